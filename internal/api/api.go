@@ -1,0 +1,106 @@
+// Package api puts HTTP in front of service: chi routes, an OpenAPI 3.1
+// document made from the same types, sign-in by cookie or token, problems by
+// RFC 9457. Each operation decodes, calls one method of service, and encodes;
+// duties are enforced there.
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humachi"
+	"github.com/go-chi/chi/v5"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"hen-roost/internal/service"
+)
+
+// New returns the handler for everything that is served: the API under /api,
+// the console for all else.
+func New(s *service.Service, console http.Handler, log *slog.Logger, version string) http.Handler {
+	m := newMetrics()
+	r := chi.NewRouter()
+	r.Use(logged(log, m), recovered(log), headers)
+	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
+	r.Get("/readyz", ready(s))
+	r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	r.Group(func(r chi.Router) {
+		r.Use(sameOrigin, known(s))
+		Routes(r, s, version)
+	})
+	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
+		if len(q.URL.Path) >= 5 && q.URL.Path[:5] == "/api/" {
+			writeProblem(w, &service.Problem{Kind: service.Unknown, Words: "no such operation; /api/openapi.json lists them all"})
+			return
+		}
+		console.ServeHTTP(w, q)
+	})
+	return r
+}
+
+// Routes registers every operation and returns the API, whose document the
+// console's client is made from. s may be nil to make only the document.
+func Routes(r chi.Router, s *service.Service, version string) huma.API {
+	conf := huma.DefaultConfig("Hen Roost", version)
+	conf.OpenAPIPath, conf.DocsPath, conf.SchemasPath = "/api/openapi", "", ""
+	conf.CreateHooks = nil // no $schema in answers
+	conf.RejectUnknownQueryParameters = true
+	conf.Info.Description = "Declare users, groups and roles once; Hen Roost brings them to every target and tells what differs."
+	conf.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"token":  {Type: "http", Scheme: "bearer", Description: "an API token, from roost sign-in or roost token"},
+		"cookie": {Type: "apiKey", In: "cookie", Name: cookieName, Description: "the console's session"},
+	}
+	conf.Security = []map[string][]string{{"token": {}}, {"cookie": {}}}
+	api := humachi.New(r, conf)
+	h := &handlers{Service: s}
+	h.signIn(api)
+	h.declaration(api)
+	h.users(api)
+	h.targets(api)
+	h.drift(api)
+	h.rounds(api)
+	h.record(api)
+	h.operators(api)
+	return api
+}
+
+type handlers struct{ *service.Service }
+
+// body is an answer with a JSON body.
+type body[T any] struct{ Body T }
+
+// op registers one operation. Its handler gets the operator who asks.
+func op[I, O any](api huma.API, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
+	huma.Register(api, operation(method, path, id, summary), func(ctx context.Context, in *I) (*body[O], error) {
+		out, err := do(ctx, who(ctx), in)
+		if err != nil {
+			return nil, problem(ctx, err)
+		}
+		return &body[O]{out}, nil
+	})
+}
+
+// act registers an operation that answers with nothing but success.
+func act[I any](api huma.API, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) error) {
+	o := operation(method, path, id, summary)
+	o.DefaultStatus = http.StatusNoContent
+	huma.Register(api, o, func(ctx context.Context, in *I) (*struct{}, error) {
+		return nil, problem(ctx, do(ctx, who(ctx), in))
+	})
+}
+
+func operation(method, path, id, summary string) huma.Operation {
+	return huma.Operation{Method: method, Path: "/api" + path, OperationID: id, Summary: summary, MaxBodyBytes: 1 << 20, BodyReadTimeout: 30 * time.Second,
+		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
+}
+
+// paging is how every list is asked for in parts.
+type paging struct {
+	From int `query:"from" minimum:"0" doc:"how many to pass over"`
+	Size int `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
+}
+
+func (p paging) page() service.Page { return service.Page{From: p.From, Size: p.Size} }

@@ -1,0 +1,149 @@
+package api
+
+import (
+	"context"
+	"log/slog"
+	"net"
+	"net/http"
+	"runtime/debug"
+	"strings"
+	"time"
+
+	"github.com/go-chi/chi/v5"
+	"github.com/go-chi/chi/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/collectors"
+
+	"hen-roost/internal/service"
+)
+
+// cookieName begins with __Host-, so that a browser takes it only over TLS and only from us (RFC 6265bis §4.1.3).
+const cookieName = "__Host-roost"
+
+type ctxKey int
+
+const (
+	whoKey ctxKey = iota
+	credentialKey
+	addressKey
+)
+
+func who(ctx context.Context) service.Operator {
+	o, _ := ctx.Value(whoKey).(service.Operator)
+	return o
+}
+
+func credential(ctx context.Context) string { s, _ := ctx.Value(credentialKey).(string); return s }
+func address(ctx context.Context) string    { s, _ := ctx.Value(addressKey).(string); return s }
+
+// known finds out who asks, by API token or session cookie. Those who are
+// nobody may go on: the service refuses them what needs a duty.
+func known(s *service.Service) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			ctx := r.Context()
+			host, _, _ := net.SplitHostPort(r.RemoteAddr)
+			ctx = context.WithValue(ctx, addressKey, host)
+			secret, fromHeader := strings.CutPrefix(r.Header.Get("Authorization"), "Bearer ")
+			if c, err := r.Cookie(cookieName); !fromHeader && err == nil {
+				secret = c.Value
+			}
+			if secret != "" {
+				o, err := s.Who(ctx, secret)
+				p := service.ProblemOf(err)
+				if err != nil && p.Kind != service.SignedOut {
+					writeProblem(w, p)
+					return
+				}
+				if err == nil {
+					ctx = context.WithValue(context.WithValue(ctx, whoKey, o), credentialKey, secret)
+				}
+			}
+			next.ServeHTTP(w, r.WithContext(ctx))
+		})
+	}
+}
+
+// sameOrigin refuses what a page of somebody else's asks a browser to send.
+func sameOrigin(next http.Handler) http.Handler {
+	guard := http.NewCrossOriginProtection()
+	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "this came from a page of another origin; it was refused"})
+	}))
+	return guard.Handler(next)
+}
+
+// headers keep browsers from being helpful to anybody but the operator.
+func headers(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		h := w.Header()
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("Referrer-Policy", "same-origin")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Strict-Transport-Security", "max-age=31536000")
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+func recovered(log *slog.Logger) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			defer func() {
+				if v := recover(); v != nil && v != http.ErrAbortHandler {
+					log.Error("panic", "path", r.URL.Path, "value", v, "stack", string(debug.Stack()))
+					writeProblem(w, &service.Problem{Kind: service.Unexpected, Words: "something went wrong inside Hen Roost; its log says what"})
+				}
+			}()
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+type metrics struct {
+	registry *prometheus.Registry
+	took     *prometheus.HistogramVec
+}
+
+func newMetrics() *metrics {
+	m := &metrics{registry: prometheus.NewRegistry(), took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
+		Name: "roost_http_request_seconds", Help: "How long requests took, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8),
+	}, []string{"method", "route", "status"})}
+	m.registry.MustRegister(m.took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	return m
+}
+
+// logged writes one line a request, and counts it. The query is left out: names are nobody's business in a log.
+func logged(log *slog.Logger, m *metrics) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			began := time.Now()
+			ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
+			next.ServeHTTP(ww, r)
+			route := chi.RouteContext(r.Context()).RoutePattern()
+			if route == "" {
+				route = "console"
+			}
+			m.took.WithLabelValues(r.Method, route, http.StatusText(ww.Status())).Observe(time.Since(began).Seconds())
+			level := slog.LevelDebug
+			if ww.Status() >= 500 {
+				level = slog.LevelError
+			}
+			log.Log(r.Context(), level, "request", "method", r.Method, "route", route, "status", ww.Status(), "took", time.Since(began))
+		})
+	}
+}
+
+func ready(s *service.Service) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
+		defer cancel()
+		if err := s.Ready(ctx); err != nil {
+			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			return
+		}
+		w.Write([]byte("ready\n"))
+	}
+}

@@ -1,0 +1,66 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service"
+)
+
+type operatorRequest struct {
+	Body struct {
+		Name     string   `json:"name"`
+		FullName string   `json:"full-name,omitempty"`
+		Password string   `json:"password,omitempty" doc:"generated when absent"`
+		Duties   []string `json:"duties"`
+	}
+}
+
+// Password is a new operator's password, shown this once.
+type Password struct {
+	Password string `json:"password"`
+}
+
+type dutiesRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Duties []string `json:"duties"`
+	}
+}
+
+type secretRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Value []byte `json:"value" doc:"base64"`
+	}
+}
+
+func (h *handlers) operators(api huma.API) {
+	op(api, http.MethodGet, "/operators", "list-operators", "List operators and their duties", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Operator, error) {
+		return h.Operators(ctx, who)
+	})
+	op(api, http.MethodPost, "/operators", "add-operator", "Add an operator", func(ctx context.Context, who service.Operator, in *operatorRequest) (Password, error) {
+		p, err := h.AddOperator(ctx, who, in.Body.Name, in.Body.FullName, in.Body.Password, in.Body.Duties)
+		return Password{p}, err
+	})
+	act(api, http.MethodPut, "/operators/{name}/duties", "set-operator", "Change an operator's duties", func(ctx context.Context, who service.Operator, in *dutiesRequest) error {
+		return h.SetOperator(ctx, who, in.Name, in.Body.Duties)
+	})
+	act(api, http.MethodDelete, "/operators/{name}", "remove-operator", "Remove an operator", func(ctx context.Context, who service.Operator, in *nameRequest) error {
+		return h.RemoveOperator(ctx, who, in.Name)
+	})
+	op(api, http.MethodGet, "/tokens", "list-tokens", "List your own API tokens", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Token, error) {
+		return h.Tokens(ctx, who)
+	})
+	act(api, http.MethodDelete, "/tokens/{name}", "remove-token", "End one of your own API tokens", func(ctx context.Context, who service.Operator, in *nameRequest) error {
+		return h.RemoveToken(ctx, who, in.Name)
+	})
+	op(api, http.MethodGet, "/secrets", "list-secrets", "List the names of sealed secrets", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.SecretInfo, error) {
+		return h.Secrets(ctx, who)
+	})
+	act(api, http.MethodPut, "/secrets/{name}", "set-secret", "Seal a secret under a name", func(ctx context.Context, who service.Operator, in *secretRequest) error {
+		return h.SetSecret(ctx, who, in.Name, in.Body.Value)
+	})
+}

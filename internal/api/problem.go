@@ -1,0 +1,93 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"log/slog"
+	"net/http"
+	"strconv"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service"
+)
+
+// Problem is a problem document (RFC 9457). Code is stable; programs may rely on it.
+type Problem struct {
+	Type    string         `json:"type" example:"about:blank"`
+	Title   string         `json:"title"`
+	Status  int            `json:"status"`
+	Detail  string         `json:"detail"`
+	Code    string         `json:"code"`
+	Field   string         `json:"field,omitempty"`
+	Nearest string         `json:"nearest,omitempty"`
+	Retry   int            `json:"retry,omitempty"`
+	Faults  declare.Faults `json:"faults,omitempty"`
+}
+
+func (p *Problem) Error() string             { return p.Detail }
+func (p *Problem) GetStatus() int            { return p.Status }
+func (p *Problem) ContentType(string) string { return "application/problem+json" }
+
+// GetHeaders tells when to come back (RFC 9110 §10.2.3).
+func (p *Problem) GetHeaders() http.Header {
+	if p.Retry == 0 {
+		return nil
+	}
+	return http.Header{"Retry-After": {strconv.Itoa(p.Retry)}}
+}
+
+var statusOf = map[service.Kind]int{
+	service.Unknown: http.StatusNotFound, service.Invalid: http.StatusUnprocessableEntity, service.Faulty: http.StatusUnprocessableEntity,
+	service.Conflict: http.StatusConflict, service.NotYet: http.StatusConflict, service.Forbidden: http.StatusForbidden,
+	service.SignedOut: http.StatusUnauthorized, service.TooOften: http.StatusTooManyRequests, service.Away: http.StatusServiceUnavailable,
+	service.Unexpected: http.StatusInternalServerError,
+}
+
+// problem turns an error of the service into a problem document. What is not
+// meant for people goes to the log only.
+func problem(_ context.Context, err error) error {
+	if err == nil {
+		return nil
+	}
+	p := document(service.ProblemOf(err))
+	if p.Status >= http.StatusInternalServerError {
+		slog.Error("request failed", "error", err)
+	}
+	if h := p.GetHeaders(); h != nil {
+		return huma.ErrorWithHeaders(p, h)
+	}
+	return p
+}
+
+func document(p *service.Problem) *Problem {
+	status := statusOf[p.Kind]
+	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind), Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults}
+}
+
+func writeProblem(w http.ResponseWriter, p *service.Problem) {
+	d := document(p)
+	w.Header().Set("Content-Type", "application/problem+json")
+	for k, v := range d.GetHeaders() {
+		w.Header()[k] = v
+	}
+	w.WriteHeader(d.Status)
+	_ = json.NewEncoder(w).Encode(d)
+}
+
+func init() {
+	// The framework's own refusals (a missing field, a wrong type) take the
+	// same shape, and never echo what was sent: it may hold a password.
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		p := &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Code: string(service.Invalid)}
+		for _, err := range errs {
+			if d, ok := err.(huma.ErrorDetailer); ok {
+				p.Detail += "; " + d.ErrorDetail().Location + ": " + d.ErrorDetail().Message
+			} else if err != nil {
+				p.Detail += "; " + err.Error()
+			}
+		}
+		return p
+	}
+}

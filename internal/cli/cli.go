@@ -1,0 +1,173 @@
+// Package cli is the command line: commands in front of the API client.
+//
+// How it talks. Results, and nothing else, go to standard output: a table for
+// people, or with --output json, yaml or csv something for programs. What
+// happened, progress and what to do next go to standard error. It asks only
+// when a person is typing. Exit status:
+//
+//	0  done, or everything is as declared
+//	1  it did not work
+//	2  the command was used wrongly
+//	3  drift was found
+//	4  some steps of a round did not succeed
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"hen-roost/internal/client"
+	"hen-roost/internal/core/declare"
+)
+
+// Exit statuses.
+const (
+	exitFailed = 1
+	exitWrong  = 2
+	exitDrift  = 3
+	exitSteps  = 4
+)
+
+// exit is an error that has been told already, or needs no telling, with its status.
+type exit struct{ code int }
+
+func (e exit) Error() string { return fmt.Sprintf("exit status %d", e.code) }
+
+// wrong is wrong use of a command.
+type wrong struct{ error }
+
+// Env is what the command line touches of the world.
+type Env struct {
+	In       io.Reader
+	Out, Err io.Writer
+	Terminal bool                // a person is typing: prompts and progress are welcome
+	Getenv   func(string) string // settings from the environment
+	Version  string
+}
+
+// System is the environment of this process.
+func System(version string) Env {
+	return Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version,
+		Terminal: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
+}
+
+// app is what all commands share.
+type app struct {
+	Env
+	output string
+}
+
+// Run carries out one command line and returns the exit status.
+func Run(ctx context.Context, env Env, args []string) int {
+	root := New(env)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var e exit
+	var w wrong
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &e):
+		return e.code
+	case errors.As(err, &w), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
+		fmt.Fprintf(env.Err, "roost: %s\n", better(root, err))
+		return exitWrong
+	}
+	var stranger *client.StrangerError
+	if errors.As(err, &stranger) && stranger.Accepted == "" {
+		fmt.Fprintf(env.Err, "roost: %v\nCompare it with what the service prints at its start, then: roost sign-in SERVER --fingerprint %s\n", err, stranger.Print)
+		return exitFailed
+	}
+	fmt.Fprintf(env.Err, "roost: %v\n", err)
+	return exitFailed
+}
+
+// better names the nearest command when one is mistyped.
+func better(root *cobra.Command, err error) string {
+	var name string
+	if _, scan := fmt.Sscanf(err.Error(), "unknown command %q", &name); scan != nil {
+		return err.Error()
+	}
+	var known []string
+	for _, c := range root.Commands() {
+		known = append(known, c.Name())
+	}
+	if n := declare.Nearest(name, known); n != "" {
+		return fmt.Sprintf("there is no command %q; did you mean %q?", name, n)
+	}
+	return fmt.Sprintf("there is no command %q; roost --help lists them", name)
+}
+
+// New builds the tree of commands.
+func New(env Env) *cobra.Command {
+	a := &app{Env: env}
+	root := &cobra.Command{
+		Use:   "roost",
+		Short: "Declare users, groups and roles once; bring them to every target",
+		Long: `Hen Roost keeps who may sign in to what as you declared it, on hosts, directories and more.
+
+The order of the work: declare, survey, drift, draft, approve, run. Every act is in the record.`,
+		SilenceErrors: true, SilenceUsage: true,
+	}
+	root.SetIn(env.In)
+	root.SetOut(env.Out)
+	root.SetErr(env.Err)
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return wrong{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
+	})
+	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table for people; json, yaml or csv for programs")
+	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.checkOutput() }
+	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
+	for group, list := range map[string][]*cobra.Command{
+		"work": {a.check(), a.declare(), a.survey(), a.drift(), a.draft(), a.approve(), a.run(), a.reconcile()},
+		"look": {a.user(), a.target(), a.round(), a.record()},
+		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.secret(), a.operator(), a.token(), a.version()},
+	} {
+		for _, c := range list {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	root.AddCommand(a.openapi())
+	usage(root)
+	return root
+}
+
+// usage makes wrong arguments say how the command is meant.
+func usage(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if err := check(c, args); err != nil {
+				return wrong{fmt.Errorf("%s: %w; see: %s --help", c.CommandPath(), err, c.CommandPath())}
+			}
+			return nil
+		}
+	}
+	for _, sub := range c.Commands() {
+		usage(sub)
+	}
+}
+
+// tell writes a sentence for people, on standard error.
+func (a *app) tell(format string, args ...any) { fmt.Fprintf(a.Err, format+"\n", args...) }
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}
+
+func (a *app) version() *cobra.Command {
+	return &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, Example: "  roost version",
+		RunE: func(*cobra.Command, []string) error {
+			return a.show(map[string]string{"version": a.Version}, table{head: []string{"version"}, rows: [][]string{{a.Version}}, bare: "Hen Roost " + a.Version})
+		}}
+}

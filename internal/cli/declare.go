@@ -1,0 +1,122 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/client"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service"
+)
+
+// readFiles reads declaration files; of a folder, all that end in .yaml or .yml, those in it.
+func readFiles(args []string) ([]declare.File, error) {
+	var files []declare.File
+	for _, arg := range args {
+		info, err := os.Stat(arg)
+		if err != nil {
+			return nil, err
+		}
+		names := []string{arg}
+		if info.IsDir() {
+			names = nil
+			err := filepath.WalkDir(arg, func(path string, d fs.DirEntry, err error) error {
+				if err == nil && !d.IsDir() && slices.Contains([]string{".yaml", ".yml"}, filepath.Ext(path)) {
+					names = append(names, path)
+				}
+				return err
+			})
+			if err != nil {
+				return nil, err
+			}
+			if len(names) == 0 {
+				return nil, fmt.Errorf("%s: no .yaml files in it", arg)
+			}
+		}
+		for _, name := range names {
+			b, err := os.ReadFile(name)
+			if err != nil {
+				return nil, err
+			}
+			files = append(files, declare.File{Name: shortName(arg, name, info.IsDir()), Text: string(b)})
+		}
+	}
+	return files, nil
+}
+
+// shortName names a file as messages should: within the folder given.
+func shortName(arg, name string, dir bool) string {
+	if dir {
+		if rel, err := filepath.Rel(arg, name); err == nil {
+			return rel
+		}
+	}
+	return filepath.Base(name)
+}
+
+func (a *app) check() *cobra.Command {
+	return &cobra.Command{Use: "check FILES…", Short: "Check declaration files without storing them", Args: cobra.MinimumNArgs(1),
+		Long:    "Check declaration files, or all of a folder, without storing them. Every fault of every file is shown at once.",
+		Example: "  roost check declaration/\n  roost check crew.yaml targets.yaml --output json",
+		RunE: func(c *cobra.Command, args []string) error {
+			files, err := readFiles(args)
+			if err != nil {
+				return err
+			}
+			var out service.Checked
+			if err := a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out); err != nil {
+				return a.faults(err)
+			}
+			words := fmt.Sprintf("No faults: %s, %s, %s, %s.", plural(out.Users, "user", "users"), plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"))
+			return a.show(out, table{head: []string{"users", "groups", "roles", "targets"}, rows: [][]string{{fmt.Sprint(out.Users), fmt.Sprint(out.Groups), fmt.Sprint(out.Roles), fmt.Sprint(out.Targets)}}, bare: words})
+		}}
+}
+
+func (a *app) declare() *cobra.Command {
+	var because string
+	c := &cobra.Command{Use: "declare FILES…", Short: "Store declaration files as a new revision", Args: cobra.MinimumNArgs(1),
+		Long:    "Store declaration files, or all of a folder, as a new revision. Nothing is changed on any target by that: see roost drift, roost draft.",
+		Example: `  roost declare declaration/ --because "spring deck crew"`,
+		RunE: func(c *cobra.Command, args []string) error {
+			files, err := readFiles(args)
+			if err != nil {
+				return err
+			}
+			var out service.Revision
+			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"files": files, "because": because}, &out); err != nil {
+				return a.faults(err)
+			}
+			words := fmt.Sprintf("Revision %d is declared: %s, %s, %s, %s. Against the last survey: %s.", out.Number, plural(out.Users, "user", "users"),
+				plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"), plural(out.Findings, "finding", "findings"))
+			return a.show(out, table{head: []string{"revision", "users", "groups", "roles", "targets", "findings"}, bare: words,
+				rows: [][]string{{fmt.Sprint(out.Number), fmt.Sprint(out.Users), fmt.Sprint(out.Groups), fmt.Sprint(out.Roles), fmt.Sprint(out.Targets), fmt.Sprint(out.Findings)}}})
+		}}
+	reasonFlag(c, &because)
+	return c
+}
+
+// reasonFlag adds the reason that everything large requires.
+func reasonFlag(c *cobra.Command, into *string) {
+	c.Flags().StringVar(into, "because", "", "the reason, for those who read the record (required)")
+	_ = c.MarkFlagRequired("because")
+}
+
+// faults shows a declaration's faults for programs too.
+func (a *app) faults(err error) error {
+	var p *client.Problem
+	if a.forPeople() || !errors.As(err, &p) || len(p.Faults) == 0 {
+		return err
+	}
+	rows := [][]string{}
+	for _, f := range p.Faults {
+		rows = append(rows, []string{f.At.File, fmt.Sprint(f.At.Line), fmt.Sprint(f.At.Column), f.Message})
+	}
+	return errors.Join(exit{exitFailed}, a.show(p.Faults, table{head: []string{"file", "line", "column", "fault"}, rows: rows}))
+}

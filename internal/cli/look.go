@@ -1,0 +1,268 @@
+package cli
+
+import (
+	"fmt"
+	"maps"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service"
+)
+
+func (a *app) user() *cobra.Command {
+	c := &cobra.Command{Use: "user", Short: "Look at users"}
+	var text string
+	var from, size int
+	list := &cobra.Command{Use: "list", Short: "List declared users", Args: cobra.NoArgs, Example: "  roost user list\n  roost user list --find fell\n  roost user list --output csv --size 1000",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out service.Users
+			q := map[string][]string{"text": {text}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}
+			if err := a.get(c.Context(), "/users", q, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"USER", "NAME", "NUMBER", "ROLES", "TARGETS", "FINDINGS"}, right: []int{2, 4, 5}, empty: "Nobody."}
+			for _, u := range out.Items {
+				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), strings.Join(u.Roles, ", "), figure(u.Targets), figure(u.Findings)})
+			}
+			if err := a.show(out.Items, t); err != nil {
+				return err
+			}
+			if shown := len(out.Items); out.Total > shown {
+				a.tell("\n%d to %d of %d; the next with --from %d", from+1, from+shown, out.Total, from+shown)
+			}
+			return nil
+		}}
+	list.Flags().StringVar(&text, "find", "", "part of an id, name or mail, or a whole role")
+	list.Flags().IntVar(&from, "from", 0, "how many to pass over")
+	list.Flags().IntVar(&size, "size", 100, "how many at most")
+	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1), Example: "  roost user show marit.fell",
+		RunE: func(c *cobra.Command, args []string) error {
+			var u service.UserDetail
+			if err := a.get(c.Context(), "/users/"+url.PathEscape(args[0]), nil, &u); err != nil {
+				return err
+			}
+			return a.show(u, sideBySide(u))
+		}}
+	c.AddCommand(list, show)
+	return c
+}
+
+// sideBySide has a column for each target and a line for each attribute.
+func sideBySide(u service.UserDetail) table {
+	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID, orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
+		empty: "No account anywhere is asked for or known."}
+	attributes := map[string]bool{}
+	for _, x := range u.Accounts {
+		t.head = append(t.head, x.Target)
+		for name := range x.Attributes {
+			attributes[name] = true
+		}
+	}
+	line := func(name string, cell func(service.Account) string) {
+		row := []string{name}
+		for _, x := range u.Accounts {
+			row = append(row, cut(cell(x), 34))
+		}
+		t.rows = append(t.rows, row)
+	}
+	if len(u.Accounts) == 0 {
+		return t
+	}
+	line("account", func(x service.Account) string { return x.Name })
+	line("state", func(x service.Account) string { return mark(x.State) })
+	for _, name := range slices.Sorted(maps.Keys(attributes)) {
+		line(name, func(x service.Account) string {
+			if v := x.Attributes[name]; len(v) > 1 || name == "keys" {
+				return plural(len(v), "value", "values")
+			}
+			return strings.Join(x.Attributes[name], ", ")
+		})
+	}
+	line("groups", func(x service.Account) string { return strings.Join(x.Groups, ", ") })
+	line("because", func(x service.Account) string { return x.Because })
+	for i := range maxFindings(u) {
+		name := ""
+		if i == 0 {
+			name = "drift"
+		}
+		line(name, func(x service.Account) string {
+			if i >= len(x.Findings) {
+				return ""
+			}
+			f := x.Findings[i]
+			return f.What + " " + change(f.Before, f.After)
+		})
+	}
+	return t
+}
+
+func maxFindings(u service.UserDetail) int {
+	n := 0
+	for _, x := range u.Accounts {
+		n = max(n, len(x.Findings))
+	}
+	return n
+}
+
+func orNone(s string) string {
+	if s == "" {
+		return "none"
+	}
+	return s
+}
+
+func (a *app) target() *cobra.Command {
+	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
+	c.AddCommand(a.targetList(), a.targetShow(), a.acceptKey())
+	return c
+}
+
+func (a *app) targetList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List targets with their state and findings", Args: cobra.NoArgs, Example: "  roost target list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var all []service.Target
+			if err := a.get(c.Context(), "/targets", nil, &all); err != nil {
+				return err
+			}
+			t := table{head: []string{"TARGET", "KIND", "ADDRESS", "STATE", "ACCOUNTS", "MISSING", "UNEXPECTED", "DIFFERENT", "UNMATCHED", "SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
+			for _, x := range all {
+				state := x.State
+				if state == service.Surveyed && x.Total == 0 {
+					state = "as declared"
+				}
+				f := x.Findings
+				t.rows = append(t.rows, []string{x.Name, x.Kind, x.Address, mark(state), figure(x.Accounts), figure(f["missing"]), figure(f["unexpected"]), figure(f["different"]), figure(f["unmatched"]), clock(x.SurveyedAt)})
+			}
+			return a.show(all, t)
+		}}
+}
+
+func (a *app) targetShow() *cobra.Command {
+	var from, size int
+	var prefix string
+	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1), Example: "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
+		RunE: func(c *cobra.Command, args []string) error {
+			var x service.TargetDetail
+			path := "/targets/" + url.PathEscape(args[0])
+			if err := a.get(c.Context(), path, nil, &x); err != nil {
+				return err
+			}
+			var held service.HeldPage
+			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}, &held); err != nil {
+				return err
+			}
+			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "SUPERUSER", "NOTE"}, right: []int{2}, empty: "No accounts seen yet.",
+				about: fmt.Sprintf("%s is a %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared at %s.",
+					x.Name, x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
+			for _, h := range held.Items {
+				note := h.Protected
+				if h.System {
+					note = strings.Trim("the system's own; "+note, "; ")
+				}
+				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
+				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]), one(h.Attributes["full-name"]), orElse(open, "half shut"), one(h.Attributes["elevation"]), note})
+			}
+			value := struct {
+				service.TargetDetail
+				Held []service.Held `json:"held"`
+			}{x, held.Items}
+			if err := a.show(value, t); err != nil {
+				return err
+			}
+			if x.Words != "" {
+				a.tell("\n%s", wrapped(x.Words, "", 100))
+			}
+			if shown := len(held.Items); held.Total > shown {
+				a.tell("\n%d to %d of %d; the next with --from %d", from+1, from+shown, held.Total, from+shown)
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&prefix, "begins", "", "only accounts whose name begins so")
+	c.Flags().IntVar(&from, "from", 0, "how many to pass over")
+	c.Flags().IntVar(&size, "size", 100, "how many at most")
+	return c
+}
+
+func one(v []string) string {
+	if len(v) == 0 {
+		return ""
+	}
+	return v[0]
+}
+
+func orElse(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	return s
+}
+
+func (a *app) acceptKey() *cobra.Command {
+	var print string
+	var all bool
+	c := &cobra.Command{Use: "accept-key [TARGET]", Short: "Accept the identity key a target shows", Args: cobra.MaximumNArgs(1),
+		Long: `Accept the identity key a target shows: the host key of a host, the authority of a
+directory's certificate. Compare the fingerprint with one taken on the target
+itself. A key that later changes is refused until it is accepted anew.`,
+		Example: `  roost target accept-key arctic-tern
+  roost target accept-key arctic-tern --fingerprint SHA256:Fv0n…`,
+		RunE: func(c *cobra.Command, args []string) error {
+			var targets []service.Target
+			if err := a.get(c.Context(), "/targets", nil, &targets); err != nil {
+				return err
+			}
+			if all == (len(args) == 1) {
+				return wrong{fmt.Errorf("name a target, or use --all-new")}
+			}
+			accepted := 0
+			for _, t := range targets {
+				if all && t.State != service.KeyUnknown || !all && t.Name != args[0] {
+					continue
+				}
+				if err := a.acceptOne(c, t, print, all); err != nil {
+					return err
+				}
+				accepted++
+			}
+			if accepted == 0 && !all {
+				var t service.TargetDetail // lets the service name the nearest
+				return a.get(c.Context(), "/targets/"+url.PathEscape(args[0]), nil, &t)
+			}
+			if accepted == 0 {
+				a.tell("No target shows a key that was never accepted.")
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&print, "fingerprint", "", "accept exactly this key, without asking")
+	c.Flags().BoolVar(&all, "all-new", false, "accept every key of a target that never had one; never a changed key")
+	return c
+}
+
+func (a *app) acceptOne(c *cobra.Command, t service.Target, print string, all bool) error {
+	switch {
+	case print != "":
+	case t.Print == "":
+		return fmt.Errorf("%s shows no key that waits for acceptance; survey it first: roost survey %s", t.Name, t.Name)
+	case all:
+		print = t.Print
+	default:
+		yes, err := a.yes(fmt.Sprintf("%s shows the key %s (%s).\nIs it the one on the target itself? [y/N] ", t.Name, t.Print, t.State))
+		if err != nil {
+			return err
+		}
+		if !yes {
+			a.tell("Nothing was accepted.")
+			return exit{exitFailed}
+		}
+		print = t.Print
+	}
+	if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(t.Name)+"/accept-key", map[string]string{"print": print}, nil); err != nil {
+		return err
+	}
+	a.tell("Accepted %s as the key of %s.", print, t.Name)
+	return nil
+}

@@ -1,0 +1,182 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/goccy/go-yaml"
+)
+
+// table is a result as people read it.
+type table struct {
+	head  []string
+	rows  [][]string
+	right []int  // columns of figures
+	bare  string // printed in place of the table, for people
+	about string // a sentence that answers first, for people
+	empty string // what to say when there are no rows
+}
+
+func (a *app) checkOutput() error {
+	if !slices.Contains([]string{"table", "json", "yaml", "csv"}, a.output) {
+		return wrong{fmt.Errorf("--output is table, json, yaml or csv, not %q", a.output)}
+	}
+	return nil
+}
+
+// forPeople says whether the output is read by a person.
+func (a *app) forPeople() bool { return a.output == "table" }
+
+// show prints a result: the value for programs, the table for people and for csv.
+func (a *app) show(value any, t table) error {
+	switch a.output {
+	case "json":
+		e := json.NewEncoder(a.Out)
+		e.SetIndent("", "  ")
+		e.SetEscapeHTML(false)
+		return e.Encode(value)
+	case "yaml":
+		b, err := json.Marshal(value)
+		if err != nil {
+			return err
+		}
+		if b, err = yaml.JSONToYAML(b); err != nil {
+			return err
+		}
+		_, err = a.Out.Write(b)
+		return err
+	case "csv":
+		w := csv.NewWriter(a.Out)
+		if err := w.Write(t.head); err != nil {
+			return err
+		}
+		return w.WriteAll(t.rows)
+	}
+	if t.about != "" {
+		fmt.Fprintf(a.Out, "%s\n", t.about)
+	}
+	if t.bare != "" {
+		_, err := fmt.Fprintln(a.Out, t.bare)
+		return err
+	}
+	if len(t.rows) == 0 {
+		if t.empty != "" {
+			fmt.Fprintln(a.Out, t.empty)
+		}
+		return nil
+	}
+	if t.about != "" {
+		fmt.Fprintln(a.Out)
+	}
+	t.print(a.Out)
+	return nil
+}
+
+// print lays the table out in columns.
+func (t table) print(w io.Writer) {
+	widths := make([]int, len(t.head))
+	for _, row := range append([][]string{t.head}, t.rows...) {
+		for i, cell := range row {
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, row := range append([][]string{t.head}, t.rows...) {
+		var b strings.Builder
+		for i, cell := range row {
+			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			if slices.Contains(t.right, i) {
+				b.WriteString(pad + cell)
+			} else {
+				b.WriteString(cell + pad)
+			}
+			b.WriteString("  ")
+		}
+		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
+	}
+}
+
+// marks are the shapes beside the words for states; the word says it all by itself.
+var marks = map[string]string{
+	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
+	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
+	"open to question": "■", "not asked for": "■",
+	"draft": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
+	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○",
+}
+
+func mark(state string) string {
+	if m := marks[state]; m != "" {
+		return m + " " + state
+	}
+	return state
+}
+
+// figure leaves zeros out, so that what counts is seen.
+func figure(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
+func clock(t *time.Time) string {
+	if t == nil {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04:05")
+}
+
+// cut shortens a text to n letters.
+func cut(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// wrapped breaks a text into lines of at most n letters, each after an indent.
+func wrapped(s, indent string, n int) string {
+	var b strings.Builder
+	line := 0
+	for i, word := range strings.Fields(s) {
+		w := utf8.RuneCountInString(word)
+		if i > 0 && line+1+w > n {
+			b.WriteString("\n" + indent)
+			line = 0
+		} else if i > 0 {
+			b.WriteByte(' ')
+			line++
+		}
+		b.WriteString(word)
+		line += w
+	}
+	return b.String()
+}
+
+// progress draws a bar on a terminal, and nothing elsewhere.
+type progress struct {
+	a     *app
+	what  string
+	total int
+}
+
+func (p progress) at(n int, words string) {
+	if !p.a.Terminal || p.total == 0 {
+		return
+	}
+	const width = 32
+	full := min(width, n*width/p.total)
+	fmt.Fprintf(p.a.Err, "\r\033[K%s %s%s %d of %d %s", p.what, strings.Repeat("━", full), strings.Repeat("·", width-full), n, p.total, words)
+}
+
+func (p progress) end() {
+	if p.a.Terminal {
+		fmt.Fprint(p.a.Err, "\r\033[K")
+	}
+}

@@ -1,0 +1,327 @@
+package cli
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/api"
+	"hen-roost/internal/service"
+)
+
+func (a *app) draft() *cobra.Command {
+	var ch choice
+	var because string
+	c := &cobra.Command{Use: "draft", Short: "Draft a round from findings", Args: cobra.NoArgs,
+		Long:    "Draft a round that puts findings right: all of them, or those chosen. Nothing is changed on any target until it is approved and run.",
+		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var r service.Round
+			if err := a.send(c.Context(), http.MethodPost, "/rounds", draftBody(ch, because), &r); err != nil {
+				return err
+			}
+			if r.ID == 0 {
+				return a.nothing(r)
+			}
+			if err := a.showRound(c.Context(), r); err != nil {
+				return err
+			}
+			a.undecided(r.Undecided)
+			a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
+			return nil
+		}}
+	ch.flags(c)
+	reasonFlag(c, &because)
+	return c
+}
+
+func draftBody(ch choice, because string) map[string]any {
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "because": because}
+}
+
+// nothing tells that there was nothing to draft.
+func (a *app) nothing(r service.Round) error {
+	words := "Everything is as declared."
+	if r.Undecided > 0 {
+		words = "Nothing to draft."
+	}
+	err := a.show(r, table{head: []string{"round"}, bare: words})
+	a.undecided(r.Undecided)
+	return err
+}
+
+func (a *app) undecided(n int) {
+	if n == 1 {
+		a.tell("\n1 finding is for a person to decide: roost drift --kind unmatched,unexpected")
+	} else if n > 1 {
+		a.tell("\n%d findings are for a person to decide: roost drift --kind unmatched,unexpected", n)
+	}
+}
+
+func roundID(arg string) (int64, error) {
+	id, err := strconv.ParseInt(arg, 10, 64)
+	if err != nil || id < 1 {
+		return 0, wrong{fmt.Errorf("%q is not the number of a round; roost round list shows them", arg)}
+	}
+	return id, nil
+}
+
+// headline says what a round does, in one sentence.
+func headline(r service.Round) string {
+	people := ""
+	if r.People > 0 {
+		people = " for " + plural(r.People, "person", "people")
+	}
+	s := fmt.Sprintf("Round %d makes %s%s on %s.", r.ID, plural(r.Steps, "change", "changes"), people, plural(len(r.Targets), "target", "targets"))
+	switch r.State {
+	case service.Complete, service.Incomplete:
+		s = fmt.Sprintf("Round %d is %s: %s.", r.ID, r.State, service.Tally(r.Outcomes))
+	case service.Running:
+		s += " It is running: " + service.Tally(r.Outcomes) + "."
+	}
+	return s
+}
+
+// showRound prints a round person by person.
+func (a *app) showRound(ctx context.Context, r service.Round) error {
+	steps, err := a.steps(ctx, r.ID, nil)
+	if err != nil {
+		return err
+	}
+	rows := [][]string{}
+	for _, s := range steps {
+		rows = append(rows, []string{fmt.Sprint(s.Seq), s.User, s.Target, s.What, s.Subject, change(s.Before, s.After), s.Because, s.Outcome, s.Words})
+	}
+	if !a.forPeople() {
+		value := struct {
+			service.Round
+			Items []service.Step `json:"items"`
+		}{r, steps}
+		return a.show(value, table{head: []string{"step", "user", "target", "what", "to", "change", "because", "outcome", "words"}, rows: rows})
+	}
+	fmt.Fprintf(a.Out, "%s\n%s by %s, %s. Because: %s\n", headline(r), "Drafted", r.DraftedBy, clock(&r.DraftedAt), r.Because)
+	if r.ApprovedBy != "" {
+		fmt.Fprintf(a.Out, "Approved by %s, %s.\n", r.ApprovedBy, clock(r.ApprovedAt))
+	}
+	a.printSteps(steps, r.StartedAt != nil)
+	return nil
+}
+
+func (a *app) printSteps(steps []service.Step, outcomes bool) {
+	var order []string
+	by := map[string][]service.Step{}
+	for _, s := range steps {
+		key := who(s.UserName, s.User)
+		if s.User == "" {
+			key = "Nobody in particular"
+		}
+		if by[key] == nil {
+			order = append(order, key)
+		}
+		by[key] = append(by[key], s)
+	}
+	t := table{head: []string{"", "", "", "", "", ""}}
+	for _, key := range order {
+		for _, s := range by[key] {
+			to := s.Subject
+			if s.User != "" && strings.HasPrefix(s.What, "join") || strings.HasPrefix(s.What, "leave") {
+				to = strings.SplitN(s.Subject, " · ", 2)[0]
+			}
+			last := s.Because
+			if outcomes {
+				last = mark(s.Outcome)
+			}
+			t.rows = append(t.rows, []string{"  " + s.Target, s.What, to, cut(change(s.Before, s.After), 70), last, ""})
+		}
+	}
+	var b strings.Builder
+	t.print(&b)
+	lines := strings.Split(strings.TrimRight(b.String(), "\n"), "\n")[1:]
+	for _, key := range order {
+		fmt.Fprintf(a.Out, "\n%s\n", key)
+		for _, s := range by[key] {
+			fmt.Fprintln(a.Out, lines[0])
+			lines = lines[1:]
+			if outcomes && s.Words != "" && s.Outcome != "done" {
+				fmt.Fprintf(a.Out, "      %s\n", wrapped(s.Words, "      ", 100))
+			}
+		}
+	}
+}
+
+// steps fetches all pages of a round's steps.
+func (a *app) steps(ctx context.Context, id int64, outcomes []string) ([]service.Step, error) {
+	all := []service.Step{}
+	for {
+		q := map[string][]string{"from": {fmt.Sprint(len(all))}, "size": {"1000"}, "outcome": outcomes}
+		var page service.Steps
+		if err := a.get(ctx, fmt.Sprintf("/rounds/%d/steps", id), q, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if len(page.Items) == 0 || len(all) >= page.Total {
+			return all, nil
+		}
+	}
+}
+
+func (a *app) approve() *cobra.Command {
+	return &cobra.Command{Use: "approve ROUND", Short: "Let a drafted round run", Args: cobra.ExactArgs(1), Example: "  roost approve 3",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := roundID(args[0])
+			if err != nil {
+				return err
+			}
+			var r service.Round
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), nil, &r); err != nil {
+				return err
+			}
+			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: fmt.Sprintf("Round %d is approved. Next: roost run %d", r.ID, r.ID)})
+		}}
+}
+
+func (a *app) run() *cobra.Command {
+	var later bool
+	c := &cobra.Command{Use: "run ROUND", Short: "Run an approved round and follow it", Args: cobra.ExactArgs(1),
+		Long:    "Run an approved round and follow it to its end; it goes on if you leave. Exit status 4 when some steps did not succeed.",
+		Example: "  roost run 3\n  roost run 3 --no-wait",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := roundID(args[0])
+			if err != nil {
+				return err
+			}
+			var r service.Round
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/run", id), nil, &r); err != nil {
+				return err
+			}
+			if later {
+				return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: fmt.Sprintf("Round %d is running. Follow it with: roost round show %d", r.ID, r.ID)})
+			}
+			return a.followed(c.Context(), r)
+		}}
+	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
+	return c
+}
+
+// followed waits for a round's end and shows its outcome.
+func (a *app) followed(ctx context.Context, r service.Round) error {
+	cl, err := a.client()
+	if err != nil {
+		return err
+	}
+	bar := progress{a, fmt.Sprintf("round %d", r.ID), r.Steps}
+	err = cl.Events(ctx, fmt.Sprintf("/rounds/%d/events", r.ID), func(event string, data []byte) (bool, error) {
+		if event == "problem" {
+			var p api.Problem
+			if err := json.Unmarshal(data, &p); err != nil {
+				return true, err
+			}
+			if p.Status >= 500 {
+				return false, errors.New(p.Detail)
+			}
+			return true, errors.New(p.Detail)
+		}
+		if err := json.Unmarshal(data, &r); err != nil {
+			return true, err
+		}
+		ended := 0
+		for _, t := range r.Targets {
+			ended += t.Ended
+		}
+		bar.at(ended, "steps")
+		return r.State != service.Running, nil
+	})
+	bar.end()
+	if err != nil {
+		return err
+	}
+	return a.outcome(ctx, r)
+}
+
+// outcome shows how a round ended: per target, and every step that did not succeed.
+func (a *app) outcome(ctx context.Context, r service.Round) error {
+	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH"}, right: []int{1, 2, 3, 4, 5, 6}, about: headline(r)}
+	for _, x := range r.Targets {
+		o := x.Outcomes
+		t.rows = append(t.rows, []string{x.Target, fmt.Sprint(x.Steps), figure(o["done"]), figure(o["already-so"]), figure(o["moved"]), figure(o["failed"]), figure(o["out-of-reach"])})
+	}
+	if err := a.show(r, t); err != nil {
+		return err
+	}
+	if r.State != service.Incomplete {
+		return nil
+	}
+	if a.forPeople() {
+		bad, err := a.steps(ctx, r.ID, []string{"failed", "out-of-reach", "moved", "not-tried"})
+		if err != nil {
+			return err
+		}
+		a.printSteps(bad, true)
+	}
+	return exit{exitSteps}
+}
+
+func (a *app) reconcile() *cobra.Command {
+	var ch choice
+	var because string
+	c := &cobra.Command{Use: "reconcile", Short: "Survey, draft, run what needs nobody, verify", Args: cobra.NoArgs,
+		Long:    "Survey, draft a round from what differs, approve it in your name, run it, and read everything back.",
+		Example: "  roost reconcile --because \"nightly\"\n  roost reconcile --target arctic-tern --because \"after the rebuild\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out service.Reconciled
+			if err := a.send(c.Context(), http.MethodPost, "/reconcile", draftBody(ch, because), &out); err != nil {
+				return err
+			}
+			for _, s := range out.Surveys {
+				if s.State != service.Surveyed {
+					a.tell("%s", wrapped(s.Words, "  ", 100))
+				}
+			}
+			if out.Round.ID == 0 {
+				return a.nothing(out.Round)
+			}
+			a.undecided(out.Round.Undecided)
+			return a.followed(c.Context(), out.Round)
+		}}
+	ch.flags(c)
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) round() *cobra.Command {
+	c := &cobra.Command{Use: "round", Short: "Look at rounds"}
+	var states []string
+	list := &cobra.Command{Use: "list", Short: "List rounds, newest first", Args: cobra.NoArgs, Example: "  roost round list\n  roost round list --state draft,approved",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out api.Rounds
+			if err := a.get(c.Context(), "/rounds", map[string][]string{"state": states}, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"ROUND", "STATE", "STEPS", "OUTCOME", "DRAFTED BY", "DRAFTED", "BECAUSE"}, right: []int{0, 2}, empty: "No rounds yet."}
+			for _, r := range out.Items {
+				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), service.Tally(r.Outcomes), r.DraftedBy, clock(&r.DraftedAt), cut(r.Because, 60)})
+			}
+			return a.show(out.Items, t)
+		}}
+	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, approved, running, complete, incomplete")
+	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1), Example: "  roost round show 3",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := roundID(args[0])
+			if err != nil {
+				return err
+			}
+			var r service.Round
+			if err := a.get(c.Context(), fmt.Sprintf("/rounds/%d", id), nil, &r); err != nil {
+				return err
+			}
+			return a.showRound(c.Context(), r)
+		}}
+	c.AddCommand(list, show)
+	return c
+}

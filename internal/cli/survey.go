@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service"
+)
+
+func (a *app) survey() *cobra.Command {
+	return &cobra.Command{Use: "survey [TARGETS…]", Short: "Read targets and compare them with the declaration",
+		Long:    "Read the named targets, or all, several at once. Nothing is changed there. Exit status 1 when a target could not be read.",
+		Example: "  roost survey\n  roost survey arctic-tern staff-directory",
+		RunE: func(c *cobra.Command, args []string) error {
+			results, err := a.surveyNow(c.Context(), args)
+			if err != nil {
+				return err
+			}
+			rows, failed := [][]string{}, 0
+			for _, r := range results {
+				rows = append(rows, []string{r.Target, mark(r.State), figure(r.Accounts), figure(r.Findings), figure(r.Fresh), fmt.Sprintf("%d ms", r.TookMS)})
+				if r.State != service.Surveyed {
+					failed++
+				}
+			}
+			err = a.show(results, table{head: []string{"TARGET", "STATE", "ACCOUNTS", "FINDINGS", "NEW", "TOOK"}, rows: rows, right: []int{2, 3, 4, 5}})
+			if err != nil || failed == 0 {
+				return err
+			}
+			a.tell("")
+			for _, r := range results {
+				if r.State != service.Surveyed {
+					a.tell("%s", wrapped(r.Words, "  ", 100))
+				}
+			}
+			return exit{exitFailed}
+		}}
+}
+
+// surveyNow surveys and shows how far it is.
+func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.SurveyResult, error) {
+	began := time.Now()
+	stop := make(chan struct{})
+	over := make(chan struct{})
+	go func() {
+		defer close(over)
+		for a.Terminal {
+			select {
+			case <-stop:
+				return
+			case <-time.After(300 * time.Millisecond):
+			}
+			var all []service.Target
+			if a.get(ctx, "/targets", nil, &all) != nil {
+				continue
+			}
+			n := 0
+			for _, t := range all {
+				if t.TriedAt != nil && t.TriedAt.After(began) {
+					n++
+				}
+			}
+			total := len(targets)
+			if total == 0 {
+				total = len(all)
+			}
+			progress{a, "surveying", total}.at(n, "targets")
+		}
+	}()
+	var results []service.SurveyResult
+	err := a.send(ctx, http.MethodPost, "/surveys", map[string]any{"targets": targets}, &results)
+	close(stop)
+	<-over
+	progress{a: a}.end()
+	return results, err
+}
+
+// choice adds the options that choose findings.
+type choice struct{ targets, users, kinds []string }
+
+func (ch *choice) flags(c *cobra.Command) {
+	c.Flags().StringSliceVar(&ch.targets, "target", nil, "only on these targets")
+	c.Flags().StringSliceVar(&ch.users, "user", nil, "only of these users")
+	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: missing, unexpected, different, unmatched")
+}
+
+func (ch *choice) query() map[string][]string {
+	return map[string][]string{"target": ch.targets, "user": ch.users, "kind": ch.kinds}
+}
+
+func (a *app) drift() *cobra.Command {
+	var ch choice
+	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
+		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs.",
+		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --user marit.fell --output json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			out, err := a.findings(c.Context(), ch)
+			if err != nil {
+				return err
+			}
+			rows := [][]string{}
+			decide := 0
+			for _, f := range out.Items {
+				rows = append(rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, change(f.Before, f.After), f.Because})
+				if f.Decide {
+					decide++
+				}
+			}
+			t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, rows: rows,
+				empty: "Everything is as declared."}
+			if a.forPeople() {
+				for i := range rows {
+					rows[i][5] = cut(rows[i][5], 60)
+				}
+			}
+			if err := a.show(out.Items, t); err != nil {
+				return err
+			}
+			if a.forPeople() {
+				a.notes(out)
+			}
+			if out.Total > 0 {
+				return exit{exitDrift}
+			}
+			return nil
+		}}
+	ch.flags(c)
+	return c
+}
+
+// notes explains the findings that say more than fits a line.
+func (a *app) notes(out service.Findings) {
+	decide := 0
+	for _, f := range out.Items {
+		if f.Decide {
+			if decide++; decide == 1 {
+				a.tell("\nFor a person to decide:")
+			}
+			a.tell("  %s on %s: %s", f.Subject, f.Target, wrapped(f.Note, "    ", 100))
+		}
+	}
+	if out.Total > decide {
+		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
+	}
+}
+
+// findings fetches all pages.
+func (a *app) findings(ctx context.Context, ch choice) (service.Findings, error) {
+	all := service.Findings{Items: []service.Finding{}}
+	for {
+		q := ch.query()
+		q["from"], q["size"] = []string{fmt.Sprint(len(all.Items))}, []string{"1000"}
+		var page service.Findings
+		if err := a.get(ctx, "/findings", q, &page); err != nil {
+			return all, err
+		}
+		all.Items = append(all.Items, page.Items...)
+		all.Total = page.Total
+		if len(page.Items) == 0 || len(all.Items) >= page.Total {
+			return all, nil
+		}
+	}
+}
+
+func who(name, id string) string {
+	switch {
+	case id == "":
+		return "–"
+	case name == "":
+		return id
+	default:
+		return name
+	}
+}
+
+func change(before, after string) string {
+	switch {
+	case before == "":
+		return after
+	case after == "":
+		return before + " → nothing"
+	default:
+		return before + " → " + after
+	}
+}

@@ -1,0 +1,48 @@
+# One writer on this host at a time: a batch whose connection broke may still be running.
+lock=/run/hen-roost.lock
+[ -d /run ] || lock=/tmp/hen-roost.lock
+tries=0
+until mkdir "$lock" 2>/dev/null; do
+  holder=$(cat "$lock/pid" 2>/dev/null)
+  if [ -n "$holder" ] && kill -0 "$holder" 2>/dev/null; then :; elif [ $tries -gt 1 ]; then rm -rf "$lock"; fi
+  tries=$((tries + 1))
+  if [ $tries -gt 60 ]; then echo "X:another batch has held $lock for a minute (process $holder)"; exit 0; fi
+  sleep 1
+done
+trap 'rm -rf "$lock"' EXIT
+trap 'exit 1' HUP INT TERM PIPE
+echo $$ >"$lock/pid" || { echo "X:cannot write to $lock: is the disk full?"; exit 0; }
+
+# acct NAME, grp NAME: what was read of it when the batch began; false when it was not there.
+acct() {
+  case "$now" in *"${nl}A:$1:"*) ;; *) return 1 ;; esac
+  line=${now#*"${nl}A:$1:"}; line=${line%%"$nl"*}
+  IFS=:; set -- $line; unset IFS
+  number=$1 group=$2 disabled=$3 home=$4 shell=$5
+  fullname=${line#"$1:$2:$3:$4:$5:"}
+}
+grp() {
+  case "$now" in *"${nl}G:$1:"*) ;; *) return 1 ;; esac
+  line=${now#*"${nl}G:$1:"}; line=${line%%"$nl"*}
+  number=${line%%:*} members=,${line#*:},
+}
+s() { id=$1 say= rc=0 did=so; }
+e() { printf 'R:%s:%s:%s:%s\n' "$id" "$did" "$rc" "$say"; }
+note() { say="$say${say:+; }$(printf %s "$1" | tr '\n' ' ')"; }
+# was ATTRIBUTE NOW BEFORE AFTER: so when it is as wanted, moved when it is neither.
+was() {
+  if [ "$2" = "$4" ]; then return; fi
+  if [ "$2" = "$3" ]; then [ $did = moved ] || did=ready; return; fi
+  did=moved; note "$1 is '$2'"
+}
+gone() { did=moved; note "$1 is not there"; }
+ready() { [ $did = ready ] && did=acted; }
+run() {
+  out=$("$@" 2>&1 </dev/null) || { rc=$?; note "${1##*/}: $out (exit $rc)"; return 1; }
+  [ -z "$out" ] || note "$out"
+}
+# keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
+keys() {
+  out=$(printf '%s' "$2" | su -s /bin/sh -c 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' -- "$1" 2>&1) ||
+    { rc=$?; note "authorized keys of $1: $out (exit $rc)"; }
+}

@@ -1,0 +1,59 @@
+// Package host looks after the accounts of a Unix host over SSH. It needs
+// nothing on the host but a POSIX shell, awk and the system's own account tools.
+//
+// Round trips: one connection a session; a survey is ONE exec, a batch of
+// changes is ONE exec that reads before, changes and reads back, whatever
+// the number of steps.
+//
+// Every value reaches the shell in single quotes, so nothing in a name can be
+// run; what comes back is line by line behind a letter of ours, so nothing in a
+// name can pass for an answer.
+package host
+
+import (
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+var (
+	_ connect.Connector = Connector{}
+	_ connect.Session   = (*session)(nil)
+)
+
+// Connector reaches hosts. The zero value is ready.
+type Connector struct{}
+
+// Kind is what a target of this connector is called in a declaration.
+const Kind = "host"
+
+const (
+	primaryGroup = "primary-group"
+	home         = "home"
+	shell        = "shell"
+	keys         = "keys"
+)
+
+// Schema implements connect.Connector.
+func (Connector) Schema() model.Schema { return schema }
+
+var schema = model.Schema{
+	Kind:  Kind,
+	About: "a Unix host, over SSH",
+	// What useradd takes; 32 bytes is the room utmp has for a name.
+	AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`,
+	GroupName:   `^[a-z_][a-z0-9_.-]{0,31}$`,
+	Account: []model.AttributeSchema{
+		{Name: model.Number, About: "uid", Settable: true, From: "number"},
+		{Name: model.FullName, About: "the person's name", Settable: true, From: "name"},
+		{Name: primaryGroup, About: "name of the primary group", Settable: true},
+		{Name: home, About: "home folder", Settable: true},
+		{Name: shell, About: "login shell", Settable: true},
+		{Name: keys, About: "authorized keys", Many: true, From: "keys"},
+		{Name: model.Disabled, About: "password locked and account expired"},
+		{Name: model.Elevation, About: "how the account can become superuser"},
+	},
+	Group: []model.AttributeSchema{
+		{Name: model.Number, About: "gid", Settable: true},
+		{Name: model.Members, About: "accounts in it", Many: true, Settable: true},
+	},
+}

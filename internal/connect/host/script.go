@@ -1,0 +1,183 @@
+package host
+
+import (
+	_ "embed"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+//go:embed lib.sh
+var lib string
+
+//go:embed apply.sh
+var applyLib string
+
+// surveyScript reads all that a host holds.
+func surveyScript() string { return lib + "survey\n" }
+
+// applyScript carries out a batch: read before, change step by step, read back.
+func applyScript(acts []connect.Act) string {
+	var b strings.Builder
+	b.WriteString(lib)
+	b.WriteString(applyLib)
+	names := map[string]bool{}
+	for _, a := range acts {
+		switch a.Object {
+		case model.Account:
+			names["a"+a.Name], names["g"+a.Name] = true, true
+		default:
+			names["g"+a.Name] = true
+		}
+	}
+	b.WriteString("printf '%s\\n'")
+	for n := range names {
+		b.WriteString(" " + quote(n))
+	}
+	b.WriteString(" >\"$lock/names\" || { echo 'X:the disk is full'; exit 0; }\nnow=$nl$(state 1 \"$lock/names\")$nl\n")
+	for i, a := range acts {
+		fmt.Fprintf(&b, "s %d\n%se\n", i, step(a))
+	}
+	b.WriteString("survey\n")
+	return b.String()
+}
+
+// quote makes one word of any value for a POSIX shell (2.2.2, single quotes).
+func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
+
+func command(words ...string) string {
+	for i, w := range words {
+		words[i] = quote(w)
+	}
+	return "run " + strings.Join(words, " ")
+}
+
+// variable is where acct and grp leave an attribute.
+var variable = map[string]string{
+	model.Number: "$number", primaryGroup: "$group", model.Disabled: "$disabled",
+	home: "$home", shell: "$shell", model.FullName: "$fullname",
+}
+
+// flag is how useradd and usermod are told an attribute.
+var flag = map[string]string{model.Number: "-u", primaryGroup: "-g", model.FullName: "-c", home: "-d", shell: "-s"}
+
+func step(a connect.Act) string {
+	switch a.Object {
+	case model.GroupKind:
+		return groupStep(a)
+	case model.Membership:
+		return memberStep(a)
+	}
+	name := quote(a.Name)
+	switch a.Verb {
+	case model.Create:
+		return "if acct " + name + "; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + create(a) + "fi\n"
+	case model.AdoptIt:
+		return "if acct " + name + "; then did=acted; else gone " + quote("account "+a.Name) + "; fi\n"
+	default:
+		return "if acct " + name + "; then\n" + guards(a) + "if ready; then\n" + change(a) + "fi\nelse gone " + quote("account "+a.Name) + "; fi\n"
+	}
+}
+
+// guards compare what is there with what the act expects. Keys are compared
+// after reading back only: they are written whole, so a second writing changes nothing.
+func guards(a connect.Act) string {
+	var b strings.Builder
+	for _, c := range a.Changes {
+		if v := variable[c.Attribute]; v != "" {
+			fmt.Fprintf(&b, "was %s \"%s\" %s %s\n", c.Attribute, v, quote(one(c.Before)), quote(one(c.After)))
+		} else if a.Verb != model.Create {
+			b.WriteString("[ $did = moved ] || did=ready\n")
+		}
+	}
+	return b.String()
+}
+
+func one(v []string) string {
+	if len(v) == 0 {
+		return ""
+	}
+	return v[0]
+}
+
+func options(a connect.Act) []string {
+	var out []string
+	for _, c := range a.Changes {
+		if f := flag[c.Attribute]; f != "" {
+			out = append(out, f, one(c.After))
+		}
+	}
+	return out
+}
+
+func create(a connect.Act) string {
+	words := append([]string{"useradd", "-m"}, options(a)...)
+	make := command(append(words, "--", a.Name)...)
+	if !slices.Contains(words, "-g") {
+		// useradd stops at a group of the account's name that is left over; it is theirs, so it is used.
+		kept := command(append(words, "-g", a.Name, "--", a.Name)...)
+		make = "if grp " + quote(a.Name) + "; then " + kept + "; else " + make + "; fi"
+	}
+	return make + "\n" + keysStep(a)
+}
+
+func change(a connect.Act) string {
+	switch a.Verb {
+	case model.Disable:
+		// Locking stops passwords only; the expiry stops keys as well.
+		return command("usermod", "-L", "-e", "1", "--", a.Name) + "\n"
+	case model.Enable:
+		name := quote(a.Name)
+		return "if [ \"$(awk -F: -v n=" + name + " '$1 == n && $2 ~ /^!+[^!*]/ { print 1 }' /etc/shadow)\" ]; then " +
+			command("usermod", "-U", "-e", "", "--", a.Name) + "; else " + command("usermod", "-e", "", "--", a.Name) + "; fi\n"
+	}
+	words := append([]string{"usermod"}, options(a)...)
+	if i := slices.Index(words, "-d"); i >= 0 {
+		words = slices.Insert(words, i, "-m")
+	}
+	script := ""
+	if len(words) > 1 {
+		script = command(append(words, "--", a.Name)...) + "\n"
+	}
+	return script + keysStep(a)
+}
+
+func keysStep(a connect.Act) string {
+	for _, c := range a.Changes {
+		if c.Attribute == keys {
+			text := strings.Join(c.After, "\n")
+			if text != "" {
+				text += "\n"
+			}
+			return "[ $rc != 0 ] || keys " + quote(a.Name) + " " + quote(text) + "\n"
+		}
+	}
+	return ""
+}
+
+func groupStep(a connect.Act) string {
+	number := one(a.After().Get(model.Number))
+	if a.Verb == model.Create {
+		words := []string{"groupadd"}
+		if number != "" {
+			words = append(words, "-g", number)
+		}
+		return "if grp " + quote(a.Name) + "; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + command(append(words, "--", a.Name)...) + "\nfi\n"
+	}
+	return "if grp " + quote(a.Name) + "; then\n" + guards(a) + "if ready; then " + command("groupmod", "-g", number, "--", a.Name) + "; fi\nelse gone " + quote("group "+a.Name) + "; fi\n"
+}
+
+// memberStep cannot rely on the reading made before the batch for the group
+// itself, which the batch may just have made; gpasswd says so when it is missing.
+func memberStep(a connect.Act) string {
+	in, option := "so", "-a"
+	out := "acted"
+	if a.Verb == model.LeaveIt {
+		in, out, option = "acted", "so", "-d"
+	}
+	return fmt.Sprintf("did=%s\nif grp %s; then case \"$members\" in *%s*) did=%s ;; esac; fi\n[ $did = so ] || %s\n",
+		out, quote(a.Name), quote(","+a.Member+","), in, command("gpasswd", option, a.Member, a.Name))
+}

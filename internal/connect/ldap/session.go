@@ -1,0 +1,150 @@
+package ldap
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+
+	goldap "github.com/go-ldap/ldap/v3"
+
+	"hen-roost/internal/connect"
+)
+
+type session struct {
+	access      connect.Access
+	read        *wire        // searches
+	write       *goldap.Conn // everything else; opened when first needed
+	dial        func(context.Context) (net.Conn, error)
+	placeholder string // the member that keeps an otherwise empty groupOfNames legal
+}
+
+// Open implements connect.Connector. The secret is the password of the login.
+func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
+	s := &session{access: a, placeholder: a.Settings["placeholder"]}
+	if s.placeholder == "" {
+		s.placeholder = "cn=nobody"
+	}
+	s.dial = func(ctx context.Context) (net.Conn, error) { return dial(ctx, a) }
+	conn, err := s.dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.read = newWire(conn, a.Patience())
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	if err := s.read.bind(a.As, a.Secret); err != nil {
+		conn.Close()
+		var code *codeError
+		if errors.As(err, &code) {
+			err = &connect.Refused{Err: err}
+		}
+		return nil, s.fail("sign in as "+a.As, err)
+	}
+	return s, nil
+}
+
+func (s *session) fail(op string, err error) error {
+	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
+}
+
+// dial opens a TLS connection to the directory whose authority was accepted.
+func dial(ctx context.Context, a connect.Access) (net.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, a.Patience())
+	defer cancel()
+	host, _, err := net.SplitHostPort(a.Address)
+	if err != nil {
+		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
+	}
+	var keyErr *connect.KeyError
+	d := tls.Dialer{Config: &tls.Config{
+		MinVersion: tls.VersionTLS12, ServerName: host,
+		InsecureSkipVerify: true, // the chain is checked below, against the accepted authority rather than the system's
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			if keyErr = checkChain(a, cs.PeerCertificates); keyErr != nil {
+				return keyErr
+			}
+			return verify(cs.PeerCertificates, host)
+		},
+	}}
+	conn, err := d.DialContext(ctx, "tcp", a.Address)
+	if keyErr != nil {
+		return nil, keyErr
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			err = fmt.Errorf("it took the connection but said nothing for %s", a.Patience())
+		}
+		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
+	}
+	return conn, nil
+}
+
+// checkChain compares the key at the top of the shown chain with the accepted one.
+func checkChain(a connect.Access, chain []*x509.Certificate) *connect.KeyError {
+	top := chain[len(chain)-1]
+	offered := "authority " + fingerprint(top)
+	if offered == a.Key {
+		return nil
+	}
+	return &connect.KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key, Was: strings.TrimPrefix(a.Key, "authority ")}
+}
+
+func fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
+// verify checks that the server's certificate is for this address and leads to the chain's top.
+func verify(chain []*x509.Certificate, host string) error {
+	roots, between := x509.NewCertPool(), x509.NewCertPool()
+	roots.AddCert(chain[len(chain)-1])
+	for _, c := range chain[1:] {
+		between.AddCert(c)
+	}
+	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: host})
+	return err
+}
+
+// writer returns the connection for changes, signed in.
+func (s *session) writer(ctx context.Context) (*goldap.Conn, error) {
+	if s.write != nil && !s.write.IsClosing() {
+		return s.write, nil
+	}
+	conn, err := s.dial(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := goldap.NewConn(conn, true)
+	c.SetTimeout(s.access.Patience())
+	c.Start()
+	if err := c.Bind(s.access.As, string(s.access.Secret)); err != nil {
+		c.Close()
+		return nil, s.fail("sign in as "+s.access.As, err)
+	}
+	s.write = c
+	return c, nil
+}
+
+// Close implements connect.Session.
+func (s *session) Close() error {
+	if s.write != nil {
+		s.write.Close()
+	}
+	return s.read.conn.Close()
+}
+
+// clean makes text from a directory fit to be stored and shown.
+func clean(s string) string {
+	return strings.Map(func(c rune) rune {
+		if c < ' ' || c == 0x7f {
+			return ' '
+		}
+		return c
+	}, strings.ToValidUTF8(s, "\uFFFD"))
+}

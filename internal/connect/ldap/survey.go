@@ -1,0 +1,199 @@
+package ldap
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	goldap "github.com/go-ldap/ldap/v3"
+
+	"hen-roost/internal/core/model"
+)
+
+const (
+	pageSize     = 1000
+	peopleFilter = "(&(objectClass=inetOrgPerson)(uid=*))"
+	groupFilter  = "(|(objectClass=groupOfNames)(objectClass=posixGroup))"
+)
+
+// tree is what one reading of the directory holds for its own use: what names
+// and numbers mean.
+type tree struct {
+	people, groups string                // normalised bases
+	dnOf           map[string]string     // normalised DN → account, where it does not follow from the DN itself
+	groupByDN      map[string]string     // normalised DN → group
+	groupByNumber  map[string]string     // gidNumber → group
+	accounts       map[string]*entryView // by folded name; only filled by a lookup
+	found          map[string]*entryView // groups by folded name
+	placeholder    string
+}
+
+// entryView is an entry with the object we make of it.
+type entryView struct {
+	dn      string
+	classes []string
+	members []string // normalised DNs
+	object  model.Object
+}
+
+func (s *session) newTree() *tree {
+	return &tree{people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
+		dnOf: map[string]string{}, groupByDN: map[string]string{}, groupByNumber: map[string]string{},
+		accounts: map[string]*entryView{}, found: map[string]*entryView{}, placeholder: normal(s.placeholder)}
+}
+
+// normal is a DN as it compares: escapes and spaces as RFC 4514 writes them, case folded.
+func normal(dn string) string {
+	// The usual DN has nothing to normalise but its case, and parsing costs thirty times as much.
+	if !strings.ContainsAny(dn, "\\\" +") && !strings.Contains(dn, "#") {
+		return strings.ToLower(dn)
+	}
+	p, err := goldap.ParseDN(dn)
+	if err != nil {
+		return strings.ToLower(dn)
+	}
+	return strings.ToLower(p.String())
+}
+
+// rdn returns the value of a DN's first part if it is of the given attribute.
+func rdn(dn, attribute string) (string, bool) {
+	if !strings.HasPrefix(dn, attribute+"=") {
+		return "", false
+	}
+	if i := strings.IndexByte(dn, ','); i > 0 && !strings.ContainsAny(dn[:i], "\\\"+") {
+		return dn[len(attribute)+1 : i], true
+	}
+	p, err := goldap.ParseDN(dn)
+	if err != nil || len(p.RDNs) == 0 || !strings.EqualFold(p.RDNs[0].Attributes[0].Type, attribute) {
+		return "", false
+	}
+	return p.RDNs[0].Attributes[0].Value, true
+}
+
+// Survey implements connect.Session.
+func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
+	stop := context.AfterFunc(ctx, func() { s.read.conn.Close() })
+	defer stop()
+	t := s.newTree()
+	if err := s.readGroups(t, groupFilter); err != nil {
+		return s.fail("survey of groups", err)
+	}
+	var refused error
+	err := s.each(s.access.Settings["people"], peopleFilter, personAttributes, func(e *entry) error {
+		refused = found(t.person(e).object)
+		return refused
+	})
+	if refused != nil {
+		return refused
+	}
+	if err != nil {
+		return s.fail("survey of people", err)
+	}
+	for _, v := range t.found {
+		t.resolveMembers(v)
+		if err := found(v.object); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *session) each(base, filter string, attributes []string, each func(*entry) error) error {
+	f, err := goldap.CompileFilter(filter)
+	if err != nil {
+		return err
+	}
+	return s.read.search(query{base: base, filter: f.Bytes(), attributes: attributes, page: pageSize}, each)
+}
+
+func (s *session) readGroups(t *tree, filter string) error {
+	return s.each(s.access.Settings["groups"], filter, groupAttributes, func(e *entry) error {
+		t.group(e)
+		return nil
+	})
+}
+
+func (t *tree) group(e *entry) {
+	dn := normal(e.dn)
+	name, ok := rdn(e.dn, "cn")
+	if !ok {
+		name = e.one("cn")
+	}
+	v := &entryView{dn: e.dn, classes: e.get("objectClass"), members: e.get("member")}
+	v.object = model.Object{Kind: model.GroupKind, Name: clean(name), Unique: e.one("entryUUID")}
+	if n := e.one("gidNumber"); n != "" {
+		v.object.Attributes = v.object.Attributes.With(model.Number, n)
+		t.groupByNumber[n] = v.object.Name
+	}
+	t.groupByDN[dn] = v.object.Name
+	t.found[strings.ToLower(name)] = v
+}
+
+// resolveMembers turns the DNs of a group's members into names, once all groups are known.
+func (t *tree) resolveMembers(v *entryView) {
+	var accounts, groups, dns []string
+	for _, m := range v.members {
+		dn := normal(m)
+		dns = append(dns, dn)
+		if dn == t.placeholder {
+			continue
+		}
+		if name, ok := t.groupByDN[dn]; ok {
+			groups = append(groups, name)
+		} else if name, ok := t.dnOf[dn]; ok {
+			accounts = append(accounts, name)
+		} else if name, ok := rdn(m, "uid"); ok && strings.HasSuffix(dn, ","+t.people) {
+			accounts = append(accounts, clean(name))
+		} else {
+			accounts = append(accounts, clean(m)) // somebody outside the part we look after: shown by DN
+		}
+	}
+	slices.Sort(accounts)
+	v.members = dns
+	v.object.Attributes = v.object.Attributes.With(model.Members, accounts...).With(model.MemberGroups, groups...)
+}
+
+// person makes an account of an entry.
+func (t *tree) person(e *entry) *entryView {
+	name, ok := rdn(e.dn, "uid")
+	if !ok {
+		name = e.one("uid")
+		t.dnOf[normal(e.dn)] = clean(name)
+	}
+	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
+	v.object = model.Object{Kind: model.Account, Name: clean(name), Unique: e.one("entryUUID")}
+	at := make(model.Attributes, 0, 10)
+	for _, pair := range readable {
+		value := e.one(pair.ldap)
+		switch pair.ours {
+		case model.Disabled:
+			switch value {
+			case "":
+				value = "no"
+			case lockedForever:
+				value = "yes"
+			default:
+				value = "partly"
+			}
+		case primaryGroup:
+			if g := t.groupByNumber[value]; g != "" {
+				value = g
+			}
+		}
+		if value != "" {
+			at = append(at, model.Attribute{Name: pair.ours, Values: []string{clean(value)}})
+		}
+	}
+	v.object.Attributes = at
+	return v
+}
+
+// readable pairs our names with the directory's, sorted by ours.
+var readable = func() []struct{ ours, ldap string } {
+	var out []struct{ ours, ldap string }
+	for ours, theirs := range ldapName {
+		out = append(out, struct{ ours, ldap string }{ours, theirs})
+	}
+	slices.SortFunc(out, func(a, b struct{ ours, ldap string }) int { return strings.Compare(a.ours, b.ours) })
+	return out
+}()

@@ -1,0 +1,348 @@
+package declare
+
+import (
+	"fmt"
+	"maps"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/model"
+)
+
+// checker finds what only shows when all files are seen together.
+type checker struct {
+	d       *model.Declaration
+	schemas map[string]model.Schema
+	readers map[string]*reader
+	set     *expr.Set
+}
+
+func (c *checker) fault(at model.Pos, format string, args ...any) {
+	if r := c.readers[at.File]; r != nil {
+		r.fault(at, format, args...)
+	}
+}
+
+func (c *checker) run() {
+	for _, name := range sorted(c.d.Params) {
+		c.template(c.d.Params[name])
+	}
+	for _, name := range sorted(c.d.Targets) {
+		c.target(c.d.Targets[name])
+	}
+	for _, name := range sorted(c.d.Groups) {
+		c.group(c.d.Groups[name])
+	}
+	for _, name := range sorted(c.d.Roles) {
+		c.role(c.d.Roles[name])
+	}
+	for _, name := range sorted(c.d.Users) {
+		c.user(c.d.Users[name])
+	}
+	c.loops()
+	c.numbers()
+	c.localNames()
+}
+
+func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+
+// known faults when a reference leads nowhere.
+func known[V any](c *checker, what string, ref model.Ref, in map[string]V) bool {
+	if _, ok := in[ref.Name]; ok {
+		return true
+	}
+	c.fault(ref.Pos, "%s", Meant(fmt.Sprintf("no %s is called %q", what, ref.Name), ref.Name, sorted(in)))
+	return false
+}
+
+// paramUse finds the params an expression names, so that a wrong one is found without evaluating.
+var paramUse = regexp.MustCompile(`\bparams\.([A-Za-z_][A-Za-z0-9_]*)`)
+
+func (c *checker) template(t model.Text) { c.expression(t, false) }
+
+func (c *checker) expression(t model.Text, bare bool) {
+	if t.Raw == "" {
+		return
+	}
+	if err := c.set.Check(t.Raw, bare); err != nil {
+		c.fault(t.Pos, "%v", err)
+		return
+	}
+	for _, m := range paramUse.FindAllStringSubmatch(t.Raw, -1) {
+		if bare || strings.Contains(t.Raw, "${") {
+			known(c, "param", model.Ref{Name: m[1], Pos: t.Pos}, c.d.Params)
+		}
+	}
+}
+
+func (c *checker) target(t *model.Target) {
+	schema, ok := c.schemas[t.Kind]
+	if !ok && t.Kind != "" {
+		c.fault(t.Pos, "%s", Meant(fmt.Sprintf("target %q is of unknown kind %q", t.Name, t.Kind), t.Kind, sorted(c.schemas)))
+	}
+	c.template(t.Address)
+	c.template(t.Login.As)
+	for _, name := range sorted(t.Settings) {
+		c.template(t.Settings[name])
+		if ok && !slices.Contains(schema.Settings, name) {
+			c.fault(t.Settings[name].Pos, "%s", Meant(fmt.Sprintf("a target of kind %s has no setting %q", t.Kind, name), name, schema.Settings))
+		}
+	}
+	for _, need := range schema.Needs {
+		if t.Settings[need].Raw == "" {
+			c.fault(t.Pos, "target %q of kind %s needs the setting %q", t.Name, t.Kind, need)
+		}
+	}
+	for _, p := range t.Protect {
+		if _, err := path.Match(p, ""); err != nil {
+			c.fault(t.Pos, "protect pattern %q of target %q: %v", p, t.Name, err)
+		}
+	}
+}
+
+func (c *checker) group(g *model.Group) {
+	for _, in := range g.In {
+		known(c, "group", in, c.d.Groups)
+	}
+	if g.Owner.Name != "" {
+		known(c, "user", g.Owner, c.d.Users)
+	}
+}
+
+func (c *checker) role(r *model.Role) {
+	c.expression(r.HeldWhen, true)
+	for _, ref := range r.Includes {
+		known(c, "role", ref, c.d.Roles)
+	}
+	for _, g := range r.Gives {
+		chosen := c.chosen(g.At)
+		for _, ref := range g.Groups {
+			if known(c, "group", ref, c.d.Groups) {
+				c.fits(ref.Pos, "group", ref.Name, chosen)
+			}
+		}
+		for _, a := range g.Account {
+			c.template(a.Text)
+			c.attribute(a, chosen)
+		}
+	}
+}
+
+// chosen returns the targets a selector names, faulting when there are none.
+func (c *checker) chosen(s model.Selector) []*model.Target {
+	if s.Name != "" {
+		if !known(c, "target", model.Ref{Name: s.Name, Pos: s.Pos}, c.d.Targets) {
+			return nil
+		}
+		return []*model.Target{c.d.Targets[s.Name]}
+	}
+	var out []*model.Target
+	for _, name := range sorted(c.d.Targets) {
+		if t := c.d.Targets[name]; s.Matches(t) {
+			out = append(out, t)
+		}
+	}
+	if len(out) == 0 && s.Pos.Line > 0 {
+		if _, ok := c.schemas[s.Kind]; s.Kind != "" && !ok {
+			c.fault(s.Pos, "%s", Meant(fmt.Sprintf("no kind of target is called %q", s.Kind), s.Kind, sorted(c.schemas)))
+			return nil
+		}
+		for key, value := range s.Tags {
+			if near := c.nearestTag(key, value); near != "" {
+				c.fault(s.Pos, "no target is chosen by tag %s: %s; did you mean %s?", key, value, near)
+				return nil
+			}
+		}
+		c.fault(s.Pos, "no target is chosen by this")
+	}
+	return out
+}
+
+func (c *checker) nearestTag(key, value string) string {
+	var pairs []string
+	for _, t := range c.d.Targets {
+		for k, v := range t.Tags {
+			pairs = append(pairs, k+": "+v)
+		}
+	}
+	if slices.Contains(pairs, key+": "+value) {
+		return ""
+	}
+	return Nearest(key+": "+value, pairs)
+}
+
+func (c *checker) attribute(a model.NamedText, at []*model.Target) {
+	for _, t := range at {
+		schema, ok := c.schemas[t.Kind]
+		if !ok {
+			continue
+		}
+		if s, ok := schema.Find(model.Account, a.Name); !ok || !s.Settable {
+			var names []string
+			for _, s := range schema.Account {
+				if s.Settable {
+					names = append(names, s.Name)
+				}
+			}
+			c.fault(a.Text.Pos, "%s", Meant(fmt.Sprintf("an account on %s (%s) has no attribute %q that can be set", t.Name, t.Kind, a.Name), a.Name, names))
+			return
+		}
+	}
+}
+
+// fits faults when a name cannot be one of a group or account on a target.
+func (c *checker) fits(at model.Pos, what, name string, targets []*model.Target) bool {
+	for _, t := range targets {
+		schema, ok := c.schemas[t.Kind]
+		if !ok {
+			continue
+		}
+		pattern := schema.AccountName
+		if what == "group" {
+			pattern = schema.GroupName
+		}
+		if ok, _ := regexp.MatchString(pattern, name); !ok {
+			c.fault(at, "%q cannot be the name of %s on %s (%s); names there match %s", name, article(what), t.Name, t.Kind, pattern)
+			return false
+		}
+	}
+	return true
+}
+
+func article(what string) string {
+	if what == "account" {
+		return "an account"
+	}
+	return "a " + what
+}
+
+func (c *checker) user(u *model.User) {
+	for _, t := range []model.Text{u.Name, u.Given, u.Family, u.Mail} {
+		c.template(t)
+	}
+	for _, name := range sorted(u.Details) {
+		c.template(u.Details[name])
+	}
+	for _, key := range u.Keys {
+		c.template(key)
+		if !strings.Contains(key.Raw, "${") && !looksLikeKey(key.Raw) {
+			c.fault(key.Pos, "a key is one line of the form \"ssh-ed25519 AAAA… comment\"")
+		}
+	}
+	for _, ref := range u.Roles {
+		if known(c, "role", ref, c.d.Roles) && c.d.Roles[ref.Name].HeldWhen.Raw != "" {
+			c.fault(ref.Pos, "role %q is held by condition (held-when) and cannot be given by name", ref.Name)
+		}
+	}
+	for _, target := range sorted(u.Accounts) {
+		h := u.Accounts[target]
+		if known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) && h.Name != "" {
+			c.fits(h.Pos, "account", h.Name, []*model.Target{c.d.Targets[target]})
+		}
+	}
+	if u.Manager != "" {
+		known(c, "user", model.Ref{Name: u.Manager, Pos: u.Pos}, c.d.Users)
+	}
+}
+
+// looksLikeKey checks the shape of an authorized key without options (RFC 4253 §6.6 in the one-line form).
+func looksLikeKey(s string) bool {
+	f := strings.Fields(s)
+	if len(f) < 2 || strings.ContainsAny(s, "\n\r\x00") {
+		return false
+	}
+	ok, _ := regexp.MatchString(`^(ssh|ecdsa|sk)-[a-z0-9@.-]+$`, f[0])
+	b64, _ := regexp.MatchString(`^AAAA[A-Za-z0-9+/]+=*$`, f[1])
+	return ok && b64
+}
+
+// loops faults roles that include themselves and groups inside themselves.
+func (c *checker) loops() {
+	roles := func(name string) []model.Ref { return c.d.Roles[name].Includes }
+	groups := func(name string) []model.Ref { return c.d.Groups[name].In }
+	for _, chain := range cycles(c.d.Roles, roles) {
+		c.fault(c.d.Roles[chain[0]].Pos, "role %q includes itself: %s", chain[0], strings.Join(chain, " → "))
+	}
+	for _, chain := range cycles(c.d.Groups, groups) {
+		c.fault(c.d.Groups[chain[0]].Pos, "group %q is inside itself: %s", chain[0], strings.Join(chain, " → "))
+	}
+}
+
+// cycles returns each loop once, from its first name back to it.
+func cycles[V any](all map[string]V, next func(string) []model.Ref) [][]string {
+	const walking, over = 1, 2
+	state, stack := map[string]int{}, []string{}
+	var out [][]string
+	var visit func(string)
+	visit = func(name string) {
+		state[name] = walking
+		stack = append(stack, name)
+		for _, ref := range next(name) {
+			if _, ok := all[ref.Name]; !ok {
+				continue
+			}
+			switch state[ref.Name] {
+			case 0:
+				visit(ref.Name)
+			case walking:
+				out = append(out, append(slices.Clone(stack[slices.Index(stack, ref.Name):]), ref.Name))
+			}
+		}
+		stack = stack[:len(stack)-1]
+		state[name] = over
+	}
+	for _, name := range sorted(all) {
+		if state[name] == 0 {
+			visit(name)
+		}
+	}
+	return out
+}
+
+// numbers faults two users, or two groups, with one number.
+func (c *checker) numbers() {
+	users, groups := map[int]*model.User{}, map[int]*model.Group{}
+	for _, id := range sorted(c.d.Users) {
+		u := c.d.Users[id]
+		if first, ok := users[u.Number]; ok && u.Number != 0 {
+			c.fault(u.Pos, "user %q and %s have the same number %d", id, describe("user", first.ID, first.Pos), u.Number)
+			continue
+		}
+		users[u.Number] = u
+	}
+	for _, name := range sorted(c.d.Groups) {
+		g := c.d.Groups[name]
+		if first, ok := groups[g.Number]; ok && g.Number != 0 {
+			c.fault(g.Pos, "group %q and %s have the same number %d", name, describe("group", first.Name, first.Pos), g.Number)
+			continue
+		}
+		groups[g.Number] = g
+	}
+}
+
+// localNames faults one account name for two users on one target.
+func (c *checker) localNames() {
+	type place struct{ target, name string }
+	given := map[place]*model.User{}
+	for _, id := range sorted(c.d.Users) {
+		u := c.d.Users[id]
+		for _, target := range sorted(u.Accounts) {
+			h := u.Accounts[target]
+			if h.Name == "" {
+				continue
+			}
+			at := place{target, h.Name}
+			if first, ok := given[at]; ok {
+				c.fault(h.Pos, "account %q on %s is given to %q and to %s", h.Name, target, id, describe("user", first.ID, first.Pos))
+				continue
+			}
+			given[at] = u
+			if other, ok := c.d.Users[h.Name]; ok && other != u && other.Accounts[target].Name == "" && !other.Accounts[target].None {
+				c.fault(h.Pos, "account %q on %s is given to %q but is the name of %s", h.Name, target, id, describe("user", other.ID, other.Pos))
+			}
+		}
+	}
+}

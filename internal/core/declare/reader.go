@@ -1,0 +1,291 @@
+package declare
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+	"github.com/goccy/go-yaml/token"
+
+	"hen-roost/internal/core/model"
+)
+
+// File is one declaration file: its name, for messages, and its text.
+type File struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}
+
+// reader turns the syntax tree of one file into values and collects every fault.
+type reader struct {
+	file    string
+	lines   []string
+	anchors map[string]ast.Node
+	faults  *Faults
+}
+
+// keys says what to do with each key that a mapping may hold.
+type keys map[string]func(ast.Node)
+
+// later names the keys that are part of the format but not of this version.
+type later map[string]bool
+
+func (r *reader) pos(n ast.Node) model.Pos {
+	if n == nil || n.GetToken() == nil {
+		return model.Pos{File: r.file, Line: 1, Column: 1}
+	}
+	tk := n.GetToken()
+	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
+		tk = m.Values[0].Key.GetToken() // the mapping's own token is its first colon
+	}
+	return model.Pos{File: r.file, Line: tk.Position.Line, Column: tk.Position.Column}
+}
+
+func (r *reader) fault(at model.Pos, format string, args ...any) {
+	f := Fault{At: at, Message: fmt.Sprintf(format, args...)}
+	if i := at.Line - 1; at.File == r.file && i >= 0 && i < len(r.lines) {
+		f.Line = clip(strings.TrimRight(r.lines[i], "\r"))
+	}
+	*r.faults = append(*r.faults, f)
+}
+
+func clip(line string) string {
+	if r := []rune(line); len(r) > 160 {
+		return string(r[:160]) + "…"
+	}
+	return line
+}
+
+// root parses the file; nil when it is not YAML or is empty.
+func (r *reader) root(text string) ast.Node {
+	f, err := parser.ParseBytes([]byte(text), 0)
+	if err != nil {
+		at := model.Pos{File: r.file, Line: 1, Column: 1}
+		message := err.Error()
+		if e, ok := err.(interface {
+			GetMessage() string
+			GetToken() *token.Token
+		}); ok {
+			message = e.GetMessage()
+			if tk := e.GetToken(); tk != nil && tk.Position != nil {
+				at.Line, at.Column = tk.Position.Line, tk.Position.Column
+			}
+		}
+		r.fault(at, "not YAML: %s", message)
+		return nil
+	}
+	var bodies []ast.Node
+	for _, d := range f.Docs {
+		if d.Body != nil && d.Body.Type() != ast.CommentType {
+			bodies = append(bodies, d.Body)
+		}
+	}
+	if len(bodies) == 0 {
+		r.fault(model.Pos{File: r.file, Line: 1, Column: 1}, "the file is empty; it must begin with roost: 1")
+		return nil
+	}
+	if len(bodies) > 1 {
+		r.fault(r.pos(bodies[1]), "a second document in one file; put it into a file of its own")
+	}
+	return bodies[0]
+}
+
+// plain follows tags, anchors and aliases to the value itself.
+func (r *reader) plain(n ast.Node) ast.Node {
+	for range 32 {
+		switch v := n.(type) {
+		case *ast.AnchorNode:
+			r.anchors[v.Name.GetToken().Value] = v.Value
+			n = v.Value
+		case *ast.AliasNode:
+			name := v.Value.GetToken().Value
+			to, ok := r.anchors[name]
+			if !ok {
+				r.fault(r.pos(v), "nothing above is anchored as %q", name)
+				return nil
+			}
+			n = to
+		case *ast.TagNode:
+			n = v.Value
+		default:
+			return n
+		}
+	}
+	r.fault(r.pos(n), "an alias that leads to itself")
+	return nil
+}
+
+// pairs returns the entries of a mapping, or faults.
+func (r *reader) pairs(n ast.Node, what string) []*ast.MappingValueNode {
+	switch v := r.plain(n).(type) {
+	case *ast.MappingNode:
+		return v.Values
+	case *ast.MappingValueNode:
+		return []*ast.MappingValueNode{v}
+	case *ast.NullNode, nil:
+		return nil
+	default:
+		r.fault(r.pos(n), "%s must be keys with values, not %s", what, kindOf(v))
+		return nil
+	}
+}
+
+// mapping hands each entry to its key's function; unknown keys are faults with the nearest known one.
+func (r *reader) mapping(n ast.Node, what string, known keys, notYet later) {
+	seen := map[string]int{}
+	for _, p := range r.pairs(n, what) {
+		key := p.Key.GetToken().Value
+		at := r.pos(p.Key)
+		if line, twice := seen[key]; twice {
+			r.fault(at, "%q stands twice in %s, first on line %d", key, what, line)
+			continue
+		}
+		seen[key] = at.Line
+		switch {
+		case known[key] != nil:
+			known[key](p.Value)
+		case notYet[key]:
+			r.fault(at, "%q in %s is not yet carried out by this version; nothing is stored while it stands here", key, what)
+		default:
+			names := slices.Collect(maps.Keys(known))
+			r.fault(at, "%s", Meant(fmt.Sprintf("unknown key %q in %s", key, what), key, names))
+		}
+	}
+}
+
+// named walks a mapping of names chosen by people.
+func (r *reader) named(n ast.Node, what string, each func(name string, at model.Pos, value ast.Node)) {
+	for _, p := range r.pairs(n, what) {
+		at := r.pos(p.Key)
+		name := p.Key.GetToken().Value
+		if err := badName(name); err != "" {
+			r.fault(at, "%s %q %s", what, name, err)
+			continue
+		}
+		each(name, at, p.Value)
+	}
+}
+
+// badName keeps out names that no person could mean; targets are stricter on their own account.
+func badName(s string) string {
+	switch {
+	case s == "":
+		return "is empty"
+	case len(s) > 200:
+		return "is longer than 200 bytes"
+	case strings.TrimSpace(s) != s:
+		return "begins or ends with a space"
+	}
+	for _, c := range s {
+		if c < ' ' || c == 0x7f || c == 0xfffd {
+			return "holds a control character"
+		}
+	}
+	return ""
+}
+
+func (r *reader) text(into *model.Text) func(ast.Node) {
+	return func(n ast.Node) {
+		switch v := r.plain(n).(type) {
+		case nil:
+		case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode, *ast.NullNode:
+			r.fault(r.pos(n), "a text is wanted here, not %s", kindOf(v))
+		case *ast.LiteralNode:
+			*into = model.Text{Raw: v.Value.Value, Pos: r.pos(v)}
+		default:
+			*into = model.Text{Raw: v.GetToken().Value, Pos: r.pos(v)}
+		}
+	}
+}
+
+func (r *reader) str(into *string) func(ast.Node) {
+	return func(n ast.Node) {
+		var t model.Text
+		r.text(&t)(n)
+		*into = t.Raw
+	}
+}
+
+func (r *reader) oneOf(into *string, words ...string) func(ast.Node) {
+	return func(n ast.Node) {
+		r.str(into)(n)
+		if !slices.Contains(words, *into) {
+			r.fault(r.pos(n), "%s", Meant(fmt.Sprintf("%q is not one of %s", *into, strings.Join(words, ", ")), *into, words))
+			*into = words[0]
+		}
+	}
+}
+
+func (r *reader) number(into *int, low, high int) func(ast.Node) {
+	return func(n ast.Node) {
+		var s string
+		r.str(&s)(n)
+		i, err := strconv.Atoi(s)
+		if err != nil || i < low || i > high {
+			r.fault(r.pos(n), "%q is not a whole number from %d to %d", s, low, high)
+			return
+		}
+		*into = i
+	}
+}
+
+func (r *reader) yes(into *bool) func(ast.Node) {
+	return func(n ast.Node) {
+		var s string
+		r.oneOf(&s, "false", "true")(n)
+		*into = s == "true"
+	}
+}
+
+// list hands each item of a sequence on; a lone value counts as a list of one.
+func (r *reader) list(n ast.Node, each func(ast.Node)) {
+	switch v := r.plain(n).(type) {
+	case *ast.SequenceNode:
+		for _, item := range v.Values {
+			each(item)
+		}
+	case nil, *ast.NullNode:
+	default:
+		each(v)
+	}
+}
+
+func (r *reader) refs(into *[]model.Ref) func(ast.Node) {
+	return func(n ast.Node) {
+		r.list(n, func(item ast.Node) {
+			var s string
+			r.str(&s)(item)
+			if s != "" {
+				*into = append(*into, model.Ref{Name: s, Pos: r.pos(item)})
+			}
+		})
+	}
+}
+
+func (r *reader) texts(into *map[string]model.Text, what string) func(ast.Node) {
+	return func(n ast.Node) {
+		*into = map[string]model.Text{}
+		r.named(n, what, func(name string, _ model.Pos, v ast.Node) {
+			var t model.Text
+			r.text(&t)(v)
+			(*into)[name] = t
+		})
+	}
+}
+
+func kindOf(n ast.Node) string {
+	switch n.(type) {
+	case *ast.MappingNode, *ast.MappingValueNode:
+		return "keys with values"
+	case *ast.SequenceNode:
+		return "a list"
+	case *ast.NullNode:
+		return "nothing"
+	default:
+		return "a single value"
+	}
+}

@@ -1,0 +1,124 @@
+package model
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"slices"
+)
+
+// FindingKind says in what way a target differs from the declaration.
+type FindingKind string
+
+const (
+	Missing    FindingKind = "missing"    // declared, not there
+	Unexpected FindingKind = "unexpected" // there, not declared
+	Different  FindingKind = "different"  // an owned value differs
+	Unmatched  FindingKind = "unmatched"  // we cannot tell whose
+)
+
+// FindingKinds lists them in the order people read them.
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched}
+
+// Verb says what a step does.
+type Verb string
+
+const (
+	Create   Verb = "create"
+	Modify   Verb = "change"
+	Disable  Verb = "disable"
+	Enable   Verb = "enable"
+	AdoptIt  Verb = "adopt"
+	JoinIt   Verb = "join group"
+	LeaveIt  Verb = "leave group"
+	NoRemedy Verb = "" // a person decides
+)
+
+// Change is one attribute before and after.
+type Change struct {
+	Attribute string   `json:"attribute"`
+	Before    []string `json:"before"`
+	After     []string `json:"after"`
+	Why       Why      `json:"why"`
+}
+
+// Why is the lineage of a desired value: the role and the line that ask for it.
+type Why struct {
+	Role string `json:"role,omitempty"`
+	At   Pos    `json:"at"`
+}
+
+// Act is one change to one object on one target. A finding proposes it, a
+// step of a round carries it out; both are described by the same value, so
+// that what is shown and what is done cannot part.
+type Act struct {
+	Target     string     `json:"target"`
+	Verb       Verb       `json:"verb"`
+	Object     ObjectKind `json:"object"`
+	Name       string     `json:"name"`                  // of the account or group
+	Member     string     `json:"member,omitempty"`      // of a membership: who joins or leaves
+	MemberKind ObjectKind `json:"member-kind,omitempty"` // account or group
+	User       string     `json:"user,omitempty"`        // whose it is, where known
+	Changes    []Change   `json:"changes,omitempty"`
+}
+
+// Account is the name of the account the act concerns, "" for a group's own.
+func (a Act) Account() string {
+	if a.Object == Account {
+		return a.Name
+	}
+	if a.MemberKind == Account {
+		return a.Member
+	}
+	return ""
+}
+
+// Before returns the values that the changes expect to find.
+func (a Act) Before() Attributes { return a.side(func(c Change) []string { return c.Before }) }
+
+// After returns the values that the changes leave behind.
+func (a Act) After() Attributes { return a.side(func(c Change) []string { return c.After }) }
+
+func (a Act) side(pick func(Change) []string) Attributes {
+	var out Attributes
+	for _, c := range a.Changes {
+		out = out.With(c.Attribute, pick(c)...)
+	}
+	return out
+}
+
+// Finding is one difference between desired and observed.
+type Finding struct {
+	Kind FindingKind `json:"kind"`
+	Act
+	Note       string   `json:"note,omitempty"`       // what a person should know or decide
+	Candidates []string `json:"candidates,omitempty"` // accounts or users it could be
+}
+
+// Key identifies the same difference over surveys, so that its first-seen day
+// can be kept. It is hexadecimal and 32 characters long.
+func (f Finding) Key() string {
+	h := sha256.New()
+	for _, s := range []string{f.Target, string(f.Kind), string(f.Object), f.Name, string(f.Verb), f.Member, string(f.MemberKind), f.User} {
+		h.Write([]byte(s))
+		h.Write([]byte{0})
+	}
+	return hex.EncodeToString(h.Sum(nil)[:16])
+}
+
+// SameSet says whether two value lists hold the same values in any order.
+// fold compares without regard to case.
+func SameSet(a, b []string, fold func(string) string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	if len(a) == 1 {
+		return fold(a[0]) == fold(b[0])
+	}
+	x, y := make([]string, len(a)), make([]string, len(b))
+	for i := range a {
+		x[i], y[i] = fold(a[i]), fold(b[i])
+	}
+	slices.Sort(x)
+	slices.Sort(y)
+	return slices.Equal(x, y)
+}

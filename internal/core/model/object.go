@@ -1,0 +1,81 @@
+// Package model holds the plain values that every other part of Hen Roost
+// speaks in: users, groups, roles and targets as they are declared, and the
+// objects that targets really hold. It does nothing but hold them.
+package model
+
+// ObjectKind says what an object of a target is.
+type ObjectKind string
+
+const (
+	Account    ObjectKind = "account"
+	GroupKind  ObjectKind = "group"
+	Membership ObjectKind = "membership"
+)
+
+// Attribute names with a meaning of their own; a connector may know more.
+const (
+	Number       = "number"        // the account's or group's numeric id
+	FullName     = "full-name"     // the person's name, for people to read
+	Mail         = "mail"          // the mail address
+	Disabled     = "disabled"      // "yes", "no", or "partly" when only some ways in are shut
+	Members      = "members"       // of a group: names of accounts
+	MemberGroups = "member-groups" // of a group: names of groups inside it
+	Elevation    = "elevation"     // how the account can become superuser, if it can; read only
+	Owner        = "owner"         // whose account it is; known to Hen Roost, not to the target
+)
+
+// Object is one thing a target holds.
+type Object struct {
+	Kind       ObjectKind `json:"kind"`
+	Name       string     `json:"name"`
+	Unique     string     `json:"unique,omitempty"` // the target's own id, stable over renames, if it has one
+	System     bool       `json:"system,omitempty"` // belongs to the target itself, not to a person
+	Attributes Attributes `json:"attributes"`
+}
+
+// Link says that an account on a target belongs to a user: it was adopted or
+// made by Hen Roost.
+type Link struct {
+	Target string `json:"target"`
+	User   string `json:"user"`
+	Name   string `json:"name"`
+	Unique string `json:"unique,omitempty"`
+}
+
+// AttributeSchema describes one attribute of one object kind on one kind of target.
+type AttributeSchema struct {
+	Name     string `json:"name"`
+	About    string `json:"about"`
+	Many     bool   `json:"many,omitempty"`     // a set of values
+	Fold     bool   `json:"fold,omitempty"`     // upper and lower case are the same
+	Settable bool   `json:"settable,omitempty"` // a declaration may ask for it
+	From     string `json:"from,omitempty"`     // the user's field that feeds it unless a grant says otherwise
+}
+
+// Schema describes what a kind of target holds and what of it can be set.
+type Schema struct {
+	Kind        string            `json:"kind"`
+	About       string            `json:"about"`
+	AccountName string            `json:"account-name"` // RE2 pattern that names of new accounts must match
+	GroupName   string            `json:"group-name"`   // the same for groups
+	FoldNames   bool              `json:"fold-names,omitempty"`
+	NestGroups  bool              `json:"nest-groups,omitempty"` // a group may be a member of a group
+	Account     []AttributeSchema `json:"account"`
+	Group       []AttributeSchema `json:"group"`
+	Settings    []string          `json:"settings,omitempty"` // keys a target of this kind may have under settings
+	Needs       []string          `json:"needs,omitempty"`    // those of them that it cannot do without
+}
+
+// Find returns the description of an attribute of an object kind.
+func (s Schema) Find(kind ObjectKind, name string) (AttributeSchema, bool) {
+	list := s.Account
+	if kind == GroupKind {
+		list = s.Group
+	}
+	for _, a := range list {
+		if a.Name == name {
+			return a, true
+		}
+	}
+	return AttributeSchema{}, false
+}

@@ -1,0 +1,130 @@
+package round
+
+import (
+	"fmt"
+	"strings"
+
+	"hen-roost/internal/core/model"
+)
+
+// What says in two or three words what an act does: "create account".
+func What(a model.Act) string {
+	switch {
+	case a.Object == model.Membership && a.MemberKind == model.GroupKind && a.Verb == model.JoinIt:
+		return "put group inside"
+	case a.Object == model.Membership && a.MemberKind == model.GroupKind && a.Verb == model.LeaveIt:
+		return "take group out"
+	case a.Object == model.Membership:
+		return string(a.Verb)
+	case a.Verb == model.NoRemedy:
+		return "for a person to decide"
+	default:
+		return string(a.Verb) + " " + string(a.Object)
+	}
+}
+
+// Subject names what the act is done to: an account, a group, or who joins what.
+func Subject(a model.Act) string {
+	if a.Object == model.Membership {
+		return a.Member + " · " + a.Name
+	}
+	return a.Name
+}
+
+// Before says how things stand before the act, "" when there is nothing yet.
+func Before(a model.Act) string {
+	switch {
+	case a.Object == model.Membership && a.Verb == model.LeaveIt:
+		return a.Name
+	case a.Object == model.Membership || a.Verb == model.Create:
+		return ""
+	case a.Verb == model.AdoptIt:
+		return "nobody’s"
+	case a.Verb == model.Disable || a.Verb == model.Enable:
+		return door(a, func(c model.Change) []string { return c.Before })
+	}
+	return list(a, func(c model.Change) []string { return c.Before })
+}
+
+// After says how things stand after the act, "" when nothing is left.
+func After(a model.Act) string {
+	switch {
+	case a.Object == model.Membership && a.Verb == model.JoinIt:
+		return a.Name
+	case a.Object == model.Membership:
+		return ""
+	case a.Verb == model.AdoptIt:
+		return a.User
+	case a.Verb == model.Disable || a.Verb == model.Enable:
+		return door(a, func(c model.Change) []string { return c.After })
+	}
+	return list(a, func(c model.Change) []string { return c.After })
+}
+
+// door says of an account whether one can come in by it.
+func door(a model.Act, side func(model.Change) []string) string {
+	for _, c := range a.Changes {
+		if c.Attribute == model.Disabled {
+			switch strings.Join(side(c), "") {
+			case "yes":
+				return "shut"
+			case "partly":
+				return "half shut"
+			}
+		}
+	}
+	return "open"
+}
+
+func list(a model.Act, side func(model.Change) []string) string {
+	var parts []string
+	for _, c := range a.Changes {
+		v := side(c)
+		switch {
+		case c.Attribute == "keys":
+			parts = append(parts, fmt.Sprintf("%d %s", len(v), plural(len(v), "key", "keys")))
+		case len(v) == 0:
+			parts = append(parts, "no "+c.Attribute)
+		default:
+			parts = append(parts, c.Attribute+" "+strings.Join(v, ", "))
+		}
+	}
+	return strings.Join(parts, " · ")
+}
+
+// Because names the role, and the line, that ask for the act.
+func Because(a model.Act) string {
+	for _, c := range a.Changes {
+		switch {
+		case c.Why.Role != "":
+			return "role " + c.Why.Role
+		case c.Why.At.File != "":
+			return fmt.Sprintf("%s line %d", c.Why.At.File, c.Why.At.Line)
+		}
+	}
+	if a.Verb == model.Disable {
+		return "not declared"
+	}
+	return ""
+}
+
+// Say is one sentence on an act, for the record: "create account marit.fell: number 1042 · shell /bin/bash".
+func Say(a model.Act) string {
+	s := What(a) + " " + a.Name
+	switch {
+	case a.Object == model.Membership:
+		return What(a) + " " + a.Name + ": " + a.Member
+	case Before(a) != "" && After(a) != "":
+		s += ": " + Before(a) + " → " + After(a)
+	case After(a) != "":
+		s += ": " + After(a)
+	}
+	return s
+}
+
+func plural(n int, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}

@@ -1,0 +1,232 @@
+// Package dbserver keeps a private MariaDB server in a folder: made when
+// there is none, started, and stopped with its owner. It listens on loopback
+// and on a socket in its folder.
+package dbserver
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"database/sql"
+
+	_ "github.com/go-sql-driver/mysql" // the driver
+)
+
+// Options say how to run the server.
+type Options struct {
+	Dir       string // its folder; short, since socket paths are limited to 107 bytes
+	Throwaway bool   // for tests and the demo's data: nothing need outlive a power cut
+}
+
+// Server is a running server.
+type Server struct {
+	dir  string
+	cmd  *exec.Cmd
+	gone chan struct{}
+	held *os.File // the folder's lock, while we own it
+}
+
+const schema = "roost"
+
+// Start makes the folder if need be and starts the server in it. The process
+// that holds the folder's lock owns the server; others use it as it is.
+func Start(ctx context.Context, o Options) (*Server, error) {
+	s := &Server{dir: o.Dir}
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	owner, err := s.lock()
+	if err != nil {
+		return nil, err
+	}
+	if !owner {
+		return s, s.ready(ctx)
+	}
+	if err := s.outlive(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.make(ctx); err != nil {
+		return nil, err
+	}
+	if err := s.start(o.Throwaway); err != nil {
+		return nil, err
+	}
+	if err := s.ready(ctx); err != nil {
+		s.Stop()
+		return nil, err
+	}
+	return s, nil
+}
+
+// lock takes the folder for this process; the kernel gives it back when the process ends, however it ends.
+func (s *Server) lock() (bool, error) {
+	f, err := os.OpenFile(filepath.Join(s.dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return false, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return false, nil
+	}
+	s.held = f
+	return true, nil
+}
+
+// outlive waits for the server of an owner that was killed: it is on its way out.
+func (s *Server) outlive(ctx context.Context) error {
+	for range 600 {
+		b, err := os.ReadFile(filepath.Join(s.dir, "pid"))
+		if err != nil {
+			return nil
+		}
+		pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+		if err != nil {
+			return nil
+		}
+		name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
+		if err != nil || !strings.HasPrefix(string(name), "mariadbd") {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(50 * time.Millisecond):
+		}
+	}
+	return fmt.Errorf("another MariaDB still runs in %s", s.dir)
+}
+
+func (s *Server) socket() string { return filepath.Join(s.dir, "s") }
+
+// DSN is the address of the database for the driver.
+func (s *Server) DSN() string { return "root@unix(" + s.socket() + ")/" + schema }
+
+// asUser are the options that tell MariaDB's programs to run as root, which they otherwise refuse.
+func asUser() []string {
+	if u, err := user.Current(); err == nil && u.Uid == "0" {
+		return []string{"--user=root"}
+	}
+	return nil
+}
+
+// make installs the system tables beside their place and moves them there, so that a broken attempt leaves nothing.
+func (s *Server) make(ctx context.Context) error {
+	data := filepath.Join(s.dir, "data")
+	if _, err := os.Stat(data); err == nil {
+		return nil
+	}
+	if len(s.socket()) > 100 {
+		return fmt.Errorf("the folder %s has too long a name for a socket in it; 90 letters are the most", s.dir)
+	}
+	draft := data + "." + rand.Text()[:6]
+	defer os.RemoveAll(draft)
+	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + draft, "--auth-root-authentication-method=normal",
+		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		if errors.Is(err, exec.ErrNotFound) {
+			return errors.New("MariaDB's server is not installed (Debian: apt-get install mariadb-server), and no database is configured")
+		}
+		return fmt.Errorf("mariadb-install-db: %w: %s", err, tail(string(out)))
+	}
+	return os.Rename(draft, data)
+}
+
+func (s *Server) start(throwaway bool) error {
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
+		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
+		"--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
+	if throwaway {
+		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")
+	}
+	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	s.cmd = exec.Command("mariadbd", args...)
+	s.cmd.Stdout, s.cmd.Stderr = log, log
+	// A terminal's interrupt goes to the owner, who stops us in order; if the owner is killed, so are we.
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGTERM}
+	if err := s.cmd.Start(); err != nil {
+		return fmt.Errorf("mariadbd: %w", err)
+	}
+	s.gone = make(chan struct{})
+	go func() {
+		_ = s.cmd.Wait()
+		close(s.gone)
+	}()
+	return nil
+}
+
+func (s *Server) ready(ctx context.Context) error {
+	db, err := sql.Open("mysql", "root@unix("+s.socket()+")/")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	ctx, cancel := context.WithTimeout(ctx, 60*time.Second)
+	defer cancel()
+	for {
+		if _, err = db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS "+schema); err == nil {
+			return nil
+		}
+		select {
+		case <-s.gone: // nil, so never, when another process owns the server
+			b, _ := os.ReadFile(filepath.Join(s.dir, "log"))
+			return fmt.Errorf("mariadbd ended at once: %s", tail(string(b)))
+		case <-ctx.Done():
+			return fmt.Errorf("mariadbd did not become ready: %w", err)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// PID is the server's process id, 0 when another process started it.
+func (s *Server) PID() int {
+	if s.cmd == nil {
+		return 0
+	}
+	return s.cmd.Process.Pid
+}
+
+// Stop ends the server if this process started it, and waits until it is gone.
+func (s *Server) Stop() {
+	if s.cmd == nil {
+		return
+	}
+	defer s.held.Close()
+	_ = s.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-s.gone:
+	case <-time.After(30 * time.Second):
+		_ = s.cmd.Process.Kill()
+		<-s.gone
+	}
+}
+
+// Create makes one more database on the server and returns its address, for tests.
+func (s *Server) Create(ctx context.Context) (dsn string, err error) {
+	db, err := sql.Open("mysql", "root@unix("+s.socket()+")/")
+	if err != nil {
+		return "", err
+	}
+	defer db.Close()
+	name := "t_" + strings.ToLower(rand.Text()[:10])
+	_, err = db.ExecContext(ctx, "CREATE DATABASE "+name)
+	return "root@unix(" + s.socket() + ")/" + name, err
+}
+
+func tail(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.Join(lines[max(0, len(lines)-5):], " / ")
+}

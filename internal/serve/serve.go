@@ -1,0 +1,236 @@
+// Package serve puts the rooms together: database, service, API and console
+// behind one TLS address.
+package serve
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"hen-roost/internal/api"
+	"hen-roost/internal/client"
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/host"
+	"hen-roost/internal/connect/ldap"
+	"hen-roost/internal/dbserver"
+	"hen-roost/internal/service"
+	"hen-roost/internal/store"
+	"hen-roost/web"
+)
+
+// Kinds lists the connectors. A new kind of target is one line here.
+func Kinds() connect.Kinds {
+	return connect.Kinds{
+		host.Kind: host.Connector{},
+		ldap.Kind: ldap.Connector{},
+	}
+}
+
+// Config says how to serve.
+type Config struct {
+	Listen         string // host:port; port 0 picks a free one
+	Data           string // folder for what is not in the database
+	Database       string // DSN; "" keeps a private MariaDB under Data
+	Certificate    string // PEM files; "" makes a certificate under Data
+	CertificateKey string
+	KeyFile        string        // seals the secrets; "" is Data/seal.key
+	Wait           time.Duration // patience with targets
+	Batch          int
+	Throwaway      bool // the database need not outlive a power cut
+	Log            *slog.Logger
+	Version        string
+}
+
+// Server is a running service.
+type Server struct {
+	Address string // https://host:port
+	Print   string // fingerprint of its certificate
+	Service *service.Service
+	db      *dbserver.Server
+	store   *store.Store
+	http    *http.Server
+	failed  chan error
+}
+
+// Open opens the database and the service without listening, for commands on the server itself.
+func Open(ctx context.Context, c Config) (*Server, error) {
+	s := &Server{failed: make(chan error, 1)}
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, err
+	}
+	dsn := c.Database
+	if dsn == "" {
+		db, err := dbserver.Start(ctx, dbserver.Options{Dir: filepath.Join(c.Data, "db"), Throwaway: c.Throwaway})
+		if err != nil {
+			return nil, err
+		}
+		s.db = db
+		dsn = db.DSN()
+	}
+	var err error
+	if s.store, err = store.Open(ctx, dsn); err != nil {
+		s.Close()
+		return nil, err
+	}
+	if c.KeyFile == "" {
+		c.KeyFile = filepath.Join(c.Data, "seal.key")
+	}
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch})
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
+	return s, nil
+}
+
+// Start opens everything and listens. The configuration is checked before the port opens.
+func Start(ctx context.Context, c Config) (*Server, error) {
+	if (c.Certificate == "") != (c.CertificateKey == "") {
+		return nil, errors.New("certificate and certificate-key go together; only one is given")
+	}
+	if err := os.MkdirAll(c.Data, 0o700); err != nil {
+		return nil, err
+	}
+	cert, err := certificate(c)
+	if err != nil {
+		return nil, err
+	}
+	listener, err := net.Listen("tcp", c.Listen)
+	if err != nil {
+		return nil, fmt.Errorf("listen: %w", err)
+	}
+	s, err := Open(ctx, c)
+	if err != nil {
+		listener.Close()
+		return nil, err
+	}
+	leaf, err := x509.ParseCertificate(cert.Certificate[0])
+	if err != nil {
+		listener.Close()
+		s.Close()
+		return nil, err
+	}
+	s.Service.Begin()
+	s.Print = client.Fingerprint(leaf)
+	s.Address = "https://" + listener.Addr().String()
+	s.http = &http.Server{
+		Handler: api.New(s.Service, console(), c.Log, c.Version), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}},
+		ErrorLog:  slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug), MaxHeaderBytes: 64 << 10,
+	}
+	go func() {
+		if err := s.http.ServeTLS(listener, "", ""); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+	return s, nil
+}
+
+// Failed tells when the service can no longer listen.
+func (s *Server) Failed() <-chan error { return s.failed }
+
+// Close stops in good order: no new requests, batches under way finished, the
+// other steps left waiting, then the database.
+func (s *Server) Close() {
+	if s.http != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		if s.http.Shutdown(ctx) != nil {
+			s.http.Close() // those who follow a round do not leave by themselves
+		}
+	}
+	if s.Service != nil {
+		s.Service.Close()
+	}
+	if s.store != nil {
+		s.store.Close()
+	}
+	if s.db != nil {
+		s.db.Stop()
+	}
+}
+
+// certificate loads the given certificate, or the one made at the first start.
+func certificate(c Config) (tls.Certificate, error) {
+	if c.Certificate != "" {
+		return tls.LoadX509KeyPair(c.Certificate, c.CertificateKey)
+	}
+	file, keyFile := filepath.Join(c.Data, "tls.pem"), filepath.Join(c.Data, "tls.key")
+	if cert, err := tls.LoadX509KeyPair(file, keyFile); err == nil {
+		return cert, nil
+	} else if !errors.Is(err, fs.ErrNotExist) {
+		return tls.Certificate{}, fmt.Errorf("the certificate in %s: %w", c.Data, err)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	serial, err := rand.Int(rand.Reader, new(big.Int).Lsh(big.NewInt(1), 120))
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	name, _ := os.Hostname()
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Hen Roost on " + name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
+		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
+		DNSNames: []string{"localhost", name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
+	if host, _, err := net.SplitHostPort(c.Listen); err == nil {
+		if ip := net.ParseIP(host); ip != nil {
+			t.IPAddresses = append(t.IPAddresses, ip)
+		}
+	}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	if err := os.WriteFile(keyFile, pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600); err != nil {
+		return tls.Certificate{}, err
+	}
+	if err := os.WriteFile(file, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), 0o644); err != nil {
+		return tls.Certificate{}, err
+	}
+	return tls.LoadX509KeyPair(file, keyFile)
+}
+
+// console serves the embedded console; every page's address leads to its one document.
+func console() http.Handler {
+	files := web.Console()
+	server := http.FileServerFS(files)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		path := strings.TrimPrefix(r.URL.Path, "/")
+		if info, err := fs.Stat(files, path); err == nil && !info.IsDir() && path != "" {
+			if strings.HasPrefix(path, "assets/") { // their names change with their contents
+				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
+			}
+			server.ServeHTTP(w, r)
+			return
+		}
+		index, err := fs.ReadFile(files, "index.html")
+		if err != nil {
+			http.Error(w, "this binary was built without the console: make build", http.StatusNotFound)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		w.Header().Set("Cache-Control", "no-cache")
+		w.Write(index)
+	})
+}

@@ -1,0 +1,128 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+)
+
+// Choice chooses findings; empty fields choose all.
+type Choice struct {
+	Targets []string `json:"targets,omitempty"`
+	Users   []string `json:"users,omitempty"`
+	Kinds   []string `json:"kinds,omitempty"`
+}
+
+// Finding is one difference between declared and real, with its words.
+type Finding struct {
+	Target     string    `json:"target"`
+	Kind       string    `json:"kind" enum:"missing,unexpected,different,unmatched"`
+	What       string    `json:"what" doc:"what would put it right, or who decides"`
+	Subject    string    `json:"subject" doc:"the account, group or membership"`
+	User       string    `json:"user,omitempty"`
+	UserName   string    `json:"user-name,omitempty"`
+	Before     string    `json:"before"`
+	After      string    `json:"after"`
+	Because    string    `json:"because"`
+	Note       string    `json:"note,omitempty"`
+	Candidates []string  `json:"candidates,omitempty"`
+	Decide     bool      `json:"decide" doc:"true when a person must decide"`
+	SeenAt     time.Time `json:"seen-at" doc:"first seen"`
+}
+
+// Findings is one page of findings.
+type Findings struct {
+	Items []Finding `json:"items"`
+	Total int       `json:"total"`
+	From  int       `json:"from"`
+}
+
+// Page is a part of a longer list: From counts from 0.
+type Page struct{ From, Size int }
+
+const (
+	pageSize = 100
+	pageMost = 1000
+)
+
+func (p Page) bounded() store.Page {
+	if p.Size <= 0 {
+		p.Size = pageSize
+	}
+	return store.Page{From: max(0, p.From), Size: min(p.Size, pageMost)}
+}
+
+// check refuses names that are not known, with the nearest that is.
+func (c *current) check(choice Choice) error {
+	for _, t := range choice.Targets {
+		if c.plan.Targets[t] == nil {
+			return unknown("target", t, keysOf(c.plan.Targets))
+		}
+	}
+	for _, u := range choice.Users {
+		if c.declared.Users[u] == nil {
+			return unknown("user", u, keysOf(c.declared.Users))
+		}
+	}
+	var kinds []string
+	for _, k := range model.FindingKinds {
+		kinds = append(kinds, string(k))
+	}
+	for _, k := range choice.Kinds {
+		if !slices.Contains(kinds, k) {
+			return unknown("kind of finding", k, kinds)
+		}
+	}
+	return nil
+}
+
+func keysOf[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Drift returns one page of the chosen findings.
+func (s *Service) Drift(ctx context.Context, who Operator, choice Choice, p Page) (Findings, error) {
+	if err := who.may(Look); err != nil {
+		return Findings{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return Findings{}, err
+	}
+	if err := c.check(choice); err != nil {
+		return Findings{}, err
+	}
+	page := p.bounded()
+	rows, total, err := s.Store.Findings(ctx, store.FindingFilter(choice), page)
+	out := Findings{Items: []Finding{}, Total: total, From: page.From}
+	for _, r := range rows {
+		out.Items = append(out.Items, c.finding(r))
+	}
+	return out, err
+}
+
+func (c *current) finding(r store.Finding) Finding {
+	return Finding{
+		Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User, UserName: c.fullName(r.User),
+		Before: round.Before(r.Act), After: round.After(r.Act), Because: round.Because(r.Act), Note: r.Note, Candidates: r.Candidates,
+		Decide: r.Verb == model.NoRemedy, SeenAt: r.SeenAt,
+	}
+}
+
+// fullName is the name of a declared user, for people to read.
+func (c *current) fullName(user string) string {
+	i, ok := slices.BinarySearchFunc(c.plan.People, user, func(p person, id string) int { return cmpString(p.User, id) })
+	if !ok {
+		return ""
+	}
+	return c.plan.People[i].Name
+}

@@ -1,0 +1,183 @@
+package service
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// User is one line of the list of users.
+type User struct {
+	ID       string   `json:"id"`
+	Name     string   `json:"name"`
+	Number   int      `json:"number,omitempty"`
+	Mail     string   `json:"mail,omitempty"`
+	Service  bool     `json:"service,omitempty"`
+	Roles    []string `json:"roles"`
+	Targets  int      `json:"targets" doc:"targets where an account is asked for"`
+	Findings int      `json:"findings"`
+}
+
+// Users is one page of users.
+type Users struct {
+	Items []User `json:"items"`
+	Total int    `json:"total"`
+	From  int    `json:"from"`
+}
+
+// Users lists declared users whose id, name, mail or role holds the text.
+func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) (Users, error) {
+	if err := who.may(Look); err != nil {
+		return Users{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return Users{}, err
+	}
+	page := p.bounded()
+	out := Users{Items: []User{}, From: page.From}
+	text = strings.ToLower(strings.TrimSpace(text))
+	for _, one := range c.plan.People {
+		if text != "" && !c.speaksOf(one, text) {
+			continue
+		}
+		if out.Total >= page.From && len(out.Items) < page.Size {
+			out.Items = append(out.Items, c.user(one))
+		}
+		out.Total++
+	}
+	ids := make([]string, len(out.Items))
+	for i, u := range out.Items {
+		ids[i] = u.ID
+	}
+	n, err := s.Store.CountFindingsOf(ctx, ids)
+	for i := range out.Items {
+		out.Items[i].Findings = n[out.Items[i].ID]
+	}
+	return out, err
+}
+
+func (c *current) speaksOf(p person, text string) bool {
+	return strings.Contains(p.User, text) || strings.Contains(strings.ToLower(p.Name), text) || strings.Contains(strings.ToLower(p.Mail), text) ||
+		slices.Contains(c.plan.Roles[p.User], text)
+}
+
+func (c *current) user(p person) User {
+	roles := c.plan.Roles[p.User]
+	if roles == nil {
+		roles = []string{}
+	}
+	return User{ID: p.User, Name: p.Name, Number: p.Number, Mail: p.Mail, Service: c.declared.Users[p.User].Service, Roles: roles, Targets: len(c.plan.Asked[p.User])}
+}
+
+// Account is what a user has, or should have, on one target.
+type Account struct {
+	Target     string              `json:"target"`
+	Kind       string              `json:"kind"`
+	Name       string              `json:"name"`
+	State      string              `json:"state" enum:"as declared,missing,found,not asked for,shut,open to question,not surveyed"`
+	Attributes map[string][]string `json:"attributes,omitempty"`
+	Groups     []string            `json:"groups"`
+	Findings   []Finding           `json:"findings"`
+	Because    string              `json:"because,omitempty" doc:"the role that asks for the account"`
+}
+
+// UserDetail is a user with their accounts on every target, side by side.
+type UserDetail struct {
+	User
+	Accounts []Account `json:"accounts"`
+	At       string    `json:"at" doc:"file:line:column of the declaration"`
+}
+
+// User returns one user with everything they have anywhere.
+func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail, error) {
+	if err := who.may(Look); err != nil {
+		return UserDetail{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return UserDetail{}, err
+	}
+	declared := c.declared.Users[id]
+	if declared == nil {
+		return UserDetail{}, unknown("user", id, keysOf(c.declared.Users))
+	}
+	i, _ := slices.BinarySearchFunc(c.plan.People, id, func(p person, id string) int { return cmpString(p.User, id) })
+	out := UserDetail{User: c.user(c.plan.People[i]), Accounts: []Account{}, At: declared.Pos.String()}
+	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: pageMost})
+	if err != nil {
+		return out, err
+	}
+	out.Findings = total
+	links, err := s.Store.LinksOf(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, target := range keysOf(c.plan.Targets) {
+		a := Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Groups: []string{}, Findings: []Finding{}}
+		asked := c.plan.Asked[id][target]
+		if asked != nil {
+			a.Name, a.Because = asked.Name, "role "+asked.Why.Role
+		}
+		for _, f := range findings {
+			if f.Target == target {
+				a.Findings = append(a.Findings, c.finding(f))
+				if n := f.Account(); n != "" && f.Kind != model.Unmatched {
+					a.Name = n
+				}
+			}
+		}
+		linked := slices.IndexFunc(links, func(l model.Link) bool { return l.Target == target })
+		if linked >= 0 {
+			a.Name = links[linked].Name
+		}
+		if asked == nil && linked < 0 && len(a.Findings) == 0 {
+			continue
+		}
+		if err := s.seen(ctx, &a, known[target].SurveyedAt != nil, asked != nil); err != nil {
+			return out, err
+		}
+		out.Accounts = append(out.Accounts, a)
+	}
+	return out, nil
+}
+
+// seen fills in what the target was last seen to hold.
+func (s *Service) seen(ctx context.Context, a *Account, surveyed, asked bool) error {
+	o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
+	if err != nil && err != store.ErrNone {
+		return err
+	}
+	there := err == nil
+	if there {
+		a.Attributes = o.Attributes.Map()
+		if a.Groups, err = s.Store.GroupsOf(ctx, a.Target, a.Name); err != nil {
+			return err
+		}
+	}
+	doubt := slices.ContainsFunc(a.Findings, func(f Finding) bool { return f.Kind == string(model.Unmatched) })
+	switch {
+	case !surveyed:
+		a.State = "not surveyed"
+	case doubt:
+		a.State = "open to question"
+	case !there:
+		a.State = "missing"
+	case !asked && o.Attributes.One(model.Disabled) == "yes":
+		a.State = "shut"
+	case !asked:
+		a.State = "not asked for"
+	case len(a.Findings) > 0:
+		a.State = "found"
+	default:
+		a.State = "as declared"
+	}
+	return nil
+}

@@ -1,0 +1,75 @@
+package service
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"filippo.io/age"
+)
+
+// sealer seals secrets under a key file that the server alone reads.
+type sealer struct{ id *age.X25519Identity }
+
+// openSealer reads the key file, and makes it when there is none.
+func openSealer(file string) (*sealer, error) {
+	b, err := os.ReadFile(file)
+	if errors.Is(err, os.ErrNotExist) {
+		return makeSealer(file)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("key file %s can be read by others (mode %o); it opens every secret: chmod 600 it", file, info.Mode().Perm())
+	}
+	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
+	if err != nil {
+		return nil, fmt.Errorf("key file %s does not hold a key", file) // the cause could echo the key
+	}
+	return &sealer{id}, nil
+}
+
+func makeSealer(file string) (*sealer, error) {
+	id, err := age.GenerateX25519Identity()
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	if _, err := io.WriteString(f, id.String()+"\n"); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	return &sealer{id}, errors.Join(f.Sync(), f.Close())
+}
+
+func (s *sealer) close(plain []byte) ([]byte, error) {
+	var b bytes.Buffer
+	w, err := age.Encrypt(&b, s.id.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return b.Bytes(), err
+}
+
+func (s *sealer) open(sealed []byte) ([]byte, error) {
+	r, err := age.Decrypt(bytes.NewReader(sealed), s.id)
+	if err != nil {
+		return nil, errors.New("cannot be opened with this key file; it was sealed under another one")
+	}
+	return io.ReadAll(r)
+}

@@ -1,0 +1,209 @@
+// Package service is what can be asked of Hen Roost, one method a verb. It is
+// the only place that joins core, store and work, and the place where duties
+// are enforced: every method that acts for somebody takes that Operator first.
+package service
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+// Config is what a Service is made of.
+type Config struct {
+	Store   *store.Store
+	Kinds   connect.Kinds
+	KeyFile string // seals the secrets; made when it is not there
+	Log     *slog.Logger
+	Clock   func() time.Time // nil: the system's
+	Wait    time.Duration    // patience with targets; 0: the connectors' own
+	Width   int              // targets at once; 0: 12
+	Batch   int              // steps in a batch; 0: 100
+}
+
+// Service answers for Hen Roost. It is safe for concurrent use.
+type Service struct {
+	Config
+	seal    *sealer
+	schemas map[string]model.Schema
+	runner  *work.Runner
+	slow    *slowdown
+
+	mu    sync.Mutex
+	plans map[string]*current // the resolved declaration, by day; one day is kept
+
+	ctx      context.Context // ends when the service stops
+	cancel   context.CancelFunc
+	carrying sync.WaitGroup
+	busy     sync.Map // rounds this process carries
+}
+
+// current is the newest revision, read and resolved for a day.
+type current struct {
+	revision int
+	made     store.Revision
+	declared *model.Declaration
+	plan     *resolve.Plan
+}
+
+// New makes a service. It does nothing of its own accord until Begin.
+func New(c Config) (*Service, error) {
+	if c.Clock == nil {
+		c.Clock = time.Now
+	}
+	if c.Width == 0 {
+		c.Width = 12
+	}
+	if c.Batch == 0 {
+		c.Batch = 100
+	}
+	seal, err := openSealer(c.KeyFile)
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), slow: newSlowdown(), plans: map[string]*current{}}
+	s.ctx, s.cancel = context.WithCancel(context.Background())
+	host, _ := os.Hostname()
+	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Log: c.Log, Width: c.Width, Batch: c.Batch}
+	return s, nil
+}
+
+// Begin goes on with rounds that an earlier service left unfinished, and keeps
+// looking for such while the service lives.
+func (s *Service) Begin() { s.carrying.Go(s.resume) }
+
+// Close stops taking up work, finishes the batches under way, and leaves the
+// other steps waiting for the next service.
+func (s *Service) Close() {
+	s.cancel()
+	s.carrying.Wait()
+}
+
+func (s *Service) now() time.Time { return s.Clock().UTC() }
+
+// Ready says whether the service can answer: its database does.
+func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
+
+// Schemas returns what each kind of target holds.
+func (s *Service) Schemas() map[string]model.Schema { return s.schemas }
+
+// current reads and resolves the newest revision for today; ErrNone-like
+// Problem before the first.
+func (s *Service) current(ctx context.Context) (*current, error) {
+	number, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if number == 0 {
+		return nil, &Problem{Kind: NotYet, Words: "nothing is declared yet; begin with: roost declare FILES --because REASON"}
+	}
+	day := s.now().Format(time.DateOnly)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.plans[day]; c != nil && c.revision == number {
+		return c, nil
+	}
+	rev, err := s.Store.LastRevision(ctx)
+	if err != nil {
+		return nil, err
+	}
+	files, err := rev.Files()
+	if err != nil {
+		return nil, err
+	}
+	d, plan, err := s.read(files)
+	if err != nil {
+		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
+	}
+	c := &current{revision: rev.Number, made: rev, declared: d, plan: plan}
+	s.plans = map[string]*current{day: c}
+	return c, nil
+}
+
+// read checks and resolves files. Both kinds of fault come together.
+func (s *Service) read(files []declare.File) (*model.Declaration, *resolve.Plan, error) {
+	d, err := declare.Read(files, s.schemas)
+	if err != nil {
+		return nil, nil, err
+	}
+	plan, err := resolve.Resolve(d, s.schemas, s.now())
+	var faults declare.Faults
+	if errors.As(err, &faults) {
+		return nil, nil, declare.WithLines(faults, files)
+	}
+	return d, plan, err
+}
+
+// reach says how to reach a target, its secret unsealed.
+func (s *Service) reach(ctx context.Context, name string) (connect.Connector, connect.Access, error) {
+	c, err := s.current(ctx)
+	if err != nil {
+		return nil, connect.Access{}, err
+	}
+	t := c.plan.Targets[name]
+	if t == nil {
+		return nil, connect.Access{}, fmt.Errorf("%s: is no longer declared", name)
+	}
+	row, err := s.Store.Target(ctx, name)
+	if err != nil {
+		return nil, connect.Access{}, err
+	}
+	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
+	if secret := t.Target.Login.Secret; secret != "" {
+		sealed, err := s.Store.Secret(ctx, secret)
+		if err == store.ErrNone {
+			return nil, a, &connect.Error{Target: name, Op: "sign in", Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
+		}
+		if err != nil {
+			return nil, a, err
+		}
+		if a.Secret, err = s.seal.open(sealed.Sealed); err != nil {
+			return nil, a, fmt.Errorf("secret %q: %w", secret, err)
+		}
+	}
+	return s.Kinds[t.Target.Kind], a, nil
+}
+
+// write runs fn in a transaction and appends the entries it returns, so that
+// nothing is done without its line in the record.
+func (s *Service) write(ctx context.Context, fn func(*store.Tx) ([]*store.Entry, error)) error {
+	return s.Store.Tx(ctx, func(tx *store.Tx) error {
+		entries, err := fn(tx)
+		if err != nil {
+			return err
+		}
+		return tx.Append(ctx, entries...)
+	})
+}
+
+// reason checks the reason given for something that changes much.
+func reason(because string) (string, error) {
+	because = strings.TrimSpace(because)
+	switch {
+	case because == "":
+		return "", invalid("because", "a reason is required: say why, for those who read the record (--because)")
+	case len(because) > 500:
+		return "", invalid("because", "the reason is longer than 500 bytes")
+	}
+	return because, nil
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -1,0 +1,250 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"sync"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/drift"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+// States of a target, as the last attempt to survey it left them.
+const (
+	NotSurveyed = "not surveyed"
+	Surveyed    = "surveyed"
+	OutOfReach  = "out of reach"
+	KeyUnknown  = "key not accepted"
+	KeyChanged  = "key changed"
+	Refused     = "login refused"
+)
+
+// SurveyResult is how the survey of one target went.
+type SurveyResult struct {
+	Target   string `json:"target"`
+	State    string `json:"state"`
+	Words    string `json:"words,omitempty"`
+	Print    string `json:"print,omitempty" doc:"fingerprint of a key that waits for acceptance"`
+	Accounts int    `json:"accounts"`
+	Findings int    `json:"findings"`
+	Fresh    int    `json:"fresh" doc:"findings not seen before"`
+	TookMS   int64  `json:"took-ms"`
+}
+
+// Survey reads the named targets, or all, several at once, and compares each
+// with the declaration. told hears of each target as it ends; it may be nil.
+func (s *Service) Survey(ctx context.Context, who Operator, names []string, told func(SurveyResult)) ([]SurveyResult, error) {
+	if err := who.may(Run); err != nil {
+		return nil, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if names, err = s.targetNames(c, names); err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	var out []SurveyResult
+	work.Each(ctx, names, s.Width, func(ctx context.Context, name string) {
+		r := s.surveyOne(ctx, name)
+		mu.Lock()
+		defer mu.Unlock()
+		out = append(out, r)
+		if told != nil {
+			told(r)
+		}
+	})
+	slices.SortFunc(out, func(a, b SurveyResult) int { return cmpString(a.Target, b.Target) })
+	return out, s.recordSurvey(ctx, who, out)
+}
+
+func cmpString(a, b string) int {
+	if a < b {
+		return -1
+	}
+	if a > b {
+		return 1
+	}
+	return 0
+}
+
+// targetNames checks names, or returns all.
+func (s *Service) targetNames(c *current, names []string) ([]string, error) {
+	all := slices.Sorted(maps.Keys(c.plan.Targets))
+	if len(names) == 0 {
+		return all, nil
+	}
+	for _, n := range names {
+		if c.plan.Targets[n] == nil {
+			return nil, unknown("target", n, all)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names), nil
+}
+
+func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
+	began := time.Now()
+	r := SurveyResult{Target: name}
+	err := s.surveyInto(ctx, name, &r)
+	r.TookMS = time.Since(began).Milliseconds()
+	row, rerr := s.Store.Target(ctx, name)
+	now := s.now()
+	row.TriedAt, row.TookMS = &now, int(r.TookMS)
+	r.State = stateAfter(err, &row)
+	row.State = r.State
+	row.Words = ""
+	if err != nil {
+		r.Words = err.Error()
+		row.Words = clipTo(r.Words, 2000)
+		r.Print = row.Print
+	} else {
+		row.SurveyedAt, row.Accounts = &now, r.Accounts
+	}
+	if rerr == nil {
+		rerr = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutTarget(ctx, row) })
+	}
+	if err == nil && rerr == nil {
+		r.Findings, r.Fresh, rerr = s.compare(ctx, name)
+	}
+	if rerr != nil {
+		r.Words = ProblemOf(rerr).Words
+		s.Log.Error("survey not stored", "target", name, "error", rerr)
+	}
+	return r
+}
+
+func clipTo(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}
+
+// stateAfter says in what state an attempt leaves a target, and keeps a key that waits for acceptance.
+func stateAfter(err error, row *store.Target) string {
+	var key *connect.KeyError
+	var refused *connect.Refused
+	switch {
+	case err == nil:
+		row.Offered, row.Print = "", ""
+		return Surveyed
+	case errors.As(err, &key):
+		row.Offered, row.Print = key.Offered, key.Print
+		if key.Accepted == "" {
+			return KeyUnknown
+		}
+		return KeyChanged
+	case errors.As(err, &refused):
+		return Refused
+	default:
+		return OutOfReach
+	}
+}
+
+// surveyInto reads the target and stores what it holds.
+func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) error {
+	_, release, err := work.Hold(ctx, journal{s}, "target/"+name, s.runner.Owner)
+	if err != nil {
+		return err
+	}
+	defer release()
+	c, access, err := s.reach(ctx, name)
+	if err != nil {
+		return err
+	}
+	number := s.now().UnixNano()
+	r.Accounts, err = work.Survey(ctx, c, access, func(objects []model.Object) error {
+		return s.Store.PutObserved(ctx, name, number, objects)
+	})
+	if err != nil {
+		return err
+	}
+	return s.Store.ForgetUnseen(ctx, name, number)
+}
+
+// compare finds a target's drift from what it was last seen to hold.
+func (s *Service) compare(ctx context.Context, name string) (findings, fresh int, err error) {
+	c, err := s.current(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	desired := c.plan.Targets[name]
+	if desired == nil {
+		return 0, 0, nil
+	}
+	accounts, groups, err := s.Store.Observed(ctx, name)
+	if err != nil {
+		return 0, 0, err
+	}
+	links, err := s.Store.LinksOn(ctx, name)
+	if err != nil {
+		return 0, 0, err
+	}
+	list := drift.Compare(drift.Input{Desired: desired, People: c.plan.PeopleOn(name), Schema: s.schemas[desired.Target.Kind], Accounts: accounts, Groups: groups, Links: links})
+	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if fresh, err = tx.PutFindings(ctx, name, list, s.now()); err != nil || fresh == 0 {
+			return nil, err
+		}
+		return []*store.Entry{{At: s.now(), Kind: "drift", Operator: Itself.Name, Target: name,
+			Words: fmt.Sprintf("found %s on %s, %s in all", count(fresh, "new finding", "new findings"), name, count(len(list), "finding", "findings"))}}, nil
+	})
+	return len(list), fresh, err
+}
+
+func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {
+	var entries []*store.Entry
+	answered, fresh := 0, 0
+	for _, r := range results {
+		if r.State == Surveyed {
+			answered++
+			fresh += r.Fresh
+			continue
+		}
+		entries = append(entries, &store.Entry{At: s.now(), Kind: "survey", Operator: who.Name, Target: r.Target, Words: clipTo(r.State+": "+r.Words, 2000)})
+	}
+	entries = append(entries, &store.Entry{At: s.now(), Kind: "survey", Operator: who.Name,
+		Words: fmt.Sprintf("surveyed %d of %s; %s", answered, count(len(results), "target", "targets"), count(fresh, "new finding", "new findings"))})
+	return s.write(ctx, func(*store.Tx) ([]*store.Entry, error) { return entries, nil })
+}
+
+// AcceptKey accepts the identity key a target showed. print must be its
+// fingerprint, so that what is accepted is what the operator saw.
+func (s *Service) AcceptKey(ctx context.Context, who Operator, name, print string) error {
+	if err := who.may(Administer); err != nil {
+		return err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	if _, err := s.targetNames(c, []string{name}); err != nil {
+		return err
+	}
+	row, err := s.Store.Target(ctx, name)
+	if err != nil {
+		return err
+	}
+	switch {
+	case row.Offered == "":
+		return conflict("%s shows no key that waits for acceptance; survey it first: roost survey %s", name, name)
+	case print != row.Print:
+		return conflict("%s shows the key %s, not %s; nothing was accepted", name, row.Print, print)
+	}
+	words := fmt.Sprintf("accepted the key %s of %s", print, name)
+	if row.Accepted != "" {
+		words += ", in place of another"
+	}
+	row.Accepted, row.Offered, row.Print, row.State, row.Words = row.Offered, "", "", NotSurveyed, ""
+	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		return []*store.Entry{{At: s.now(), Kind: "key", Operator: who.Name, Target: name, Words: words}}, tx.PutTarget(ctx, row)
+	})
+}

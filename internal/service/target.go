@@ -1,0 +1,210 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"time"
+
+	"hen-roost/internal/store"
+)
+
+// Target is one line of the list of targets.
+type Target struct {
+	Name       string            `json:"name"`
+	Kind       string            `json:"kind"`
+	Address    string            `json:"address"`
+	Tags       map[string]string `json:"tags"`
+	State      string            `json:"state" enum:"not surveyed,surveyed,out of reach,key not accepted,key changed,login refused"`
+	Words      string            `json:"words,omitempty"`
+	Print      string            `json:"print,omitempty" doc:"fingerprint of a key that waits for acceptance"`
+	TriedAt    *time.Time        `json:"tried-at,omitempty"`
+	SurveyedAt *time.Time        `json:"surveyed-at,omitempty"`
+	TookMS     int               `json:"took-ms"`
+	Accounts   int               `json:"accounts" doc:"accounts of people seen there"`
+	Asked      int               `json:"asked" doc:"accounts asked for there"`
+	Findings   map[string]int    `json:"findings" doc:"by kind"`
+	Total      int               `json:"total" doc:"findings in all"`
+	Decide     int               `json:"decide" doc:"findings that a person must decide"`
+}
+
+// Targets lists the declared targets by name.
+func (s *Service) Targets(ctx context.Context, who Operator) ([]Target, error) {
+	if err := who.may(Look); err != nil {
+		return nil, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	counts, err := s.Store.CountFindings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Target{}
+	for _, name := range keysOf(c.plan.Targets) {
+		out = append(out, c.target(name, known[name], counts))
+	}
+	return out, nil
+}
+
+func (c *current) target(name string, row store.Target, counts []store.FindingCount) Target {
+	d := c.plan.Targets[name]
+	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words, Print: row.Print,
+		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: len(d.Accounts), Findings: map[string]int{}}
+	if t.State == "" {
+		t.State = NotSurveyed
+	}
+	if t.Tags == nil {
+		t.Tags = map[string]string{}
+	}
+	for _, n := range counts {
+		if n.Target == name {
+			t.Findings[n.Kind] = n.N
+			t.Total += n.N
+			t.Decide += n.N - n.Decided
+		}
+	}
+	return t
+}
+
+// TargetDetail is a target with the rules that hold for it.
+type TargetDetail struct {
+	Target
+	Login      string   `json:"login"`
+	Match      []string `json:"match"`
+	Unexpected string   `json:"unexpected"`
+	Protect    []string `json:"protect"`
+	At         string   `json:"at" doc:"file:line:column of the declaration"`
+}
+
+// Target returns one target.
+func (s *Service) Target(ctx context.Context, who Operator, name string) (TargetDetail, error) {
+	all, err := s.Targets(ctx, who)
+	if err != nil {
+		return TargetDetail{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return TargetDetail{}, err
+	}
+	for _, t := range all {
+		if t.Name == name {
+			d := c.plan.Targets[name]
+			protect := d.Target.Protect
+			if protect == nil {
+				protect = []string{}
+			}
+			return TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: d.Target.Pos.String()}, nil
+		}
+	}
+	return TargetDetail{}, unknown("target", name, keysOf(c.plan.Targets))
+}
+
+// Held is one account as a target was last seen to hold it.
+type Held struct {
+	Name       string              `json:"name"`
+	User       string              `json:"user,omitempty" doc:"whose it is, once adopted or made"`
+	UserName   string              `json:"user-name,omitempty"`
+	System     bool                `json:"system,omitempty"`
+	Protected  string              `json:"protected,omitempty" doc:"why no step may touch it"`
+	Attributes map[string][]string `json:"attributes"`
+}
+
+// HeldPage is one page of accounts.
+type HeldPage struct {
+	Items []Held `json:"items"`
+	Total int    `json:"total"`
+	From  int    `json:"from"`
+}
+
+// TargetAccounts lists the accounts a target was last seen to hold, people's first.
+func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix string, p Page) (HeldPage, error) {
+	if err := who.may(Look); err != nil {
+		return HeldPage{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	if _, err := s.targetNames(c, []string{name}); err != nil {
+		return HeldPage{}, err
+	}
+	page := p.bounded()
+	objects, total, err := s.Store.ObservedPage(ctx, name, prefix, page)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	links, err := s.Store.LinksOn(ctx, name)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	owner := map[string]string{}
+	for _, l := range links {
+		owner[l.Name] = l.User
+	}
+	d := c.plan.Targets[name]
+	out := HeldPage{Items: []Held{}, Total: total, From: page.From}
+	for _, o := range objects {
+		why, _ := d.Target.Protected(o.Name, d.Login)
+		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.fullName(owner[o.Name]), System: o.System, Protected: why, Attributes: o.Attributes.Map()})
+	}
+	return out, nil
+}
+
+// Overview answers first: is everything as declared, and if not, where.
+type Overview struct {
+	Sentence  string    `json:"sentence"`
+	Targets   []Target  `json:"targets"`
+	Declared  int       `json:"declared" doc:"targets that are as declared"`
+	Findings  int       `json:"findings"`
+	Remedied  int       `json:"remedied" doc:"findings that a round can put right"`
+	Revision  *Revision `json:"revision,omitempty"`
+	Rounds    []Round   `json:"rounds" doc:"rounds that wait for somebody, or run"`
+	Happened  []Entry   `json:"happened"`
+	CheckedAt time.Time `json:"checked-at"`
+}
+
+// Overview returns what the first page shows.
+func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) {
+	targets, err := s.Targets(ctx, who)
+	if err != nil {
+		return Overview{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return Overview{}, err
+	}
+	out := Overview{Targets: targets, CheckedAt: s.now(), Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
+		Checked: Checked{len(c.declared.Users), len(c.declared.Groups), len(c.declared.Roles), len(c.declared.Targets)}}}
+	for _, t := range targets {
+		out.Findings += t.Total
+		out.Remedied += t.Total - t.Decide
+		if t.State == Surveyed && t.Total == 0 {
+			out.Declared++
+		}
+	}
+	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, Approved, Running}, Page{Size: 5}); err != nil {
+		return out, err
+	}
+	record, err := s.Record(ctx, who, RecordFilter{}, 8)
+	out.Happened = record.Items
+	out.Sentence = sentence(out)
+	return out, err
+}
+
+// sentence says in one breath how things stand.
+func sentence(o Overview) string {
+	n := len(o.Targets)
+	if n > 0 && o.Declared == n {
+		return "Everything is as declared."
+	}
+	words := fmt.Sprintf("As declared on %d of %s.", o.Declared, count(n, "target", "targets"))
+	if o.Findings > 0 {
+		words += " " + count(o.Findings, "finding needs", "findings need") + " someone."
+	}
+	return words
+}

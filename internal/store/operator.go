@@ -1,0 +1,119 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Operator is someone who signs in to Hen Roost.
+type Operator struct {
+	Name     string    `db:"name"`
+	FullName string    `db:"full_name"`
+	Password string    `db:"password"`
+	Duties   string    `db:"duties"`
+	MadeAt   time.Time `db:"made_at"`
+}
+
+// Credential is a browser session or an API token, of which only the hash is known.
+type Credential struct {
+	Hash     []byte     `db:"hash"`
+	Operator string     `db:"operator"`
+	Kind     string     `db:"kind"`
+	Name     string     `db:"name"`
+	MadeAt   time.Time  `db:"made_at"`
+	EndsAt   time.Time  `db:"ends_at"`
+	UsedAt   *time.Time `db:"used_at"`
+}
+
+// Operators lists all operators by name.
+func (s *Store) Operators(ctx context.Context) ([]Operator, error) {
+	var out []Operator
+	err := s.db.SelectContext(ctx, &out, `SELECT name, full_name, password, duties, made_at FROM operator ORDER BY name`)
+	return out, err
+}
+
+// Operator returns one operator, or ErrNone.
+func (s *Store) Operator(ctx context.Context, name string) (Operator, error) {
+	var o Operator
+	err := s.db.GetContext(ctx, &o, `SELECT name, full_name, password, duties, made_at FROM operator WHERE name = ?`, name)
+	return o, err
+}
+
+// CountOperators counts within the transaction, and keeps others from adding one meanwhile.
+func (tx *Tx) CountOperators(ctx context.Context) (n int, err error) {
+	err = tx.GetContext(ctx, &n, `SELECT COUNT(*) FROM operator FOR UPDATE`)
+	return n, err
+}
+
+// PutOperator adds an operator or changes the one of that name.
+func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO operator (name, full_name, password, duties, made_at)
+		VALUES (:name, :full_name, :password, :duties, :made_at)
+		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties)`, o)
+	return err
+}
+
+// RemoveOperator takes an operator and all their credentials away.
+func (tx *Tx) RemoveOperator(ctx context.Context, name string) (found bool, err error) {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE operator = ?`, name); err != nil {
+		return false, err
+	}
+	res, err := tx.ExecContext(ctx, `DELETE FROM operator WHERE name = ?`, name)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// PutCredential keeps a new credential, and forgets those that have ended.
+func (tx *Tx) PutCredential(ctx context.Context, c Credential) error {
+	if _, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE ends_at < ?`, c.MadeAt); err != nil {
+		return err
+	}
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO credential (hash, operator, kind, name, made_at, ends_at)
+		VALUES (:hash, :operator, :kind, :name, :made_at, :ends_at)`, c)
+	return err
+}
+
+// Credential finds a credential by its hash with its operator, or ErrNone.
+func (s *Store) Credential(ctx context.Context, hash []byte) (Credential, Operator, error) {
+	var row struct {
+		Credential
+		FullName string `db:"full_name"`
+		Duties   string `db:"duties"`
+	}
+	err := s.db.GetContext(ctx, &row, `SELECT c.hash, c.operator, c.kind, c.name, c.made_at, c.ends_at, c.used_at, o.full_name, o.duties
+		FROM credential c JOIN operator o ON o.name = c.operator WHERE c.hash = ?`, hash)
+	return row.Credential, Operator{Name: row.Operator, FullName: row.FullName, Duties: row.Duties}, err
+}
+
+// UseCredential notes that a credential was used.
+func (s *Store) UseCredential(ctx context.Context, hash []byte, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE credential SET used_at = ? WHERE hash = ?`, at, hash)
+	return err
+}
+
+// DropCredential ends one credential by its hash.
+func (tx *Tx) DropCredential(ctx context.Context, hash []byte) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE hash = ?`, hash)
+	return err
+}
+
+// DropToken ends an operator's API token by name.
+func (tx *Tx) DropToken(ctx context.Context, operator, name string) (found bool, err error) {
+	res, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE operator = ? AND kind = 'token' AND name = ?`, operator, name)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// Tokens lists API tokens, of one operator or of all.
+func (s *Store) Tokens(ctx context.Context, operator string) ([]Credential, error) {
+	var out []Credential
+	err := s.db.SelectContext(ctx, &out, `SELECT hash, operator, kind, name, made_at, ends_at, used_at FROM credential
+		WHERE kind = 'token' AND (? = '' OR operator = ?) ORDER BY operator, name LIMIT 1000`, operator, operator)
+	return out, err
+}

@@ -1,0 +1,158 @@
+// Package store keeps what Hen Roost must not forget in MariaDB. It is the only
+// place with SQL. Every function takes a context; those that only read use the
+// pool, those that must all happen or none take a *Tx.
+package store
+
+import (
+	"context"
+	"database/sql"
+	"database/sql/driver"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"math/rand/v2"
+	"time"
+
+	"github.com/go-sql-driver/mysql"
+	"github.com/jmoiron/sqlx"
+	"github.com/pressly/goose/v3"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// ErrNone says that there is no such row.
+var ErrNone = sql.ErrNoRows
+
+// Store is a pool of connections. It is safe for concurrent use.
+type Store struct{ db *sqlx.DB }
+
+// Tx is one transaction. Functions on it are called from the one function it is given to.
+type Tx struct{ *sqlx.Tx }
+
+// Open connects and brings the tables up to date. dsn is in the driver's form,
+// user:password@tcp(host:port)/database.
+func Open(ctx context.Context, dsn string) (*Store, error) {
+	conf, err := mysql.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("database address: %w", err)
+	}
+	conf.ParseTime = true
+	conf.Loc = time.UTC
+	conf.InterpolateParams = true // one round trip a statement instead of three
+	conf.ClientFoundRows = true   // an update that changes nothing still found its row
+	conf.Timeout, conf.ReadTimeout, conf.WriteTimeout = 5*time.Second, time.Minute, time.Minute
+	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "charset": "utf8mb4"}
+	connector, err := mysql.NewConnector(conf)
+	if err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
+	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(8)
+	db.SetConnMaxLifetime(5 * time.Minute)
+	if err := migrate(ctx, db.DB); err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Store{db}, nil
+}
+
+func migrate(ctx context.Context, db *sql.DB) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectMySQL, db, files)
+	if err != nil {
+		return fmt.Errorf("migrations: %w", err)
+	}
+	if _, err := p.Up(ctx); err != nil {
+		return fmt.Errorf("bringing the database up to date: %w", err)
+	}
+	return nil
+}
+
+// Close ends all connections.
+func (s *Store) Close() error { return s.db.Close() }
+
+// Ping says whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
+
+// Tx runs fn in a transaction. fn may run more than once, after a deadlock or
+// when a cluster refuses a commit, so it touches nothing but the database and
+// stops at its first error. A connection that saw an error is thrown away: a
+// server without a majority may keep its transaction open.
+func (s *Store) Tx(ctx context.Context, fn func(*Tx) error) error {
+	for try := 0; ; try++ {
+		err := s.once(ctx, fn)
+		if err == nil || try == 10 || !retryable(err) {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(5+rand.IntN(30)) * time.Millisecond):
+		}
+	}
+}
+
+func (s *Store) once(ctx context.Context, fn func(*Tx) error) error {
+	conn, err := s.db.Connx(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	tx, err := conn.BeginTxx(ctx, nil)
+	if err == nil {
+		if err = fn(&Tx{tx}); err == nil {
+			err = tx.Commit()
+		} else {
+			_ = tx.Rollback()
+		}
+	}
+	var refused *Refusal
+	if err != nil && !errors.Is(err, ErrNone) && !errors.As(err, &refused) {
+		_ = conn.Raw(func(any) error { return driver.ErrBadConn })
+	}
+	return err
+}
+
+// Refusal is an error of our own inside a transaction, not of the database.
+type Refusal struct{ Err error }
+
+func (r *Refusal) Error() string { return r.Err.Error() }
+func (r *Refusal) Unwrap() error { return r.Err }
+
+// retryable errors surely did not commit.
+func retryable(err error) bool {
+	var e *mysql.MySQLError
+	return errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205 || e.Number == 1047)
+}
+
+// Away says whether the error means that the database could not be asked,
+// rather than that it said no.
+func Away(err error) bool {
+	var e *mysql.MySQLError
+	if errors.As(err, &e) {
+		return e.Number == 1047 || e.Number == 1053 || e.Number == 1152 || e.Number == 1927
+	}
+	return err != nil && !errors.Is(err, ErrNone) && !errors.Is(err, context.Canceled)
+}
+
+// groups cuts n rows into runs of at most size.
+func groups(n, size int) func(func(from, to int) bool) {
+	return func(yield func(int, int) bool) {
+		for from := 0; from < n; from += size {
+			if !yield(from, min(from+size, n)) {
+				return
+			}
+		}
+	}
+}
+
+// Page is a part of a longer list.
+type Page struct {
+	From, Size int
+}

@@ -1,0 +1,56 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Target is what is known of a target beside what is declared of it.
+type Target struct {
+	Name       string     `db:"name"`
+	Accepted   string     `db:"accepted"`
+	Offered    string     `db:"offered"`
+	Print      string     `db:"print"`
+	State      string     `db:"state"`
+	Words      string     `db:"words"`
+	TriedAt    *time.Time `db:"tried_at"`
+	SurveyedAt *time.Time `db:"surveyed_at"`
+	TookMS     int        `db:"took_ms"`
+	Survey     int64      `db:"survey"`
+	Accounts   int        `db:"accounts"`
+}
+
+const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, survey, accounts`
+
+// Targets returns what is known, by name.
+func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
+	var list []Target
+	if err := s.db.SelectContext(ctx, &list, `SELECT `+targetColumns+` FROM target`); err != nil {
+		return nil, err
+	}
+	out := make(map[string]Target, len(list))
+	for _, t := range list {
+		out[t.Name] = t
+	}
+	return out, nil
+}
+
+// Target returns what is known of one target; a row that is not there yet reads as new.
+func (s *Store) Target(ctx context.Context, name string) (Target, error) {
+	t := Target{Name: name}
+	err := s.db.GetContext(ctx, &t, `SELECT `+targetColumns+` FROM target WHERE name = ?`, name)
+	if err == ErrNone {
+		err = nil
+	}
+	return t, err
+}
+
+// PutTarget stores what is known of a target, whole.
+func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
+		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :survey, :accounts)
+		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
+		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
+		survey = VALUES(survey), accounts = VALUES(accounts)`, t)
+	return err
+}
