@@ -1,0 +1,25 @@
+// Package demo holds the sample world's files: the declaration of Tern Sound
+// Ferries, and the state in which its hosts and directory are found.
+package demo
+
+import (
+	"embed"
+	"io/fs"
+)
+
+//go:embed declaration found
+var files embed.FS
+
+// Declaration is the folder of the company's declaration.
+func Declaration() fs.FS { return sub("declaration") }
+
+// Found is the folder with the state of each target before Hen Roost looks at it.
+func Found() fs.FS { return sub("found") }
+
+func sub(dir string) fs.FS {
+	f, err := fs.Sub(files, dir)
+	if err != nil {
+		panic(err) // the folder is part of the package
+	}
+	return f
+}

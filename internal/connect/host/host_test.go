@@ -1,0 +1,158 @@
+package host_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"strings"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/host"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/demo/world"
+)
+
+func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Access) {
+	t.Helper()
+	key, err := world.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := world.StartHost(context.Background(), t.TempDir(), "arctic-tern", "127.0.2.11", setup, key, env...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(h.Stop)
+	a := connect.Access{Target: "arctic-tern", Address: h.Address, As: "root", Secret: key.Private, Wait: 5 * time.Second}
+	return h, connecttest.Accept(t, host.Connector{}, a)
+}
+
+func TestSuite(t *testing.T) {
+	_, a := start(t, "")
+	connecttest.Run(t, connecttest.Subject{Connector: host.Connector{}, Access: a, Account: "suite.one", Number: "1999",
+		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
+}
+
+// A host's own files may hold anything; nothing in them is run, and nothing in them passes for an answer.
+func TestHostileNames(t *testing.T) {
+	h, a := start(t, `cat >>/etc/passwd <<'P'
+o'neil; touch /run/owned:x:1500:1500:R:0:acted:0 $(touch /run/owned):/home/x y:/bin/sh
+P
+echo "o'neil; touch /run/owned:!:19000:0:99999:7:::" >>/etc/shadow
+useradd -m -u 1501 keys.link
+mkdir -p /home/keys.link/.ssh; ln -s /etc/shadow /home/keys.link/.ssh/authorized_keys
+useradd -m -u 1502 keys.fifo
+mkdir -p /home/keys.fifo/.ssh; mkfifo /home/keys.fifo/.ssh/authorized_keys`)
+	s := connecttest.Open(t, host.Connector{}, a)
+	o := connecttest.Find(t, s, model.Account, "o'neil; touch /run/owned")
+	if got := o.Attributes.One(model.FullName); got != "/home/x y:/bin/sh" && !strings.Contains(got, "R") {
+		t.Errorf("full name %q", got)
+	}
+	for _, name := range []string{"keys.link", "keys.fifo"} {
+		if o := connecttest.Find(t, s, model.Account, name); o.Attributes.Has("keys") {
+			t.Errorf("%s: keys were read through something that is no file: %v", name, o.Attributes.Get("keys"))
+		}
+	}
+	act := model.Act{Verb: model.Disable, Object: model.Account, Name: o.Name, Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
+	create := model.Act{Verb: model.Create, Object: model.Account, Name: "x'; touch /run/owned; '", Changes: []model.Change{{Attribute: model.FullName, After: []string{"`touch /run/owned`\n$(touch /run/owned)"}}}}
+	for _, answer := range s.Apply(context.Background(), []connect.Act{{Act: create}, {Act: act}}) {
+		if answer.Outcome == connect.Done && answer.Object == nil {
+			t.Errorf("done without an account: %+v", answer)
+		}
+	}
+	if out, err := h.Exec("ls /run/owned"); err == nil {
+		t.Fatalf("a name was run as a command: %s", out)
+	}
+}
+
+func TestElevationAndKeys(t *testing.T) {
+	_, a := start(t, `groupadd -g 27 sudo; useradd -m -u 1701 -G sudo jarle.holm; useradd -m -u 1702 wilma.toft; echo 'wilma.toft ALL=(ALL) ALL' >/etc/sudoers.d/wilma`)
+	s := connecttest.Open(t, host.Connector{}, a)
+	for name, want := range map[string]string{"jarle.holm": "group sudo", "wilma.toft": "sudoers"} {
+		if got := connecttest.Find(t, s, model.Account, name).Attributes.One(model.Elevation); got != want {
+			t.Errorf("%s can become superuser through %q, want %q", name, got, want)
+		}
+	}
+	key := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGq3kq0n7cPZqkqL0g9jV7kB5dL4W2Vd2m1o1b0T8mYf it's mine"
+	set := func(before, after []string) connect.Act {
+		return connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: "keys", Before: before, After: after}}}}
+	}
+	if got := s.Apply(context.Background(), []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.Done {
+		t.Fatalf("keys: %+v", got[0])
+	}
+	if got := connecttest.Find(t, s, model.Account, "wilma.toft").Attributes.Get("keys"); len(got) != 1 || got[0] != key {
+		t.Errorf("keys came back as %q", got)
+	}
+	if got := s.Apply(context.Background(), []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Done {
+		t.Fatalf("no keys: %+v", got[0])
+	}
+}
+
+func TestFullDisk(t *testing.T) {
+	// Everything under /etc and /var lies on one small file system, which is filled to the brim.
+	_, a := start(t, "dd if=/dev/zero of=/var/full bs=1M 2>/dev/null || true; dd if=/dev/zero of=/var/fuller bs=512 2>/dev/null || true")
+	s := connecttest.Open(t, host.Connector{}, a)
+	act := model.Act{Verb: model.Create, Object: model.Account, Name: "no.room", Changes: []model.Change{{Attribute: model.Number, After: []string{"1400"}}}}
+	got := s.Apply(context.Background(), []connect.Act{{Act: act}})[0]
+	if !strings.Contains(got.Words, "No space left") {
+		t.Errorf("a full disk is not told: %s %q", got.Outcome, got.Words)
+	}
+}
+
+func TestTroubleOnTheWay(t *testing.T) {
+	h, a := start(t, "")
+	other, err := world.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx := context.Background()
+	refused := a
+	refused.Secret = other.Private
+	var r *connect.Refused
+	if _, err := (host.Connector{}).Open(ctx, refused); !errors.As(err, &r) {
+		t.Errorf("a refused key: %v", err)
+	}
+	silent, err := net.Listen("tcp", "127.0.2.12:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer silent.Close()
+	hanging := a
+	hanging.Address, hanging.Wait = silent.Addr().String(), 300*time.Millisecond
+	if _, err := (host.Connector{}).Open(ctx, hanging); err == nil || !strings.Contains(err.Error(), "said nothing for 300ms") {
+		t.Errorf("a host that hangs: %v", err)
+	}
+	s := connecttest.Open(t, host.Connector{}, a)
+	h.Stop()
+	got := s.Apply(ctx, []connect.Act{{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "late"}}})[0]
+	if got.Outcome != connect.Unsure {
+		t.Errorf("a lost connection: %+v", got)
+	}
+	if _, err := (host.Connector{}).Open(ctx, a); err == nil || connect.Reached(err) {
+		t.Errorf("a host that is down: %v", err)
+	}
+}
+
+// A batch of many is one exec, and each step has its answer.
+func TestBatch(t *testing.T) {
+	_, a := start(t, "")
+	s := connecttest.Open(t, host.Connector{}, a)
+	var acts []connect.Act
+	for i := range 30 {
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("hand.%02d", i),
+			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + i/2)}}}}}) // every second number is taken
+	}
+	for i, got := range s.Apply(context.Background(), acts) {
+		want := connect.Done
+		if i%2 == 1 {
+			want = connect.Failed
+		}
+		if got.Outcome != want {
+			t.Errorf("step %d: %s %q, want %s", i, got.Outcome, got.Words, want)
+		}
+	}
+}

@@ -1,0 +1,177 @@
+package ldap_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/ldap"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/demo/world"
+)
+
+func start(t *testing.T, entries string) (*world.Directory, connect.Access) {
+	t.Helper()
+	d, err := world.StartDirectory(context.Background(), t.TempDir(), "127.0.4.11", entries, false)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(d.Stop)
+	a := connect.Access{Target: "staff-directory", Address: d.Address, As: world.Login, Secret: []byte(d.Password), Wait: 5 * time.Second,
+		Settings: map[string]string{"people": "ou=People," + world.Suffix, "groups": "ou=Groups," + world.Suffix}}
+	return d, connecttest.Accept(t, ldap.Connector{}, a)
+}
+
+func TestSuite(t *testing.T) {
+	_, a := start(t, "")
+	connecttest.Run(t, connecttest.Subject{Connector: ldap.Connector{}, Access: a, Account: "suite.one", Number: "1999",
+		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
+}
+
+// Names with all that RFC 4514 and RFC 4515 escape go there and come back.
+func TestOddNames(t *testing.T) {
+	d, a := start(t, "")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	odd := []string{`Durand, "Amélie"`, ` leading`, `a*b(c)\d`, `x=1+y=2;<z>`, `#hash`, `o'neil; reboot`, `نور`}
+	acts := []connect.Act{{Stage: 0, Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: `odd, "crew"`}}}
+	for i, name := range odd {
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: name, Changes: []model.Change{
+			{Attribute: model.Number, After: []string{fmt.Sprint(2000 + i)}}, {Attribute: "home", After: []string{"/home/odd"}}}}})
+	}
+	for _, name := range odd {
+		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: `odd, "crew"`, Member: name, MemberKind: model.Account}})
+	}
+	for i, got := range s.Apply(context.Background(), acts) {
+		if got.Outcome != connect.Done {
+			t.Errorf("%s %q: %s %s", acts[i].Verb, acts[i].Name+acts[i].Member, got.Outcome, got.Words)
+		}
+	}
+	g := connecttest.Find(t, s, model.GroupKind, `odd, "crew"`)
+	if n := len(g.Attributes.Get(model.Members)); n != len(odd) {
+		out, _ := d.Search("(objectClass=groupOfNames)")
+		t.Errorf("the group has %d members of %d: %q\n%s", n, len(odd), g.Attributes.Get(model.Members), out)
+	}
+}
+
+// The locked attribute is the one the password policy's overlay obeys.
+func TestDisabledIsLocked(t *testing.T) {
+	d, a := start(t, "dn: uid=wilma.toft,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: wilma.toft\ncn: Wilma Toft\nsn: Toft\n")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	act := model.Act{Verb: model.Disable, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
+	if got := s.Apply(context.Background(), []connect.Act{{Act: act}})[0]; got.Outcome != connect.Done {
+		t.Fatal(got)
+	}
+	if out, err := d.Search("(uid=wilma.toft)", "pwdAccountLockedTime"); err != nil || !strings.Contains(out, "000001010000Z") {
+		t.Errorf("%v %s", err, out)
+	}
+}
+
+// relay stands between us and the directory and can hang up after so many bytes of ours.
+type relay struct {
+	net.Listener
+	after atomic.Int64
+}
+
+func newRelay(t *testing.T, to string) *relay {
+	l, err := net.Listen("tcp", "127.0.4.11:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	r := &relay{Listener: l}
+	r.after.Store(1 << 40)
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go r.pass(c, to)
+		}
+	}()
+	return r
+}
+
+func (r *relay) pass(c net.Conn, to string) {
+	defer c.Close()
+	up, err := net.Dial("tcp", to)
+	if err != nil {
+		return
+	}
+	defer up.Close()
+	go io.Copy(c, up)
+	b := make([]byte, 512)
+	for {
+		n, err := c.Read(b)
+		if err != nil || r.after.Add(-int64(n)) < 0 {
+			return
+		}
+		if _, err := up.Write(b[:n]); err != nil {
+			return
+		}
+	}
+}
+
+// A directory that drops the connection in the middle of a batch: what was done
+// is told done, the rest is unsure, and applying again brings it to an end.
+func TestConnectionDropped(t *testing.T) {
+	d, a := start(t, "")
+	r := newRelay(t, d.Address)
+	a.Address = r.Addr().String()
+	var acts []connect.Act
+	for i := range 200 {
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("hand.%03d", i), Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(4000 + i)}}}}})
+	}
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	r.after.Store(40_000)
+	answers := s.Apply(context.Background(), acts)
+	r.after.Store(1 << 40)
+	unsure := 0
+	for i, got := range answers {
+		switch got.Outcome {
+		case connect.Unsure:
+			unsure++
+			acts[i].Again = true
+		case connect.Done:
+		default:
+			t.Fatalf("step %d: %s %s", i, got.Outcome, got.Words)
+		}
+	}
+	if unsure == 0 {
+		t.Fatal("the connection did not drop")
+	}
+	for i, got := range connecttest.Open(t, ldap.Connector{}, a).Apply(context.Background(), acts) {
+		if got.Outcome != connect.Done && got.Outcome != connect.AlreadySo {
+			t.Errorf("step %d after the drop: %s %s", i, got.Outcome, got.Words)
+		}
+	}
+}
+
+func TestPagesAndNesting(t *testing.T) {
+	var b strings.Builder
+	for i := range 2500 {
+		fmt.Fprintf(&b, "dn: uid=p%04d,ou=People,%s\nobjectClass: inetOrgPerson\nuid: p%04d\ncn: P %d\nsn: P\n\n", i, world.Suffix, i, i)
+	}
+	fmt.Fprintf(&b, "dn: cn=inner,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: inner\nmember: uid=p0001,ou=People,%[1]s\n\ndn: cn=outer,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner,ou=Groups,%[1]s\n", world.Suffix)
+	_, a := start(t, b.String())
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	n := 0
+	if err := s.Survey(context.Background(), func(o model.Object) error {
+		if o.Kind == model.Account {
+			n++
+		}
+		return nil
+	}); err != nil || n != 2500 {
+		t.Errorf("%d accounts, %v", n, err)
+	}
+	if g := connecttest.Find(t, s, model.GroupKind, "outer"); g.Attributes.One(model.MemberGroups) != "inner" || len(g.Attributes.Get(model.Members)) != 0 {
+		t.Errorf("nested group: %v", g.Attributes)
+	}
+}

@@ -1,0 +1,213 @@
+package world
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha1"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	_ "embed"
+	"encoding/base64"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"math/big"
+	"net"
+	"net/url"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+)
+
+//go:embed slapd.ldif
+var slapdConfig string
+
+// What the sample directory is called inside.
+const (
+	Suffix = "dc=ternsound,dc=example"
+	Login  = "cn=hen-roost," + Suffix
+)
+
+// Directory is a running slapd.
+type Directory struct {
+	Address  string // host:port, TLS
+	Password string // of Login
+	dir      string
+	cmd      *exec.Cmd
+	gone     chan struct{}
+}
+
+// StartDirectory makes and starts a directory at an address of loopback with
+// the given entries in it. durable keeps every change on disk before it answers.
+func StartDirectory(ctx context.Context, dir, ip, entries string, durable bool) (*Directory, error) {
+	port, err := freePort(ip)
+	if err != nil {
+		return nil, err
+	}
+	d := &Directory{Address: net.JoinHostPort(ip, strconv.Itoa(port)), Password: rand.Text(), dir: dir}
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	for _, sub := range []string{"cfg", "db"} {
+		if err := os.MkdirAll(filepath.Join(dir, sub), 0o700); err != nil {
+			return nil, err
+		}
+	}
+	if err := d.prepare(ip, durable); err != nil {
+		return nil, err
+	}
+	if err := d.Start(ctx); err != nil {
+		return nil, err
+	}
+	return d, d.Load(entries)
+}
+
+var posixGroup = regexp.MustCompile(`(?s)(NAME 'posixGroup'.*?)STRUCTURAL`)
+
+func (d *Directory) prepare(ip string, durable bool) error {
+	if err := d.certify(ip); err != nil {
+		return err
+	}
+	posix, err := os.ReadFile("/etc/ldap/schema/nis.ldif")
+	if err != nil {
+		return fmt.Errorf("slapd is not installed (Debian: apt-get install slapd ldap-utils): %w", err)
+	}
+	// A group of names that is a POSIX group too: posixGroup must be auxiliary, as its successor draft has it.
+	posix = posixGroup.ReplaceAll(posix, []byte("${1}AUXILIARY"))
+	sync := "olcDbNoSync: TRUE"
+	if durable {
+		sync = "olcDbNoSync: FALSE"
+	}
+	config := strings.NewReplacer("$B", d.dir, "$SYNC", sync).Replace(slapdConfig)
+	base := fmt.Sprintf("dn: %[1]s\nobjectClass: dcObject\nobjectClass: organization\ndc: ternsound\no: Tern Sound Ferries\n\n"+
+		"dn: ou=People,%[1]s\nobjectClass: organizationalUnit\nou: People\n\ndn: ou=Groups,%[1]s\nobjectClass: organizationalUnit\nou: Groups\n\n"+
+		"dn: %[2]s\nobjectClass: device\nobjectClass: simpleSecurityObject\ncn: hen-roost\nuserPassword: %[3]s\n", Suffix, Login, ssha(d.Password))
+	for name, text := range map[string]string{"posix.ldif": string(posix), "cfg.ldif": config, "base.ldif": base} {
+		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(text), 0o600); err != nil {
+			return err
+		}
+	}
+	for n, file := range []string{"cfg.ldif", "base.ldif"} {
+		out, err := exec.Command("slapadd", "-F", filepath.Join(d.dir, "cfg"), "-n", strconv.Itoa(n), "-l", filepath.Join(d.dir, file)).CombinedOutput()
+		if err != nil {
+			return fmt.Errorf("slapadd %s: %w: %s", file, err, out)
+		}
+	}
+	return nil
+}
+
+// ssha hashes a password the way every directory knows (salted SHA-1; the password is random and 130 bits long).
+func ssha(password string) string {
+	salt := make([]byte, 8)
+	rand.Read(salt)
+	sum := sha1.Sum(append([]byte(password), salt...))
+	return "{SSHA}" + base64.StdEncoding.EncodeToString(append(sum[:], salt...))
+}
+
+// certify makes a small authority and a certificate of its for the directory.
+func (d *Directory) certify(ip string) error {
+	caKey, err1 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	key, err2 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err := errors.Join(err1, err2); err != nil {
+		return err
+	}
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Sound authority"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
+		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
+	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
+	if err != nil {
+		return err
+	}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "directory.ternsound.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
+		IPAddresses: []net.IP{net.ParseIP(ip)}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
+	if err != nil {
+		return err
+	}
+	secret, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return err
+	}
+	chain := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leafDER}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})...)
+	return errors.Join(
+		os.WriteFile(filepath.Join(d.dir, "srv.pem"), chain, 0o644),
+		os.WriteFile(filepath.Join(d.dir, "ca.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER}), 0o644),
+		os.WriteFile(filepath.Join(d.dir, "srv.key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
+}
+
+// Authority is the file with the certificate of the directory's authority.
+func (d *Directory) Authority() string { return filepath.Join(d.dir, "ca.pem") }
+
+func (d *Directory) local() string { return "ldapi://" + url.PathEscape(filepath.Join(d.dir, "ldapi")) }
+
+// LogFile is where slapd writes every operation.
+func (d *Directory) LogFile() string { return filepath.Join(d.dir, "log") }
+
+// Start starts the directory anew on what it holds.
+func (d *Directory) Start(ctx context.Context) error {
+	log, err := os.OpenFile(d.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	defer log.Close()
+	level := "0"
+	if os.Getenv("WORLD_LDAP_LOG") != "" {
+		level = "stats"
+	}
+	d.cmd = exec.Command("/usr/sbin/slapd", "-F", filepath.Join(d.dir, "cfg"), "-h", "ldaps://"+d.Address+"/ "+d.local(), "-d", level)
+	d.cmd.Stdout, d.cmd.Stderr = log, log
+	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM}
+	if err := d.cmd.Start(); err != nil {
+		return fmt.Errorf("slapd: %w", err)
+	}
+	d.gone = make(chan struct{})
+	go func() {
+		_ = d.cmd.Wait()
+		close(d.gone)
+	}()
+	return awaitPort(ctx, d.Address, d.gone, d.LogFile())
+}
+
+// Load adds entries (LDIF) as the directory's own root.
+func (d *Directory) Load(entries string) error {
+	if strings.TrimSpace(entries) == "" {
+		return nil
+	}
+	cmd := exec.Command("ldapadd", "-Q", "-Y", "EXTERNAL", "-H", d.local())
+	cmd.Stdin = strings.NewReader(entries)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("ldapadd: %w: %s", err, tail(string(out)))
+	}
+	return nil
+}
+
+// Search asks the directory as its own root, past our connector, and returns LDIF.
+func (d *Directory) Search(filter string, attributes ...string) (string, error) {
+	out, err := exec.Command("ldapsearch", append([]string{"-LLL", "-Q", "-o", "ldif-wrap=no", "-Y", "EXTERNAL", "-H", d.local(), "-b", Suffix, filter}, attributes...)...).CombinedOutput()
+	return string(out), err
+}
+
+// PID is slapd's process.
+func (d *Directory) PID() int { return d.cmd.Process.Pid }
+
+// Stop ends the directory and waits until it is gone.
+func (d *Directory) Stop() {
+	_ = d.cmd.Process.Signal(syscall.SIGTERM)
+	select {
+	case <-d.gone:
+	case <-time.After(10 * time.Second):
+		_ = d.cmd.Process.Kill()
+		<-d.gone
+	}
+}
+
+func tail(s string) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	return strings.Join(lines[max(0, len(lines)-4):], " / ")
+}

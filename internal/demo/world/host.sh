@@ -1,0 +1,44 @@
+# One host in namespaces of its own: NAME IP PORT SETUP. See host.go.
+set -e
+N=$1 IP=$2 PORT=$3 SETUP=$4 M=/mnt
+mount -t tmpfs -o size=96m,mode=755 host $M
+for d in etc var; do
+  mkdir -p $M/$d.up $M/$d.wk
+  mount -t overlay -o lowerdir=/$d,upperdir=$M/$d.up,workdir=$M/$d.wk host /$d
+done
+mount -t tmpfs -o size=${HOME_SIZE:-64m},mode=755 host /home
+mount -t tmpfs -o size=8m,mode=700 host /root
+mount -t tmpfs -o size=8m,mode=755 host /run
+mount -t tmpfs -o size=32m,mode=1777 host /tmp
+mount -t devpts -o newinstance,gid=5,mode=620,ptmxmode=666 devpts /dev/pts
+mkdir -p /run/sshd /run/lock
+: >/run/utmp; : >/var/log/wtmp; : >/var/log/btmp; : >/var/log/lastlog
+hostname $N
+echo $N >/etc/hostname
+printf '127.0.0.1 localhost\n%s %s\n' $IP $N >/etc/hosts
+# A clean base: the accounts of the machine below do not show through.
+cat >/etc/passwd <<'P'
+root:x:0:0:root:/root:/bin/bash
+daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin
+bin:x:2:2:bin:/bin:/usr/sbin/nologin
+sys:x:3:3:sys:/dev:/usr/sbin/nologin
+mail:x:8:8:mail:/var/mail:/usr/sbin/nologin
+sshd:x:100:65534::/run/sshd:/usr/sbin/nologin
+nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin
+P
+sed 's/:.*/:*:19000:0:99999:7:::/' /etc/passwd >/etc/shadow
+chmod 640 /etc/shadow
+printf 'root:x:0:\ndaemon:x:1:\nbin:x:2:\nsys:x:3:\ntty:x:5:\nmail:x:8:\nutmp:x:43:\nusers:x:100:\nnogroup:x:65534:\n' >/etc/group
+sed 's/:.*/:*::/' /etc/group >/etc/gshadow
+: >/etc/subuid
+: >/etc/subgid
+rm -f /etc/ssh/ssh_host_* /etc/passwd- /etc/shadow- /etc/group- /etc/gshadow- /etc/.pwd.lock
+rm -rf /etc/sudoers.d/*
+ssh-keygen -q -t ed25519 -N '' -C $N -f /etc/ssh/ssh_host_ed25519_key
+mkdir -p -m 700 /etc/ssh/root
+echo "$MGMT_KEY" >/etc/ssh/root/authorized_keys
+chmod 600 /etc/ssh/root/authorized_keys
+[ -z "$SETUP" ] || sh -e "$SETUP"
+exec /usr/sbin/sshd -D -e -f /dev/null -p $PORT -h /etc/ssh/ssh_host_ed25519_key \
+  -o ListenAddress=$IP -o UsePAM=yes -o PidFile=/run/sshd.pid -o PermitRootLogin=prohibit-password \
+  -o 'AuthorizedKeysFile=.ssh/authorized_keys /etc/ssh/%u/authorized_keys' -o MaxStartups=200:30:400 -o PrintMotd=no
