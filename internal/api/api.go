@@ -97,10 +97,10 @@ func operation(method, path, id, summary string) huma.Operation {
 		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
 }
 
-// paging is how every list is asked for in parts.
-type paging struct {
+// Paging is how every list is asked for in parts.
+type Paging struct {
 	From int `query:"from" minimum:"0" doc:"how many to pass over"`
 	Size int `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
 }
 
-func (p paging) page() service.Page { return service.Page{From: p.From, Size: p.Size} }
+func (p Paging) page() service.Page { return service.Page{From: p.From, Size: p.Size} }

@@ -10,7 +10,7 @@ import (
 )
 
 type searchRequest struct {
-	paging
+	Paging
 	Text string `query:"text" doc:"part of an id, name or mail, or a whole role"`
 }
 

@@ -12,7 +12,7 @@ import (
 )
 
 type choiceQuery struct {
-	paging
+	Paging
 	Target []string `query:"target,explode" doc:"only these targets"`
 	User   []string `query:"user,explode" doc:"only these users"`
 	Kind   []string `query:"kind,explode" doc:"only these kinds: missing, unexpected, different, unmatched"`
@@ -30,12 +30,12 @@ type roundRequest struct {
 }
 
 type roundsRequest struct {
-	paging
+	Paging
 	State []string `query:"state,explode"`
 }
 
 type stepsRequest struct {
-	paging
+	Paging
 	ID      int64    `path:"id" minimum:"1"`
 	Outcome []string `query:"outcome,explode"`
 }

@@ -14,7 +14,7 @@ type nameRequest struct {
 }
 
 type accountsRequest struct {
-	paging
+	Paging
 	Name   string `path:"name"`
 	Prefix string `query:"prefix" doc:"how the account names begin"`
 }

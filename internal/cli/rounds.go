@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,7 +30,7 @@ func (a *app) draft() *cobra.Command {
 			if r.ID == 0 {
 				return a.nothing(r)
 			}
-			if err := a.showRound(c.Context(), r); err != nil {
+			if err := a.showDraft(c.Context(), r); err != nil {
 				return err
 			}
 			a.undecided(r.Undecided)
@@ -39,6 +40,53 @@ func (a *app) draft() *cobra.Command {
 	ch.flags(c)
 	reasonFlag(c, &because)
 	return c
+}
+
+// shortRound is the length up to which a draft is shown whole at once.
+const shortRound = 40
+
+// showDraft shows a short round whole, and of a long one what is done where.
+func (a *app) showDraft(ctx context.Context, r service.Round) error {
+	if !a.forPeople() || r.Steps <= shortRound {
+		return a.showRound(ctx, r)
+	}
+	steps, err := a.steps(ctx, r.ID, nil)
+	if err != nil {
+		return err
+	}
+	var whats, targets []string
+	count := map[[2]string]int{}
+	for _, s := range steps {
+		if !slices.Contains(whats, s.What) {
+			whats = append(whats, s.What)
+		}
+		if !slices.Contains(targets, s.Target) {
+			targets = append(targets, s.Target)
+		}
+		count[[2]string{s.Target, s.What}]++
+	}
+	t := table{head: append([]string{"TARGET"}, upper(whats)...), about: headline(r)}
+	for i := range whats {
+		t.right = append(t.right, i+1)
+	}
+	for _, target := range targets {
+		row := []string{target}
+		for _, w := range whats {
+			row = append(row, figure(count[[2]string{target, w}]))
+		}
+		t.rows = append(t.rows, row)
+	}
+	err = a.show(r, t)
+	a.tell("\nPerson by person: roost round show %d", r.ID)
+	return err
+}
+
+func upper(words []string) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = strings.ToUpper(w)
+	}
+	return out
 }
 
 func draftBody(ch choice, because string) map[string]any {
@@ -227,9 +275,11 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 			}
 			return true, errors.New(p.Detail)
 		}
-		if err := json.Unmarshal(data, &r); err != nil {
+		var now service.Round
+		if err := json.Unmarshal(data, &now); err != nil {
 			return true, err
 		}
+		r = now
 		ended := 0
 		for _, t := range r.Targets {
 			ended += t.Ended

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -94,6 +95,7 @@ func (ch *choice) query() map[string][]string {
 
 func (a *app) drift() *cobra.Command {
 	var ch choice
+	var size int
 	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
 		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs.",
 		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --user marit.fell --output json",
@@ -102,26 +104,11 @@ func (a *app) drift() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			rows := [][]string{}
-			decide := 0
-			for _, f := range out.Items {
-				rows = append(rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, change(f.Before, f.After), f.Because})
-				if f.Decide {
-					decide++
-				}
-			}
-			t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, rows: rows,
-				empty: "Everything is as declared."}
-			if a.forPeople() {
-				for i := range rows {
-					rows[i][5] = cut(rows[i][5], 60)
-				}
-			}
-			if err := a.show(out.Items, t); err != nil {
+			if err := a.show(out.Items, driftTable(out, a.forPeople(), size)); err != nil {
 				return err
 			}
 			if a.forPeople() {
-				a.notes(out)
+				a.notes(out, size)
 			}
 			if out.Total > 0 {
 				return exit{exitDrift}
@@ -129,11 +116,43 @@ func (a *app) drift() *cobra.Command {
 			return nil
 		}}
 	ch.flags(c)
+	c.Flags().IntVar(&size, "size", 40, "how many a person is shown; programs get all")
 	return c
 }
 
+// driftTable has a line for each finding; people get the first of them, after a sentence that counts all.
+func driftTable(out service.Findings, short bool, size int) table {
+	t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, empty: "Everything is as declared."}
+	kinds, targets := map[string]int{}, map[string]bool{}
+	for i, f := range out.Items {
+		kinds[f.Kind]++
+		targets[f.Target] = true
+		diff := change(f.Before, f.After)
+		if short && i >= size {
+			continue
+		}
+		if short {
+			diff = cut(diff, 60)
+		}
+		t.rows = append(t.rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, diff, f.Because})
+	}
+	if out.Total > 0 {
+		var parts []string
+		for _, k := range []string{"missing", "unexpected", "different", "unmatched"} {
+			if kinds[k] > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
+			}
+		}
+		t.about = fmt.Sprintf("%s on %s: %s.", plural(out.Total, "finding", "findings"), plural(len(targets), "target", "targets"), strings.Join(parts, ", "))
+	}
+	return t
+}
+
 // notes explains the findings that say more than fits a line.
-func (a *app) notes(out service.Findings) {
+func (a *app) notes(out service.Findings, size int) {
+	if out.Total > size {
+		a.tell("… and %d more; choose with --target, --user, --kind, or show more with --size.", out.Total-size)
+	}
 	decide := 0
 	for _, f := range out.Items {
 		if f.Decide {

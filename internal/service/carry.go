@@ -163,14 +163,12 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 			return nil, err
 		}
 		var entries []*store.Entry
-		read := map[string]bool{}
-		for _, res := range results {
-			if o := res.Object; o != nil && !read[string(o.Kind)+o.Name] {
-				read[string(o.Kind)+o.Name] = true
-				if err := tx.PutObject(ctx, res.Target, *o); err != nil {
-					return nil, err
-				}
+		for _, o := range lastRead(results) {
+			if err := tx.PutObject(ctx, results[0].Target, *o); err != nil {
+				return nil, err
 			}
+		}
+		for _, res := range results {
 			if l, ok := linkOf(res); ok {
 				if err := tx.PutLink(ctx, l, id, now); err != nil {
 					return nil, err
@@ -180,6 +178,17 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 		}
 		return entries, nil
 	})
+}
+
+// lastRead returns each object as it was read back last: a group changes from stage to stage of a batch.
+func lastRead(results []work.Result) map[string]*model.Object {
+	out := map[string]*model.Object{}
+	for _, res := range results {
+		if o := res.Answer.Object; o != nil {
+			out[string(o.Kind)+o.Name] = o
+		}
+	}
+	return out
 }
 
 // linkOf says whose an account is after a step that gave it to somebody.

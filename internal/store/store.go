@@ -43,7 +43,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	conf.InterpolateParams = true // one round trip a statement instead of three
 	conf.ClientFoundRows = true   // an update that changes nothing still found its row
 	conf.Timeout, conf.ReadTimeout, conf.WriteTimeout = 5*time.Second, time.Minute, time.Minute
-	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "charset": "utf8mb4"}
+	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"}
+	if err := conf.Apply(mysql.Charset("utf8mb4", "utf8mb4_bin")); err != nil {
+		return nil, fmt.Errorf("database: %w", err)
+	}
 	connector, err := mysql.NewConnector(conf)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)

@@ -164,3 +164,16 @@ func awaitPort(ctx context.Context, address string, gone <-chan struct{}, log st
 		}
 	}
 }
+
+// Running says whether the host has been started and has not ended.
+func (h *Host) Running() bool {
+	if h.gone == nil {
+		return false
+	}
+	select {
+	case <-h.gone:
+		return false
+	default:
+		return true
+	}
+}

@@ -1,0 +1,207 @@
+// Package demo starts the sample world, Tern Sound Ferries: its hosts and its
+// directory as they are found, and a Hen Roost that looks after them.
+package demo
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	files "hen-roost/demo"
+	"hen-roost/internal/api"
+	"hen-roost/internal/client"
+	"hen-roost/internal/demo/world"
+	"hen-roost/internal/serve"
+)
+
+// Operator signs in to the demo first.
+const Operator = "odd.strand"
+
+// hosts of the company and where on loopback each lives.
+var hosts = []struct{ name, param, ip string }{
+	{"arctic-tern", "arctic_tern", "127.0.2.1"}, {"sooty-tern", "sooty_tern", "127.0.2.2"},
+	{"little-tern", "little_tern", "127.0.2.3"}, {"northquay", "northquay", "127.0.2.4"},
+}
+
+// Options say how to start the demo.
+type Options struct {
+	Dir     string // a folder of its own; what an earlier demo left there is forgotten
+	Listen  string // of the service
+	Batch   int    // steps in a batch; 0: as usual
+	Log     *slog.Logger
+	Version string
+}
+
+// Demo is a running sample world.
+type Demo struct {
+	Server      *serve.Server
+	Password    string // of Operator
+	Declaration string // folder with the declaration
+	Profile     string // file with the operator's sign-in, for the command line
+	Hosts       map[string]*world.Host
+	Directory   *world.Directory
+	dir         string
+	config      serve.Config
+}
+
+const marker = "hen-roost-demo"
+
+// forget empties the demo's folder, and refuses one that is somebody else's.
+func forget(dir string) error {
+	entries, err := os.ReadDir(dir)
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if _, err := os.Stat(filepath.Join(dir, marker)); len(entries) > 0 && err != nil {
+		return fmt.Errorf("%s is not empty and no demo of ours; choose another folder with --dir", dir)
+	}
+	for _, e := range entries {
+		if err := os.RemoveAll(filepath.Join(dir, e.Name())); err != nil {
+			return err
+		}
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, marker), []byte("The folder of a Hen Roost demo. It may be deleted.\n"), 0o644)
+}
+
+// Start starts everything, with secrets set and nothing declared yet.
+func Start(ctx context.Context, o Options) (*Demo, error) {
+	if os.Geteuid() != 0 {
+		return nil, world.ErrNotRoot
+	}
+	dir, err := filepath.Abs(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	if err := forget(dir); err != nil {
+		return nil, err
+	}
+	d := &Demo{dir: dir, Hosts: map[string]*world.Host{}, Declaration: filepath.Join(dir, "declaration"), Profile: filepath.Join(dir, "sign-in.json"),
+		Password: strings.ToLower(rand.Text()[:16])}
+	d.config = serve.Config{Listen: o.Listen, Data: filepath.Join(dir, "service"), Log: o.Log, Version: o.Version, Batch: o.Batch}
+	if err := d.start(ctx); err != nil {
+		d.Close()
+		return nil, err
+	}
+	return d, nil
+}
+
+func (d *Demo) start(ctx context.Context) error {
+	key, err := world.NewKey()
+	if err != nil {
+		return err
+	}
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	var errs []error
+	begin := func(what string, start func() error) {
+		wg.Go(func() {
+			if err := start(); err != nil {
+				mu.Lock()
+				errs = append(errs, fmt.Errorf("%s: %w", what, err))
+				mu.Unlock()
+			}
+		})
+	}
+	for _, h := range hosts {
+		begin(h.name, func() error {
+			found, err := fs.ReadFile(files.Found(), h.name+".sh")
+			if err != nil {
+				return err
+			}
+			made, err := world.StartHost(ctx, filepath.Join(d.dir, "hosts"), h.name, h.ip, string(found), key)
+			mu.Lock()
+			defer mu.Unlock()
+			d.Hosts[h.name] = made
+			return err
+		})
+	}
+	begin("staff-directory", func() error {
+		found, err := fs.ReadFile(files.Found(), "staff-directory.ldif")
+		if err != nil {
+			return err
+		}
+		d.Directory, err = world.StartDirectory(ctx, filepath.Join(d.dir, "directory"), "127.0.4.1", string(found), false)
+		return err
+	})
+	begin("service", func() error {
+		d.Server, err = serve.Start(ctx, d.config)
+		return err
+	})
+	wg.Wait()
+	if err := errors.Join(errs...); err != nil {
+		return err
+	}
+	if err := d.writeDeclaration(); err != nil {
+		return err
+	}
+	return d.signIn(ctx, key)
+}
+
+// writeDeclaration lays the company's files out, with the addresses of this demo.
+func (d *Demo) writeDeclaration() error {
+	if err := os.CopyFS(d.Declaration, files.Declaration()); err != nil {
+		return err
+	}
+	var b strings.Builder
+	b.WriteString("roost: 1\n\n# Where this demo's systems listen.\nparams:\n")
+	for _, h := range hosts {
+		fmt.Fprintf(&b, "  %s: %s\n", h.param, d.Hosts[h.name].Address)
+	}
+	fmt.Fprintf(&b, "  staff_directory: %s\n", d.Directory.Address)
+	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
+}
+
+// signIn makes the first operator, signs in as them, and seals the secrets.
+func (d *Demo) signIn(ctx context.Context, key world.Key) error {
+	if _, err := d.Server.Service.FirstOperator(ctx, Operator, "Odd Strand", d.Password); err != nil {
+		return err
+	}
+	var who api.SignedIn
+	in := map[string]string{"name": Operator, "password": d.Password, "token": "demo"}
+	if err := client.New(d.Server.Address, "", d.Server.Print).Send(ctx, http.MethodPost, "/session", in, &who); err != nil {
+		return err
+	}
+	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": Operator, "token": who.Secret, "fingerprint": d.Server.Print})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(d.Profile, profile, 0o600); err != nil {
+		return err
+	}
+	c := client.New(d.Server.Address, who.Secret, d.Server.Print)
+	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password)} {
+		if err := c.Send(ctx, http.MethodPut, "/secrets/"+name, map[string]any{"value": value}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Close ends everything that was started.
+func (d *Demo) Close() {
+	var wg sync.WaitGroup
+	if d.Server != nil {
+		d.Server.Close()
+	}
+	for _, h := range d.Hosts {
+		if h != nil && h.Running() {
+			wg.Go(h.Stop)
+		}
+	}
+	if d.Directory != nil {
+		wg.Go(d.Directory.Stop)
+	}
+	wg.Wait()
+}
