@@ -77,6 +77,8 @@ func writeProblem(w http.ResponseWriter, p *service.Problem) {
 }
 
 func init() {
+	huma.DefaultArrayNullable = false // a list that is empty is an empty list
+
 	// The framework's own refusals (a missing field, a wrong type) take the
 	// same shape, and never echo what was sent: it may hold a password.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {

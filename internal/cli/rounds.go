@@ -178,8 +178,8 @@ func (a *app) printSteps(steps []service.Step, outcomes bool) {
 	for _, key := range order {
 		for _, s := range by[key] {
 			to := s.Subject
-			if s.User != "" && strings.HasPrefix(s.What, "join") || strings.HasPrefix(s.What, "leave") {
-				to = strings.SplitN(s.Subject, " · ", 2)[0]
+			if _, group, membership := strings.Cut(s.Subject, " · "); membership && s.User != "" {
+				to = group // the person stands above
 			}
 			last := s.Because
 			if outcomes {

@@ -1,0 +1,172 @@
+package test
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"hen-roost/internal/demo"
+)
+
+// page is a browser at the console.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	url string
+}
+
+func browser(t *testing.T, d *demo.Demo) page {
+	t.Helper()
+	opts := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("force-device-scale-factor", "1"), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
+	actx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
+	t.Cleanup(cancel)
+	ctx, cancel2 := chromedp.NewContext(actx)
+	t.Cleanup(cancel2)
+	ctx, cancel3 := context.WithTimeout(ctx, 2*time.Minute)
+	t.Cleanup(cancel3)
+	return page{t, ctx, d.Server.Address}
+}
+
+func (p page) do(actions ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	if err := chromedp.Do(p.ctx, actions...); err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// until waits for a condition in the page.
+func (p page) until(script string) {
+	p.t.Helper()
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		ok, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script))
+		if ok {
+			return
+		}
+		if time.Now().After(deadline) || p.ctx.Err() != nil {
+			text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string](`location.href + "\n" + document.body.innerText`))
+			p.t.Fatalf("never came true: %s (%v)\n%s", script, err, text)
+		}
+		time.Sleep(20 * time.Millisecond) // the page has no way to tell us
+	}
+}
+
+func (p page) sees(text string) {
+	p.t.Helper()
+	p.until(`document.body.innerText.replace(/\s+/g,' ').includes(` + quote(text) + `)`)
+}
+
+type css = chromedp.CSS
+
+func quote(s string) string { return "`" + strings.ReplaceAll(s, "`", "\\`") + "`" }
+
+// click presses the button or link with this text.
+func (p page) click(text string) {
+	p.t.Helper()
+	find := `[...document.querySelectorAll('button,a')].filter(x => x.innerText.trim().startsWith(` + quote(text) + `) && !x.disabled && x.checkVisibility()).at(-1)`
+	p.until(`!!` + find)
+	p.until(`(` + find + `.click(), true)`)
+}
+
+// shot keeps a picture when SHOTS names a folder: that is how docs/screenshots is made.
+func (p page) shot(name string) {
+	p.t.Helper()
+	dir := os.Getenv("SHOTS")
+	if dir == "" {
+		return
+	}
+	time.Sleep(400 * time.Millisecond) // lets the picture settle; a test never waits so
+	png, err := chromedp.Run(p.ctx, chromedp.CaptureScreenshot())
+	if err == nil {
+		err = os.WriteFile(filepath.Join(dir, name+".png"), png, 0o644)
+	}
+	if err != nil {
+		p.t.Fatal(err)
+	}
+}
+
+// One operator's way through the console, from sign-in to the record.
+func TestConsole(t *testing.T) {
+	d := prepared(t)
+	p := browser(t, d)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")))
+	p.shot("sign-in")
+	p.do(chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), "wrong password"))
+	p.click("Sign in")
+	p.sees("name and password do not go together")
+	p.do(chromedp.SendKeys(css("#password"), d.Password))
+	p.click("Sign in")
+	p.sees("findings need someone")
+	p.shot("overview")
+
+	p.click("Users")
+	p.sees("60 users are declared.")
+	p.shot("users")
+	p.do(chromedp.Navigate(p.url + "/users/marit.fell"))
+	p.sees("Side by side")
+	p.shot("user")
+	p.click("Targets")
+	p.sees("5 targets, 0 as declared.")
+	p.shot("targets")
+	p.do(chromedp.Navigate(p.url + "/targets/arctic-tern"))
+	p.sees("protected by")
+	p.shot("target")
+
+	p.click("Drift")
+	p.sees("What would be done")
+	p.shot("drift")
+	p.click("Draft a round from all")
+	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "spring deck crew"))
+	p.click("Draft")
+	p.sees("It waits for approval.")
+	p.shot("round-review")
+	p.click("Approve")
+	p.sees("It waits to be run.")
+	p.click("Run")
+	p.sees("Round 1 is complete: 758 done.")
+	p.shot("round")
+	p.click("Rounds")
+	p.sees("1 round, none waiting.")
+
+	p.click("Record")
+	p.sees("Check the chain")
+	p.click("Check the chain")
+	p.sees("the record holds")
+	p.click("comment")
+	p.do(chromedp.WaitVisible(css("li form input")), chromedp.SendKeys(css("li form input"), "agreed with the captain"))
+	p.click("Add")
+	p.sees("agreed with the captain")
+	p.shot("record")
+	p.click("Overview")
+	p.sees("1 finding needs someone")
+
+	// From anywhere with the keyboard alone.
+	// The browser's own key event types its letter even when the page declines it, so this one is made in the page.
+	p.until(`(document.body.dispatchEvent(new KeyboardEvent('keydown', {key: '/', bubbles: true})), document.activeElement.getAttribute('role') === 'combobox')`)
+	p.do(chromedp.KeyEvent("bjorn"))
+	p.sees("bjorn.aasen")
+	p.do(chromedp.KeyEvent("\r"))
+	p.sees("Bjørn Åsen is as declared on 4 targets.")
+	p.do(chromedp.Navigate(p.url + "/users/nobody.such"))
+	p.sees(`no user is called "nobody.such"`)
+
+	p.click("as the system")
+	p.click("light")
+	p.do(chromedp.Navigate(p.url + "/"))
+	p.sees("What happened")
+	p.shot("overview-dark")
+	p.do(chromedp.EmulateViewport(390, 800), chromedp.Navigate(p.url+"/"))
+	p.sees("What happened")
+	p.until(`document.documentElement.scrollWidth <= 390`)
+	p.shot("overview-phone")
+	p.click("Sign out")
+	p.do(chromedp.WaitVisible(css("#operator")))
+}

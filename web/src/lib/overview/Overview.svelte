@@ -1,0 +1,52 @@
+<script lang="ts">
+  import { Button } from 'flowbite-svelte';
+  import { api, ask } from '../api/client';
+  import { link, router } from '../router.svelte';
+  import { count, when } from '../words';
+  import Await from '../ui/Await.svelte';
+  import Because from '../ui/Because.svelte';
+  import TargetTable from '../targets/TargetTable.svelte';
+
+  const overview = ask(api.GET('/api/overview'));
+  let drafting = $state(false);
+
+  async function draft(because: string) {
+    const r = await ask(api.POST('/api/rounds', { body: { because } }));
+    router.go(r.id ? `/rounds/${r.id}` : '/drift');
+  }
+</script>
+
+<Await ask={overview}>
+  {#snippet children(o)}
+    <div class="grid gap-10 lg:grid-cols-[1fr_360px]">
+      <section>
+        <h1>
+          {#if o.findings}As declared on {o.declared} of {count(o.targets.length, 'target', 'targets')}. <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a> {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id} {o.rounds[0].state === 'running' ? 'is running' : o.rounds[0].state === 'draft' ? 'waits for approval' : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
+        </h1>
+        {#if o.revision}
+          <p class="sub">Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q> {count(o.revision.users, 'user', 'users')}, {count(o.revision.groups, 'group', 'groups')}, {count(o.revision.roles, 'role', 'roles')}.</p>
+        {/if}
+        <p class="mb-6 flex flex-wrap items-baseline gap-4">
+          {#if o.remedied}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {count(o.remedied, 'finding', 'findings')}</Button>{/if}
+          {#each o.rounds as r (r.id)}<a use:link href="/rounds/{r.id}">{r.state === 'draft' ? 'Review' : r.state === 'running' ? 'Follow' : 'Run'} round {r.id}</a>{/each}
+        </p>
+        <h2>Targets</h2>
+        <TargetTable targets={o.targets} />
+      </section>
+      <aside>
+        <h2>What happened</h2>
+        <ol class="m-0 list-none p-0">
+          {#each o.happened as e (e.seq)}
+            <li class="border-rule border-b py-2">
+              <time class="text-soft block text-[13px]" datetime={e.at}>{when(e.at)} · {e.operator === 'hen-roost' ? e.kind : e.operator}</time>
+              <span class="wrap-anywhere">{#if e.target && (e.kind === 'step' || e.kind === 'survey')}<span class="name">{e.target}</span>{': '}{/if}{e.words}</span>
+              {#if e.because}{' '}<q>{e.because}</q>{/if}
+            </li>
+          {/each}
+        </ol>
+        <p class="mt-3"><a use:link href="/record">The whole record</a></p>
+      </aside>
+    </div>
+  {/snippet}
+</Await>
+<Because bind:open={drafting} title="Draft a round from all that can be put right" verb="Draft" act={draft} />

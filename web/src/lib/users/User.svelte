@@ -1,0 +1,62 @@
+<!-- One person: their accounts on every target, side by side. -->
+<script lang="ts">
+  import { Button } from 'flowbite-svelte';
+  import { api, ask, type Schemas } from '../api/client';
+  import { link, router } from '../router.svelte';
+  import { count } from '../words';
+  import Await from '../ui/Await.svelte';
+  import Because from '../ui/Because.svelte';
+  import Cell from '../ui/Cell.svelte';
+  import Change from '../ui/Change.svelte';
+  import Grid from '../ui/Grid.svelte';
+  import Row from '../ui/Row.svelte';
+  import State from '../ui/State.svelte';
+
+  let { id }: { id: string } = $props();
+  const user = $derived(ask(api.GET('/api/users/{id}', { params: { path: { id } } })));
+  const happened = $derived(ask(api.GET('/api/record', { params: { query: { user: id, size: 12 } } })));
+  let drafting = $state(false);
+
+  async function draft(because: string) {
+    const r = await ask(api.POST('/api/rounds', { body: { users: [id], because } }));
+    router.go(r.id ? `/rounds/${r.id}` : '/drift?user=' + encodeURIComponent(id));
+  }
+  const attributes = (accounts: Schemas['Account'][]) => [...new Set(accounts.flatMap((a) => Object.keys(a.attributes ?? {})))].sort();
+  const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' || v.length > 1 ? count(v.length, 'value', 'values') : v[0]);
+</script>
+
+<Await ask={user}>
+  {#snippet children(u)}
+    {@const drift = u.accounts.flatMap((a) => a.findings)}
+    <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
+    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
+    {#if drift.some((f) => !f.decide)}<p class="mb-6"><Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button></p>{/if}
+    {#if u.accounts.length}
+      <h2>Side by side</h2>
+      <Grid label="Accounts on every target" head={['', ...u.accounts.map((a) => a.target)]}>
+        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{a.name}</Cell>{/each}</Row>
+        <Row><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target)}<Cell><State word={a.state} /></Cell>{/each}</Row>
+        {#each attributes(u.accounts) as name (name)}
+          <Row><Cell><span class="text-soft">{name}</span></Cell>{#each u.accounts as a (a.target)}<Cell name><span dir="auto">{shown(name, a.attributes?.[name])}</span></Cell>{/each}</Row>
+        {/each}
+        <Row><Cell><span class="text-soft">groups</span></Cell>{#each u.accounts as a (a.target)}<Cell wide>{a.groups.join(', ')}</Cell>{/each}</Row>
+        <Row><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target)}<Cell>{a.because ?? ''}</Cell>{/each}</Row>
+      </Grid>
+    {/if}
+    {#if drift.length}
+      <h2 class="mt-8">What differs</h2>
+      <Grid label="Findings" head={['Target', 'Kind', 'What would be done', 'Before → after', 'Because']}>
+        {#each drift as f, i (i)}
+          <Row><Cell name><a use:link href="/targets/{encodeURIComponent(f.target)}">{f.target}</a></Cell><Cell><State word={f.kind} /></Cell><Cell>{f.what}</Cell><Cell wide><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}</Cell><Cell>{f.because}</Cell></Row>
+        {/each}
+      </Grid>
+    {/if}
+    <Because bind:open={drafting} title="Draft a round for {u.name}" verb="Draft" act={draft} />
+  {/snippet}
+</Await>
+<h2 class="mt-8">What happened</h2>
+<Await ask={happened}>
+  {#snippet children(p)}
+    {#each p.items as e (e.seq)}<p class="border-rule m-0 border-b py-1.5"><time class="text-soft mr-3 text-[13px]" datetime={e.at}>{e.at.slice(0, 16).replace('T', ' ')}</time><span class="name">{e.target}</span> {e.words} {#if e.because}<q>{e.because}</q>{/if}</p>{:else}<p class="text-soft">Nothing yet.</p>{/each}
+  {/snippet}
+</Await>

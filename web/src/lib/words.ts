@@ -1,0 +1,21 @@
+// Small words: plurals, days, changes.
+
+export const count = (n: number, one: string, many: string) => `${n} ${n === 1 ? one : many}`;
+
+/** when says a time the way a log does: the clock today, the day before that. */
+export function when(iso?: string): string {
+  if (!iso) return '';
+  const t = new Date(iso);
+  const clock = t.toISOString().slice(11, 16);
+  return t.toISOString().slice(0, 10) === new Date().toISOString().slice(0, 10) ? clock : `${t.toISOString().slice(0, 10)} ${clock}`;
+}
+
+/** tally says outcomes, the worst first. */
+export function tally(outcomes: Record<string, number>): string {
+  const order = ['failed', 'out-of-reach', 'moved', 'not-tried', 'running', 'waiting', 'done', 'already-so'];
+  const parts = order.filter((o) => outcomes[o]).map((o) => `${outcomes[o]} ${o}`);
+  return parts.join(', ') || 'nothing to do';
+}
+
+/** afresh asks again whenever mark changes. */
+export const afresh = <T>(_mark: unknown, ask: () => T): T => ask();
