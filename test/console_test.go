@@ -140,11 +140,11 @@ func TestConsole(t *testing.T) {
 	p.sees("Check the chain")
 	p.click("Check the chain")
 	p.sees("the record holds")
+	p.shot("record")
 	p.click("comment")
 	p.do(chromedp.WaitVisible(css("li form input")), chromedp.SendKeys(css("li form input"), "agreed with the captain"))
 	p.click("Add")
 	p.sees("agreed with the captain")
-	p.shot("record")
 	p.click("Overview")
 	p.sees("1 finding needs someone")
 

@@ -190,8 +190,11 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, Approved, Running}, Page{Size: 5}); err != nil {
 		return out, err
 	}
-	record, err := s.Record(ctx, who, RecordFilter{}, 8)
-	out.Happened = record.Items
+	// A round speaks for its steps.
+	happened, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
+	for _, e := range happened {
+		out.Happened = append(out.Happened, entryOf(e))
+	}
 	out.Sentence = sentence(out)
 	return out, err
 }

@@ -92,7 +92,8 @@ func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 type EntryFilter struct {
 	Kind, Operator, Target, User, Text string
 	Round, About                       int64
-	Before                             int64 // only entries with a smaller number
+	Before                             int64  // only entries with a smaller number
+	Without                            string // no entries of this kind
 }
 
 // Entries returns up to size entries, newest first.
@@ -115,6 +116,10 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, 
 			parts = append(parts, c.clause)
 			args = append(args, c.value)
 		}
+	}
+	if f.Without != "" {
+		parts = append(parts, "kind <> ?")
+		args = append(args, f.Without)
 	}
 	if f.Text != "" {
 		parts = append(parts, "(words LIKE ? OR because LIKE ?)")

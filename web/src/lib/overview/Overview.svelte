@@ -18,8 +18,8 @@
 
 <Await ask={overview}>
   {#snippet children(o)}
-    <div class="grid gap-10 lg:grid-cols-[1fr_360px]">
-      <section>
+    <div class="grid grid-cols-[minmax(0,1fr)] gap-10 lg:grid-cols-[minmax(0,1fr)_360px]">
+      <section class="min-w-0">
         <h1>
           {#if o.findings}As declared on {o.declared} of {count(o.targets.length, 'target', 'targets')}. <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a> {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id} {o.rounds[0].state === 'running' ? 'is running' : o.rounds[0].state === 'draft' ? 'waits for approval' : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
         </h1>

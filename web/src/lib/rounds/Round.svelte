@@ -46,7 +46,7 @@
 
 {#if live.error}<p class="text-barn" role="alert">{live.error}</p>{/if}
 {#if r}
-  <div class="grid gap-10 lg:grid-cols-[1fr_320px]">
+  <div class="grid grid-cols-[minmax(0,1fr)] gap-10 lg:grid-cols-[minmax(0,1fr)_320px]">
     <section class="min-w-0">
       <h1>
         {#if over}Round {r.id} is {#if r.state === 'incomplete'}<span class="needs">incomplete</span>{:else}complete{/if}: {tally(r.outcomes)}.
