@@ -191,6 +191,9 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	}
 	list := drift.Compare(drift.Input{Desired: desired, People: c.plan.PeopleOn(name), Schema: s.schemas[desired.Target.Kind], Accounts: accounts, Groups: groups, Links: links})
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if err := tx.CountAccounts(ctx, name, len(people(accounts))); err != nil {
+			return nil, err
+		}
 		if fresh, err = tx.PutFindings(ctx, name, list, s.now()); err != nil || fresh == 0 {
 			return nil, err
 		}
@@ -198,6 +201,11 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 			Words: fmt.Sprintf("found %s on %s, %s in all", count(fresh, "new finding", "new findings"), name, count(len(list), "finding", "findings"))}}, nil
 	})
 	return len(list), fresh, err
+}
+
+// people leaves out the target's own accounts.
+func people(accounts []model.Object) []model.Object {
+	return slices.DeleteFunc(slices.Clone(accounts), func(o model.Object) bool { return o.System })
 }
 
 func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {

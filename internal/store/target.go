@@ -45,6 +45,12 @@ func (s *Store) Target(ctx context.Context, name string) (Target, error) {
 	return t, err
 }
 
+// CountAccounts notes how many accounts of people a target holds now.
+func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
+	_, err := tx.ExecContext(ctx, `UPDATE target SET accounts = ? WHERE name = ?`, n, name)
+	return err
+}
+
 // PutTarget stores what is known of a target, whole.
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)

@@ -50,7 +50,7 @@ func (f Faults) sorted() Faults {
 func Nearest(name string, known []string) string {
 	best, least := "", max(1, len([]rune(name))/3)+1
 	for _, k := range known {
-		if d := distance(strings.ToLower(name), strings.ToLower(k), least); d < least || d == least && best != "" && k < best {
+		if d := distance(strings.ToLower(name), strings.ToLower(k), least+1); d < least || d == least && best != "" && k < best {
 			best, least = k, d
 		}
 	}

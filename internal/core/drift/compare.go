@@ -165,6 +165,7 @@ func (c *comparer) missing(a *resolve.Account) {
 		}
 		act.Changes = append(act.Changes, model.Change{Attribute: w.Name, After: w.Values, Why: w.Why})
 	}
+	c.unsure[a.User] = true // unless nothing stands in the way: nobody joins a group by an account that cannot be made
 	if why, shut := c.protected(a.Name); shut {
 		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("the account %s cannot be made: %s", a.Name, why)})
 		return
@@ -181,6 +182,7 @@ func (c *comparer) missing(a *resolve.Account) {
 			return
 		}
 	}
+	c.unsure[a.User] = false
 	act.Verb = model.Create
 	c.add(model.Finding{Kind: model.Missing, Act: act})
 }

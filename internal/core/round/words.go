@@ -2,6 +2,7 @@ package round
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"hen-roost/internal/core/model"
@@ -36,7 +37,7 @@ func Before(a model.Act) string {
 	switch {
 	case a.Object == model.Membership && a.Verb == model.LeaveIt:
 		return a.Name
-	case a.Object == model.Membership || a.Verb == model.Create:
+	case a.Object == model.Membership, a.Verb == model.Create, a.Verb == model.NoRemedy && !found(a):
 		return ""
 	case a.Verb == model.AdoptIt:
 		return "nobody’s"
@@ -44,6 +45,11 @@ func Before(a model.Act) string {
 		return door(a, func(c model.Change) []string { return c.Before })
 	}
 	return list(a, func(c model.Change) []string { return c.Before })
+}
+
+// found says whether any of the values to be changed was there before.
+func found(a model.Act) bool {
+	return slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.Before != nil })
 }
 
 // After says how things stand after the act, "" when nothing is left.

@@ -46,7 +46,7 @@
 <Await ask={target}>
   {#snippet children(t)}
     <h1><span class="font-mono text-[26px]">{t.name}</span> {#if t.state !== 'surveyed'}is {t.state}.{:else if t.total}has <a use:link href="/drift?target={encodeURIComponent(t.name)}" class="needs no-underline">{count(t.total, 'finding', 'findings')}</a>.{:else}is as declared.{/if}</h1>
-    <p class="sub">A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']} in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.</p>
+    <p class="sub">A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']}{' '}in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.</p>
     {#if t.words}<p class="bg-barn-wash border-barn mb-4 border-l-4 px-4 py-2 wrap-anywhere">{t.words}</p>{/if}
     {#if t.print}
       <p class="bg-ochre-wash border-ochre mb-4 border-l-4 px-4 py-2">It shows the key <span class="name wrap-anywhere">{t.print}</span>. Compare it with the one on the target itself.
@@ -67,7 +67,7 @@
           <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
           <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
           <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
-          <Cell>{#if a.attributes.elevation}<State word={a.attributes.elevation[0]} />{/if}</Cell>
+          <Cell>{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation[0]}</span>{/if}</Cell>
           <Cell>{[a.system ? "the system's own" : '', a.protected ?? ''].filter(Boolean).join('; ')}</Cell>
         </Row>
       {/each}
