@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"strconv"
 	"strings"
 	"time"
 
@@ -128,6 +129,10 @@ way are finished, the other steps wait for the next start.`,
 			conf, err := a.config(c.Flags(), *file)
 			if err != nil {
 				return err
+			}
+			// How patient it is with targets, and how much is under way at once when something breaks.
+			if n, err := strconv.Atoi(a.Getenv("ROOST_BATCH")); err == nil {
+				conf.Batch = n
 			}
 			if wait := a.Getenv("ROOST_PATIENCE"); wait != "" {
 				if conf.Wait, err = time.ParseDuration(wait); err != nil {

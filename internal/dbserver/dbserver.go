@@ -6,6 +6,7 @@ package dbserver
 import (
 	"context"
 	"crypto/rand"
+	"database/sql"
 	"errors"
 	"fmt"
 	"os"
@@ -14,10 +15,9 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
-
-	"database/sql"
 
 	_ "github.com/go-sql-driver/mysql" // the driver
 )
@@ -31,9 +31,12 @@ type Options struct {
 // Server is a running server.
 type Server struct {
 	dir  string
-	cmd  *exec.Cmd
-	gone chan struct{}
 	held *os.File // the folder's lock, while we own it
+
+	mu       sync.Mutex
+	cmd      *exec.Cmd
+	gone     chan struct{}
+	stopping bool
 }
 
 const schema = "roost"
@@ -161,11 +164,22 @@ func (s *Server) start(throwaway bool) error {
 		return fmt.Errorf("mariadbd: %w", err)
 	}
 	s.gone = make(chan struct{})
-	go func() {
-		_ = s.cmd.Wait()
-		close(s.gone)
-	}()
+	go func(cmd *exec.Cmd, gone chan struct{}) {
+		_ = cmd.Wait()
+		close(gone)
+		s.again(throwaway)
+	}(s.cmd, s.gone)
 	return nil
+}
+
+// again starts a server anew that ended by itself.
+func (s *Server) again(throwaway bool) {
+	time.Sleep(500 * time.Millisecond)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.stopping {
+		_ = s.start(throwaway) // if it cannot be started, those who ask it are told that it does not answer
+	}
 }
 
 func (s *Server) ready(ctx context.Context) error {
@@ -191,20 +205,18 @@ func (s *Server) ready(ctx context.Context) error {
 	}
 }
 
-// PID is the server's process id, 0 when another process started it.
-func (s *Server) PID() int {
-	if s.cmd == nil {
-		return 0
-	}
-	return s.cmd.Process.Pid
-}
-
 // Stop ends the server if this process started it, and waits until it is gone.
 func (s *Server) Stop() {
-	if s.cmd == nil {
+	if s.held == nil {
 		return
 	}
 	defer s.held.Close()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.stopping = true
+	if s.cmd == nil {
+		return
+	}
 	_ = s.cmd.Process.Signal(syscall.SIGTERM)
 	select {
 	case <-s.gone:

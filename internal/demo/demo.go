@@ -15,6 +15,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"time"
 
 	files "hen-roost/demo"
 	"hen-roost/internal/api"
@@ -37,6 +38,7 @@ type Options struct {
 	Dir     string // a folder of its own; what an earlier demo left there is forgotten
 	Listen  string // of the service
 	Batch   int    // steps in a batch; 0: as usual
+	Wait    time.Duration // patience with targets; 0: as usual
 	Log     *slog.Logger
 	Version string
 }
@@ -47,6 +49,7 @@ type Demo struct {
 	Password    string // of Operator
 	Declaration string // folder with the declaration
 	Profile     string // file with the operator's sign-in, for the command line
+	Data        string // the service's own folder
 	Hosts       map[string]*world.Host
 	Directory   *world.Directory
 	dir         string
@@ -89,7 +92,8 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 	}
 	d := &Demo{dir: dir, Hosts: map[string]*world.Host{}, Declaration: filepath.Join(dir, "declaration"), Profile: filepath.Join(dir, "sign-in.json"),
 		Password: strings.ToLower(rand.Text()[:16])}
-	d.config = serve.Config{Listen: o.Listen, Data: filepath.Join(dir, "service"), Log: o.Log, Version: o.Version, Batch: o.Batch}
+	d.Data = filepath.Join(dir, "service")
+	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait}
 	if err := d.start(ctx); err != nil {
 		d.Close()
 		return nil, err

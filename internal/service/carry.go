@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -154,11 +155,20 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 		return err
 	}
 	now := j.s.now()
-	steps := make([]store.Step, len(results))
+	seqs := make([]int, len(results))
 	for i, res := range results {
-		steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
+		seqs[i] = res.Seq
 	}
 	return j.s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		open, err := tx.StillRunning(ctx, id, seqs)
+		if err != nil {
+			return nil, err
+		}
+		results := slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
+		steps := make([]store.Step, len(results))
+		for i, res := range results {
+			steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
+		}
 		if err := tx.EndSteps(ctx, id, steps, now); err != nil {
 			return nil, err
 		}

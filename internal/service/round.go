@@ -102,7 +102,7 @@ func (s *Service) Draft(ctx context.Context, who Operator, choice Choice, becaus
 	if err := c.check(choice); err != nil {
 		return Round{}, err
 	}
-	rows, total, err := s.Store.Findings(ctx, store.FindingFilter(choice), store.Page{Size: maxSteps})
+	rows, total, err := s.Store.Findings(ctx, store.FindingFilter{Targets: choice.Targets}, store.Page{Size: maxSteps})
 	if err != nil {
 		return Round{}, err
 	}

@@ -188,6 +188,27 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time
 	return nil
 }
 
+// StillRunning returns which of the steps have begun and not ended, and keeps
+// others from ending them: an end that is told twice, because the first
+// answer was lost, counts once.
+func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[int]bool, error) {
+	out := map[int]bool{}
+	for from, to := range groups(len(seqs), 500) {
+		args := []any{round}
+		for _, q := range seqs[from:to] {
+			args = append(args, q)
+		}
+		var open []int
+		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running' AND seq IN (?`+strings.Repeat(", ?", to-from-1)+`) FOR UPDATE`, args...); err != nil {
+			return nil, err
+		}
+		for _, q := range open {
+			out[q] = true
+		}
+	}
+	return out, nil
+}
+
 // EndSteps stores outcomes, many in one statement.
 func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) error {
 	for from, to := range groups(len(steps), 200) {

@@ -39,7 +39,7 @@ gone() { did=moved; note "$1 is not there"; }
 ready() { [ $did = ready ] && did=acted; }
 # run COMMAND…: its complaints become the step's words.
 run() {
-  out=$("$@" 2>&1 >/dev/null </dev/null) || { rc=$?; note "${1##*/}: $out (exit $rc)"; return 1; }
+  out=$("$@" 2>&1 >/dev/null </dev/null) || { rc=$?; note "${out:-${1##*/}} (exit $rc)"; return 1; }
   [ -z "$out" ] || note "$out"
 }
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.

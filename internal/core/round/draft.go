@@ -37,10 +37,19 @@ func (f Filter) takes(x model.Finding) bool {
 func takes(list []string, s string) bool { return len(list) == 0 || slices.Contains(list, s) }
 
 // Draft makes the steps that put the chosen findings right, in order: by
-// target, stage, group and person. Findings that a person must decide yield no step and are returned beside.
+// target, stage, group and person. Groups that a chosen person is to join and
+// that are missing come along. Findings that a person must decide yield no
+// step and are returned beside.
 func Draft(findings []model.Finding, f Filter) (steps []Step, undecided []model.Finding) {
+	needed := map[[2]string]bool{}
 	for _, x := range findings {
-		if !f.takes(x) {
+		if x.Verb == model.JoinIt && f.takes(x) {
+			needed[[2]string{x.Target, x.Name}] = true
+		}
+	}
+	for _, x := range findings {
+		leansOn := x.Object == model.GroupKind && x.Verb == model.Create && needed[[2]string{x.Target, x.Name}]
+		if !f.takes(x) && !leansOn {
 			continue
 		}
 		if x.Verb == model.NoRemedy {

@@ -1,0 +1,222 @@
+package test
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"io"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/service"
+)
+
+// door is one operation and the duty it needs.
+var doors = map[string]service.Duty{
+	"sign-in": "", "who-am-i": "nobody", "sign-out": "nobody",
+	"check": service.Look, "declare": service.Run, "overview": service.Look,
+	"list-users": service.Look, "show-user": service.Look,
+	"list-targets": service.Look, "show-target": service.Look, "list-target-accounts": service.Look, "accept-key": service.Administer, "survey": service.Run,
+	"drift": service.Look, "draft": service.Run, "reconcile": service.Run, "list-rounds": service.Look, "show-round": service.Look, "list-steps": service.Look,
+	"approve": service.Run, "run": service.Run, "follow-round": service.Look,
+	"list-record": service.Look, "show-entry": service.Look, "comment": service.Look, "verify-record": service.Look,
+	"list-operators": service.Administer, "add-operator": service.Administer, "set-operator": service.Administer, "remove-operator": service.Administer,
+	"list-tokens": service.Look, "remove-token": service.Look, "list-secrets": service.Administer, "set-secret": service.Administer,
+}
+
+var bodies = map[string]string{
+	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`, "declare": `{"files":[{"name":"f","text":"roost: 1"}],"because":"b"}`,
+	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
+	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
+}
+
+type caller struct {
+	t       *testing.T
+	address string
+	http    *http.Client
+}
+
+func (c caller) call(method, path, token, body string, header ...string) (int, string, http.Header) {
+	c.t.Helper()
+	req, err := http.NewRequest(method, c.address+path, strings.NewReader(body))
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	if body != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
+	}
+	for i := 0; i < len(header); i += 2 {
+		req.Header.Set(header[i], header[i+1])
+	}
+	resp, err := c.http.Do(req)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, err := io.ReadAll(resp.Body)
+	if err != nil {
+		c.t.Fatal(err)
+	}
+	return resp.StatusCode, string(b), resp.Header
+}
+
+// Every operation refuses those who are nobody and those without its duty, and
+// no operation is missing from the list above.
+func TestEveryDoor(t *testing.T) {
+	d := prepared(t)
+	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	tokens := map[service.Duty]string{}
+	ctx := context.Background()
+	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Run: {"run"}, service.Administer: {"administer"}} {
+		operator := "op-" + string(name)
+		if _, err := d.Server.Service.AddOperator(ctx, service.Itself, operator, "", "a long enough password", duties); err != nil {
+			t.Fatal(err)
+		}
+		_, secret, _, err := d.Server.Service.SignIn(ctx, operator, "a long enough password", "test", "127.0.0.1")
+		if err != nil {
+			t.Fatal(err)
+		}
+		tokens[name] = secret
+	}
+	status, text, _ := c.call("GET", "/api/openapi.json", "", "")
+	var doc struct {
+		Paths map[string]map[string]struct {
+			ID string `json:"operationId"`
+		}
+	}
+	if err := json.Unmarshal([]byte(text), &doc); err != nil || status != 200 {
+		t.Fatalf("%d %v", status, err)
+	}
+	known := map[string]bool{}
+	fill := strings.NewReplacer("{id}", "1", "{name}", "arctic-tern", "{seq}", "1")
+	for path, methods := range doc.Paths {
+		for method, op := range methods {
+			known[op.ID] = true
+			duty, listed := doors[op.ID]
+			if !listed {
+				t.Errorf("operation %s has no duty in this test", op.ID)
+				continue
+			}
+			if duty == "" {
+				continue
+			}
+			method, at := strings.ToUpper(method), fill.Replace(path)
+			if status, text, _ := c.call(method, at, "", bodies[op.ID]); status != 401 && !strings.Contains(text, `"status":401`) {
+				t.Errorf("%s lets nobody in: %d %s", op.ID, status, text)
+			}
+			if status, _, _ := c.call(method, at, "roost-FORGED", bodies[op.ID]); status != 401 && op.ID != "follow-round" {
+				t.Errorf("%s takes a forged token: %d", op.ID, status)
+			}
+			for _, have := range []service.Duty{service.Look, service.Run, service.Administer} {
+				if duty == "nobody" || have == duty || duty == service.Look {
+					continue // whoever may do anything may look
+				}
+				status, text, header := c.call(method, at, tokens[have], bodies[op.ID])
+				if status != 403 || !strings.Contains(text, `needs the duty`) || header.Get("Content-Type") != "application/problem+json" {
+					t.Errorf("%s lets somebody in who may only %s: %d %s", op.ID, have, status, text)
+				}
+			}
+		}
+	}
+	for id := range doors {
+		if !known[id] {
+			t.Errorf("there is no operation %s any more", id)
+		}
+	}
+}
+
+// The document in the repository, from which the console's client is made, is the one that is served.
+func TestDocumentIsCurrent(t *testing.T) {
+	want, _, code := roost(t, "", "", "openapi")
+	if code != 0 {
+		t.Fatal(want)
+	}
+	file := filepath.Join("..", "web", "openapi.json")
+	got, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	trim := func(s string) string { return s[strings.Index(s, `"paths"`):] } // the version differs from build to build
+	if trim(string(got)) != trim(want) {
+		t.Errorf("%s is out of date: bin/roost openapi > web/openapi.json, then npm run client in web", file)
+	}
+}
+
+func TestSignIn(t *testing.T) {
+	d := start(t)
+	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	good := `{"name":"odd.strand","password":"` + d.Password + `"}`
+	status, _, header := c.call("POST", "/api/session", "", good)
+	cookie := header.Get("Set-Cookie")
+	for _, want := range []string{"__Host-roost=", "Path=/", "HttpOnly", "Secure", "SameSite=Strict"} {
+		if status != 200 || !strings.Contains(cookie, want) {
+			t.Errorf("%d, the cookie lacks %s: %s", status, want, cookie)
+		}
+	}
+	session := strings.SplitN(cookie, ";", 2)[0]
+	if status, text, _ := c.call("GET", "/api/session", "", "", "Cookie", session); status != 200 || !strings.Contains(text, "Odd Strand") {
+		t.Errorf("%d %s", status, text)
+	}
+	if status, text, _ := c.call("POST", "/api/surveys", "", "{}", "Cookie", session, "Sec-Fetch-Site", "cross-site"); status != 403 || !strings.Contains(text, "another origin") {
+		t.Errorf("another origin's page is let in: %d %s", status, text)
+	}
+	if status, text, _ := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":{"secret":"hunter2-hunter2"}}`); status != 422 || strings.Contains(text, "hunter2") {
+		t.Errorf("a refusal echoes what was sent: %d %s", status, text)
+	}
+	refused := 0
+	for range 6 {
+		if status, _, header := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":"no"}`); status == 429 && header.Get("Retry-After") != "" {
+			refused++
+		}
+	}
+	if refused == 0 {
+		t.Error("six failed sign-ins in a row were not slowed down")
+	}
+	c.call("DELETE", "/api/session", "", "", "Cookie", session)
+	if status, _, _ := c.call("GET", "/api/session", "", "", "Cookie", session); status != 401 {
+		t.Errorf("a session lives on after sign-out: %d", status)
+	}
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "roost_http_request_seconds"} {
+		if status, text, _ := c.call("GET", path, "", ""); status != 200 || !strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", path, status, text)
+		}
+	}
+	if status, text, _ := c.call("GET", "/api/nothing", "", ""); status != 404 || !strings.Contains(text, "no such operation") {
+		t.Errorf("%d %s", status, text)
+	}
+}
+
+// A secret is nowhere to be found but sealed: not in the database, the log, the record, nor in what is printed.
+func TestSecretsStaySealed(t *testing.T) {
+	d := start(t)
+	const secret = "correct-horse-battery-staple"
+	if _, said, code := roost(t, d.Profile, secret, "secret", "set", "spare", "--file", "-"); code != 0 {
+		t.Fatal(said)
+	}
+	printed := must(t, d, "secret", "list", "-o", "json") + must(t, d, "record", "-o", "json", "--size", "1000")
+	if strings.Contains(printed, secret) || strings.Contains(printed, d.Password) {
+		t.Error("a secret is printed")
+	}
+	d.Server.Close()
+	err := filepath.WalkDir(d.Data, func(path string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if err == nil && slices.ContainsFunc([]string{secret, d.Password, d.Directory.Password}, func(s string) bool { return bytes.Contains(b, []byte(s)) }) {
+			t.Errorf("%s holds a secret in the clear", path)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
