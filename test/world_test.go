@@ -65,10 +65,10 @@ func must(t *testing.T, d *demo.Demo, args ...string) string {
 func expect(t *testing.T, d *demo.Demo, code int, say string, args ...string) string {
 	t.Helper()
 	out, said, got := roost(t, d.Profile, "", args...)
-	if got != code || !strings.Contains(out+said, say) {
+	if words := strings.Join(strings.Fields(out+said), " "); got != code || !strings.Contains(words, say) {
 		t.Errorf("roost %s: exit %d, want %d and %q\n%s%s", strings.Join(args, " "), got, code, say, out, said)
 	}
-	return out
+	return out + said
 }
 
 // prepared starts a world that is declared and surveyed.

@@ -40,10 +40,7 @@ func (s *Service) carry(id int64) {
 	}
 	defer s.busy.Delete(id)
 	what := fmt.Sprintf("round/%d", id)
-	if ok, err := s.Store.Lease(s.ctx, what, s.runner.Owner, time.Second); err != nil || !ok {
-		return
-	}
-	_, release, err := work.Hold(s.ctx, journal{s}, what, s.runner.Owner)
+	_, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
 	if err != nil {
 		return
 	}

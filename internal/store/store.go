@@ -47,6 +47,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	if err := conf.Apply(mysql.Charset("utf8mb4", "utf8mb4_bin")); err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
+	conf.Logger = quiet{} // what the driver would say it says in its errors too
 	connector, err := mysql.NewConnector(conf)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
@@ -61,6 +62,10 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	}
 	return &Store{db}, nil
 }
+
+type quiet struct{}
+
+func (quiet) Print(...any) {}
 
 func migrate(ctx context.Context, db *sql.DB) error {
 	files, err := fs.Sub(migrations, "migrations")

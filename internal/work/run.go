@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -90,6 +91,7 @@ type worker struct {
 	told    func([]Result)
 	log     *slog.Logger
 	session connect.Session
+	lost    *connect.Answer // why the target is given up: it is not tried again for each batch
 }
 
 func (w *worker) run(ctx context.Context, steps []Step) error {
@@ -165,6 +167,12 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		open[i] = i
 		results[i].Step = steps[i]
 	}
+	if w.lost != nil {
+		for i := range results {
+			results[i].Answer = *w.lost
+		}
+		return results
+	}
 	for try := 1; len(open) > 0; try++ {
 		if w.session == nil {
 			if err := w.open(ctx); err != nil {
@@ -176,8 +184,9 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 				if connect.Reached(err) {
 					outcome = connect.Failed
 				}
+				w.lost = &connect.Answer{Outcome: outcome, Words: words}
 				for _, i := range open {
-					results[i].Answer = connect.Answer{Outcome: outcome, Words: words}
+					results[i].Answer = *w.lost
 					if steps[i].Again {
 						results[i].Words += "; it was tried before, and whether it was carried out the next survey will tell"
 					}
@@ -223,13 +232,30 @@ func (w *worker) open(ctx context.Context) error {
 	return err
 }
 
+// ErrHeld says that somebody else has the lease.
+var ErrHeld = errors.New("somebody else works on it")
+
+// TryHold is Hold without waiting: it returns ErrHeld when somebody else has the lease.
+func TryHold(ctx context.Context, j Journal, what, owner string) (held context.Context, release func(), err error) {
+	return hold(ctx, j, what, owner, false)
+}
+
 // Hold waits for a lease and keeps it until release is called. The returned
-// context ends early if the lease is lost.
+// context ends early if the lease is lost. Each call is a holder of its own, so
+// two of one owner take turns too.
 func Hold(ctx context.Context, j Journal, what, owner string) (held context.Context, release func(), err error) {
+	return hold(ctx, j, what, owner, true)
+}
+
+func hold(ctx context.Context, j Journal, what, owner string, wait bool) (held context.Context, release func(), err error) {
+	owner += "/" + rand.Text()[:12]
 	for {
 		ok, err := j.Lease(ctx, what, owner, leaseFor)
 		if ok && err == nil {
 			break
+		}
+		if !wait {
+			return nil, nil, errors.Join(ErrHeld, err)
 		}
 		select {
 		case <-ctx.Done():
