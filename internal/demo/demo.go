@@ -35,9 +35,9 @@ var hosts = []struct{ name, param, ip string }{
 
 // Options say how to start the demo.
 type Options struct {
-	Dir     string // a folder of its own; what an earlier demo left there is forgotten
-	Listen  string // of the service
-	Batch   int    // steps in a batch; 0: as usual
+	Dir     string        // a folder of its own; what an earlier demo left there is forgotten
+	Listen  string        // of the service
+	Batch   int           // steps in a batch; 0: as usual
 	Wait    time.Duration // patience with targets; 0: as usual
 	Log     *slog.Logger
 	Version string

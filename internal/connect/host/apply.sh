@@ -39,8 +39,9 @@ gone() { did=moved; note "$1 is not there"; }
 ready() { [ $did = ready ] && did=acted; }
 # run COMMAND…: its complaints become the step's words.
 run() {
-  out=$("$@" 2>&1 >/dev/null </dev/null) || { rc=$?; note "${out:-${1##*/}} (exit $rc)"; return 1; }
-  [ -z "$out" ] || note "$out"
+  if "$@" </dev/null >/dev/null 2>"$lock/said"; then rc=0; else rc=$?; fi # a file, since a substitution costs a fork for each step
+  [ ! -s "$lock/said" ] || note "$(cat "$lock/said")"
+  [ $rc = 0 ] || note "${1##*/} ended with $rc"
 }
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
 keys() {

@@ -36,13 +36,18 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 }
 
 func (s *session) stage(ctx context.Context, acts []connect.Act) []connect.Answer {
-	before, err := s.lookup(acts)
+	// Adding an entry reads before by itself: the directory refuses one that is there.
+	before, err := s.lookup(slices.DeleteFunc(slices.Clone(acts), func(a connect.Act) bool { return a.Verb == model.Create && !a.After().Has(primaryGroup) }))
 	if err != nil {
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
 	answers := make([]connect.Answer, len(acts))
 	var todo []int
 	for i, a := range acts {
+		if a.Verb == model.Create {
+			todo = append(todo, i)
+			continue
+		}
 		standing, words := connect.Judge(a.Act, schema, before.view)
 		if standing == connect.Ready {
 			todo = append(todo, i)
@@ -63,6 +68,11 @@ func (s *session) stage(ctx context.Context, acts []connect.Act) []connect.Answe
 		words, lost := "", false
 		if e := trouble[i]; e != nil {
 			words, lost = e.Error(), goldap.IsErrorWithCode(e, goldap.ErrorNetwork)
+		}
+		if goldap.IsErrorWithCode(trouble[i], goldap.LDAPResultEntryAlreadyExists) {
+			standing, differs := connect.Judge(acts[i].Act, schema, after.view)
+			answers[i] = connect.Found(acts[i], standing, differs, after.view)
+			continue
 		}
 		answers[i] = connect.Verify(acts[i], schema, after.view, words)
 		if lost && answers[i].Outcome != connect.Done {

@@ -211,3 +211,15 @@ func tail(s string) string {
 	lines := strings.Split(strings.TrimSpace(s), "\n")
 	return strings.Join(lines[max(0, len(lines)-4):], " / ")
 }
+
+// LoadOffline adds many entries (LDIF) while the directory is stopped: a
+// hundred thousand take seconds rather than minutes.
+func (d *Directory) LoadOffline(ctx context.Context, entries string) error {
+	d.Stop()
+	cmd := exec.Command("slapadd", "-q", "-F", filepath.Join(d.dir, "cfg"), "-n", "1")
+	cmd.Stdin = strings.NewReader(entries)
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("slapadd: %w: %s", err, tail(string(out)))
+	}
+	return d.Start(ctx)
+}

@@ -1,0 +1,114 @@
+// Command bench measures whole operations beside the barest program that does
+// the same, in one run on one machine. It prints one line a figure, tab-separated:
+//
+//	name  ours  bare minimum  ratio ours/bare (lower is better)  aim for the ratio  unit
+//
+// Machines differ and are noisy: trust the ratio.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+)
+
+// figure is one thing that is measured.
+type figure struct {
+	name, unit string
+	aim        float64 // for the ratio; 0: none
+	measure    func(ctx context.Context, w *workbench) (ours, bare float64, err error)
+}
+
+var figures = []figure{
+	{"survey-20-hosts", "s", 1.25, surveyHosts},
+	{"accounts-100-script", "s", 1.25, accountsScript},
+	{"accounts-100-connections", "s", 0.05, accountsConnections},
+	{"directory-read-100000", "s", 2, directoryRead},
+	{"directory-read-100000-memory", "MB", 1, directoryMemory},
+	{"directory-add-2000", "s", 1.25, directoryAdd},
+	{"record-10000", "s", 1, recordPromise},
+	{"record-10000-unchained", "s", 0, recordBare},
+}
+
+// workbench is where the figures leave what others use, and what is to be cleaned up.
+type workbench struct {
+	dir     string
+	cleanup []func()
+	big     *bigDirectory
+}
+
+func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }
+
+func main() {
+	only := flag.String("only", "", "measure figures whose name begins so")
+	read := flag.String("read-directory", "", "used by the bench itself")
+	flag.Parse()
+	ctx := context.Background()
+	if *read != "" {
+		exitOn(readDirectory(ctx, *read))
+		return
+	}
+	dir, err := os.MkdirTemp("", "rb")
+	exitOn(err)
+	exitOn(os.Chmod(dir, 0o755))
+	w := &workbench{dir: dir}
+	failed := run(ctx, w, *only)
+	for _, f := range slices.Backward(w.cleanup) {
+		f()
+	}
+	os.RemoveAll(dir)
+	exitOn(failed)
+}
+
+func run(ctx context.Context, w *workbench, only string) error {
+	for _, f := range figures {
+		if !strings.HasPrefix(f.name, only) {
+			continue
+		}
+		ours, bare, err := f.measure(ctx, w)
+		if err != nil {
+			return fmt.Errorf("%s: %w", f.name, err)
+		}
+		aim := "-"
+		if f.aim > 0 {
+			aim = fmt.Sprintf("%.2f", f.aim)
+		}
+		fmt.Printf("%s\t%.3f\t%.3f\t%.2f\t%s\t%s\n", f.name, ours, bare, ours/bare, aim, f.unit)
+	}
+	return nil
+}
+
+func exitOn(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// pair measures ours and bare in turn, so that a machine that grows slower
+// touches both alike, and returns the median of each.
+func pair(rounds int, ours, bare func(round int) error) (float64, float64, error) {
+	var a, b []float64
+	for i := range rounds {
+		for _, one := range []struct {
+			do   func(int) error
+			into *[]float64
+		}{{ours, &a}, {bare, &b}} {
+			began := time.Now()
+			if err := one.do(i); err != nil {
+				return 0, 0, err
+			}
+			*one.into = append(*one.into, time.Since(began).Seconds())
+		}
+	}
+	return median(a), median(b), nil
+}
+
+func median(v []float64) float64 {
+	slices.Sort(v)
+	return v[len(v)/2]
+}
