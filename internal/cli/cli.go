@@ -48,13 +48,18 @@ type Env struct {
 	In       io.Reader
 	Out, Err io.Writer
 	Terminal bool                // a person is typing: prompts and progress are welcome
+	Width    int                 // of the terminal that shows the results; 0: as wide as they come
 	Getenv   func(string) string // settings from the environment
 	Version  string
 }
 
 // System is the environment of this process.
 func System(version string) Env {
-	return Env{In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version,
+	width, _, err := term.GetSize(int(os.Stdout.Fd()))
+	if err != nil {
+		width = 0 // not a terminal: nothing is cut
+	}
+	return Env{Width: width, In: os.Stdin, Out: os.Stdout, Err: os.Stderr, Getenv: os.Getenv, Version: version,
 		Terminal: term.IsTerminal(int(os.Stdin.Fd())) && term.IsTerminal(int(os.Stderr.Fd()))}
 }
 

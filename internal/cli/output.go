@@ -74,21 +74,23 @@ func (a *app) show(value any, t table) error {
 	if t.about != "" {
 		fmt.Fprintln(a.Out)
 	}
-	t.print(a.Out)
+	t.print(a.Out, a.Width)
 	return nil
 }
 
-// print lays the table out in columns.
-func (t table) print(w io.Writer) {
+// print lays the table out in columns, no wider than width unless that is 0.
+func (t table) print(w io.Writer, width int) {
 	widths := make([]int, len(t.head))
 	for _, row := range append([][]string{t.head}, t.rows...) {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
+	narrow(widths, width)
 	for _, row := range append([][]string{t.head}, t.rows...) {
 		var b strings.Builder
 		for i, cell := range row {
+			cell = cut(cell, widths[i])
 			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
 			if slices.Contains(t.right, i) {
 				b.WriteString(pad + cell)
@@ -98,6 +100,24 @@ func (t table) print(w io.Writer) {
 			b.WriteString("  ")
 		}
 		fmt.Fprintln(w, strings.TrimRight(b.String(), " "))
+	}
+}
+
+// narrow takes letters from the widest columns until all fit.
+func narrow(widths []int, width int) {
+	const gap, least = 2, 10
+	for width > 0 {
+		sum, widest := -gap, 0
+		for i, w := range widths {
+			sum += w + gap
+			if w > widths[widest] {
+				widest = i
+			}
+		}
+		if sum <= width || widths[widest] <= least {
+			return
+		}
+		widths[widest]--
 	}
 }
 

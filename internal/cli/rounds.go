@@ -185,11 +185,11 @@ func (a *app) printSteps(steps []service.Step, outcomes bool) {
 			if outcomes {
 				last = mark(s.Outcome)
 			}
-			t.rows = append(t.rows, []string{"  " + s.Target, s.What, to, cut(change(s.Before, s.After), 70), last, ""})
+			t.rows = append(t.rows, []string{"  " + s.Target, s.What, to, change(s.Before, s.After), last, ""})
 		}
 	}
 	var b strings.Builder
-	t.print(&b)
+	t.print(&b, a.Width)
 	lines := strings.Split(strings.TrimRight(b.String(), "\n"), "\n")[1:]
 	for _, key := range order {
 		fmt.Fprintf(a.Out, "\n%s\n", key)

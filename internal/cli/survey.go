@@ -131,9 +131,6 @@ func driftTable(out service.Findings, short bool, size int) table {
 		if short && i >= size {
 			continue
 		}
-		if short {
-			diff = cut(diff, 60)
-		}
 		t.rows = append(t.rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, diff, f.Because})
 	}
 	if out.Total > 0 {
