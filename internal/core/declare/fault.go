@@ -103,7 +103,7 @@ func WithLines(faults Faults, files []File) Faults {
 		for _, file := range files {
 			if file.Name == f.At.File {
 				if lines := strings.Split(file.Text, "\n"); f.At.Line >= 1 && f.At.Line <= len(lines) {
-					faults[i].Line = clip(lines[f.At.Line-1])
+					faults[i].Line = around(lines[f.At.Line-1], f.At.Column)
 				}
 			}
 		}

@@ -48,16 +48,27 @@ func (r *reader) pos(n ast.Node) model.Pos {
 func (r *reader) fault(at model.Pos, format string, args ...any) {
 	f := Fault{At: at, Message: fmt.Sprintf(format, args...)}
 	if i := at.Line - 1; at.File == r.file && i >= 0 && i < len(r.lines) {
-		f.Line = clip(strings.TrimRight(r.lines[i], "\r"))
+		f.Line = around(strings.TrimRight(r.lines[i], "\r"), at.Column)
 	}
 	*r.faults = append(*r.faults, f)
 }
 
-func clip(line string) string {
-	if r := []rune(line); len(r) > 160 {
-		return string(r[:160]) + "…"
+// around shows a long line near the column the fault is in.
+func around(line string, column int) string {
+	const most = 160
+	r := []rune(line)
+	if len(r) <= most {
+		return line
 	}
-	return line
+	from := min(max(0, column-1-most/2), len(r)-most)
+	s := string(r[from : from+most])
+	if from > 0 {
+		s = "…" + s
+	}
+	if from+most < len(r) {
+		s += "…"
+	}
+	return s
 }
 
 // root parses the file; nil when it is not YAML or is empty.

@@ -1,0 +1,118 @@
+package match_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/core/match"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+)
+
+// account is written "name number mail #unique".
+func account(s string) model.Object {
+	o := model.Object{Kind: model.Account}
+	for i, f := range strings.Fields(s) {
+		switch {
+		case i == 0:
+			o.Name = strings.ReplaceAll(f, "_", " ")
+		case f[0] == '#':
+			o.Unique = f[1:]
+		case strings.Contains(f, "@"):
+			o.Attributes = o.Attributes.With(model.Mail, f)
+		default:
+			o.Attributes = o.Attributes.With(model.Number, f)
+		}
+	}
+	return o
+}
+
+var people = []resolve.Person{
+	{User: "hanne", Local: "hanne", Number: 14, Mail: "hanne@x"},
+	{User: "kari", Local: "kari", Number: 10, Mail: "Kari@x"},
+	{User: "marit", Local: "marit", Number: 1},
+	{User: "never", Local: "never", Number: 99, Never: true},
+	{User: "ulla", Local: "u1", Given: true, Number: 28},
+}
+
+func TestAccounts(t *testing.T) {
+	all := []string{"name", "number", "mail"}
+	for _, c := range []struct {
+		name     string
+		accounts []string
+		links    []model.Link
+		rules    []string
+		fold     bool
+		want     string
+	}{
+		{"nobody", nil, nil, all, false, ""},
+		{"name", []string{"marit 77"}, nil, all, false, "marit→marit by name"},
+		{"name and number", []string{"marit 1"}, nil, all, false, "marit→marit by name+number"},
+		{"number", []string{"mfell 1"}, nil, all, false, "mfell→marit by number"},
+		{"mail, whatever its case", []string{"kb 0 KARI@X"}, nil, all, false, "kb→kari by mail"},
+		{"case counts", []string{"Marit 77"}, nil, all, false, ""},
+		{"case does not count", []string{"Marit 77"}, nil, all, true, "Marit→marit by name"},
+		{"rules leave number out", []string{"mfell 1"}, nil, []string{"name"}, false, ""},
+		{"two accounts, one user", []string{"kari 5", "kb 10"}, nil, all, false, "kari? kari,kb"},
+		{"one account, two users", []string{"kari 14"}, nil, all, false, "hanne? kari rivals kari; kari? kari rivals hanne"},
+		{"a chain of doubt", []string{"kari 14", "hanne 5"}, nil, all, false, "hanne? hanne,kari rivals kari; kari? kari rivals hanne"},
+		{"given name decides", []string{"u1 1", "ulla 28"}, nil, all, false, "u1→ulla by given name"},
+		{"never an account", []string{"never 99"}, nil, all, false, ""},
+		{"linked", []string{"mf 5", "marit 1"}, []model.Link{{User: "marit", Name: "mf"}}, all, false, "mf=marit"},
+		{"linked by the target's id after a rename", []string{"renamed 5 #u-1"}, []model.Link{{User: "marit", Name: "mf", Unique: "u-1"}}, all, false, "renamed=marit"},
+		{"another account took the name", []string{"mf 5 #u-2"}, []model.Link{{User: "marit", Name: "mf", Unique: "u-1"}}, all, false, ""},
+		{"protected is nobody's", []string{"svc 1"}, nil, all, false, ""},
+		{"a name with spaces", []string{"Durand,_A 14"}, nil, all, false, "Durand, A→hanne by number"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			var objects []model.Object
+			for _, a := range c.accounts {
+				objects = append(objects, account(a))
+			}
+			r := match.Accounts(objects, people, c.links, c.rules, model.Schema{FoldNames: c.fold}, func(o model.Object) bool { return o.Name == "svc" })
+			if got := sketch(r); got != c.want {
+				t.Errorf("got  %s\nwant %s", got, c.want)
+			}
+			for name, fit := range r.Fits {
+				if of, ok := r.AccountOf(fit.User); !ok || of != name {
+					t.Errorf("%s fits %s, but their account is %q", name, fit.User, of)
+				}
+			}
+		})
+	}
+}
+
+func sketch(r *match.Result) string {
+	var parts []string
+	for _, name := range slices.Sorted(maps.Keys(r.Linked)) {
+		parts = append(parts, name+"="+r.Linked[name])
+	}
+	for _, name := range slices.Sorted(maps.Keys(r.Fits)) {
+		parts = append(parts, fmt.Sprintf("%s→%s by %s", name, r.Fits[name].User, strings.Join(r.Fits[name].By, "+")))
+	}
+	for _, d := range r.Doubts {
+		s := d.User + "? " + strings.Join(d.Accounts, ",")
+		if d.Rivals != nil {
+			s += " rivals " + strings.Join(d.Rivals, ",")
+		}
+		parts = append(parts, s)
+	}
+	return strings.Join(parts, "; ")
+}
+
+// However accounts and people are ordered, the answer is the same.
+func TestOrderDoesNotCount(t *testing.T) {
+	objects := []model.Object{account("kari 14"), account("hanne 5"), account("mfell 1"), account("u1 2")}
+	want := sketch(match.Accounts(objects, people, nil, []string{"name", "number"}, model.Schema{}, func(model.Object) bool { return false }))
+	for range 10 {
+		slices.Reverse(objects)
+		turned := slices.Clone(people)
+		slices.Reverse(turned)
+		if got := sketch(match.Accounts(objects, turned, nil, []string{"number", "name"}, model.Schema{}, func(model.Object) bool { return false })); got != strings.ReplaceAll(want, "name+number", "number+name") {
+			t.Fatalf("got  %s\nwant %s", got, want)
+		}
+	}
+}
