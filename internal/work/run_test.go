@@ -1,0 +1,382 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// fake is a target in memory that can be told to misbehave. It fails the test
+// when two sessions change it at once.
+type fake struct {
+	t       *testing.T
+	mu      sync.Mutex
+	made    map[string]int // account → how often it was made
+	opens   int
+	refuse  error // what Open says
+	dropAt  int   // the batch during which the connection is lost, after the change
+	batches int
+	busy    bool
+	during  func()
+}
+
+func (f *fake) Schema() model.Schema { return model.Schema{Kind: "fake"} }
+
+func (f *fake) Open(context.Context, connect.Access) (connect.Session, error) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.opens++
+	if f.refuse != nil {
+		return nil, f.refuse
+	}
+	return f, nil
+}
+
+func (f *fake) Close() error { return nil }
+
+func (f *fake) Survey(_ context.Context, found func(model.Object) error) error {
+	for i := range 2500 {
+		if err := found(model.Object{Kind: model.Account, Name: fmt.Sprint(i), System: i%2 == 0}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (f *fake) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+	f.mu.Lock()
+	if f.busy {
+		f.t.Error("two change one target at once")
+	}
+	f.busy = true
+	f.batches++
+	drop := f.batches == f.dropAt
+	f.mu.Unlock()
+	time.Sleep(100 * time.Millisecond)
+	if f.during != nil {
+		f.during()
+	}
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.busy = false
+	out := make([]connect.Answer, len(acts))
+	for i, a := range acts {
+		switch {
+		case f.made[a.Name] > 0:
+			out[i] = connect.Found(a, connect.So, "", func(model.ObjectKind, string) *model.Object { return nil })
+		default:
+			f.made[a.Name]++
+			out[i] = connect.Answer{Outcome: connect.Done}
+		}
+		if drop {
+			out[i] = connect.Answer{Outcome: connect.Unsure, Words: "connection reset"}
+		}
+	}
+	return out
+}
+
+// memory is a journal in memory.
+type memory struct {
+	mu     sync.Mutex
+	leases map[string]string
+	until  map[string]time.Time
+	begun  map[int]int
+	ended  map[int]Result
+	away   time.Time // until then, nothing can be written
+}
+
+func newMemory() *memory {
+	return &memory{leases: map[string]string{}, until: map[string]time.Time{}, begun: map[int]int{}, ended: map[int]Result{}}
+}
+
+var errAway = errors.New("database away")
+
+func (m *memory) Lease(_ context.Context, what, owner string, during time.Duration) (bool, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if time.Now().Before(m.away) {
+		return false, errAway
+	}
+	if m.leases[what] != owner && time.Now().Before(m.until[what]) {
+		return false, nil
+	}
+	m.leases[what], m.until[what] = owner, time.Now().Add(during)
+	return true, nil
+}
+
+func (m *memory) Release(_ context.Context, what, owner string) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.leases[what] == owner {
+		delete(m.until, what)
+	}
+	return nil
+}
+
+func (m *memory) Begin(_ context.Context, _ int64, steps []Step) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if time.Now().Before(m.away) {
+		return errAway
+	}
+	for _, s := range steps {
+		m.begun[s.Seq]++
+	}
+	return nil
+}
+
+func (m *memory) End(_ context.Context, _ int64, results []Result) error {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if time.Now().Before(m.away) {
+		return errAway
+	}
+	for _, r := range results {
+		m.ended[r.Seq] = r
+	}
+	return nil
+}
+
+func setup(t *testing.T, targets map[string]*fake) (*Runner, *memory) {
+	m := newMemory()
+	for _, f := range targets {
+		f.t, f.made = t, map[string]int{}
+	}
+	return &Runner{Owner: "me", Journal: m, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Width: 4, Batch: 10,
+		Reach: func(_ context.Context, name string) (connect.Connector, connect.Access, error) {
+			if targets[name] == nil {
+				return nil, connect.Access{}, errors.New(name + ": is no longer declared")
+			}
+			return targets[name], connect.Access{Target: name}, nil
+		}}, m
+}
+
+func steps(n int, targets ...string) []Step {
+	var out []Step
+	for _, t := range targets {
+		for i := range n {
+			out = append(out, Step{Seq: len(out) + 1, Act: connect.Act{Act: model.Act{Target: t, Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("%s-%d", t, i)}}})
+		}
+	}
+	return out
+}
+
+func (m *memory) count() map[connect.Outcome]int {
+	out := map[connect.Outcome]int{}
+	for _, r := range m.ended {
+		out[r.Outcome]++
+	}
+	return out
+}
+
+func TestRun(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		targets := map[string]*fake{"a": {}, "b": {}, "down": {refuse: errors.New("connection refused")}, "stranger": {refuse: &connect.KeyError{Target: "stranger", Print: "x"}}}
+		r, m := setup(t, targets)
+		told := 0
+		var mu sync.Mutex
+		err := r.Run(context.Background(), 1, steps(25, "a", "b", "down", "stranger", "gone"), func(rs []Result) { mu.Lock(); told += len(rs); mu.Unlock() })
+		if err != nil || told != 125 {
+			t.Fatalf("%v, %d told", err, told)
+		}
+		if got := m.count(); got[connect.Done] != 50 || got[connect.OutOfReach] != 50 || got[connect.Failed] != 25 {
+			t.Errorf("outcomes %v", got)
+		}
+		for seq, n := range m.begun {
+			if n != 1 {
+				t.Errorf("step %d was begun %d times", seq, n)
+			}
+		}
+		if targets["a"].opens != 1 {
+			t.Errorf("%d connections for one round", targets["a"].opens)
+		}
+		if targets["down"].opens != tries {
+			t.Errorf("a target that is down was tried %d times, though its steps came in three batches", targets["down"].opens)
+		}
+		if targets["stranger"].opens != 1 {
+			t.Errorf("a target that answers and refuses was tried %d times", targets["stranger"].opens)
+		}
+	})
+}
+
+// A connection lost after the change: the batch is applied again, found done, and made once.
+func TestLostConnection(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &fake{dropAt: 2}
+		r, m := setup(t, map[string]*fake{"a": f})
+		if err := r.Run(context.Background(), 1, steps(30, "a"), func([]Result) {}); err != nil {
+			t.Fatal(err)
+		}
+		if got := m.count(); got[connect.Done] != 30 || f.opens != 2 {
+			t.Errorf("outcomes %v over %d connections", got, f.opens)
+		}
+		for name, n := range f.made {
+			if n != 1 {
+				t.Errorf("%s was made %d times", name, n)
+			}
+		}
+		if words := m.ended[11].Words; !strings.Contains(words, "read back now") {
+			t.Errorf("step 11 says %q", words)
+		}
+	})
+}
+
+// Asked to stop, it finishes the batch under way and leaves the others waiting; the next goes on.
+func TestStop(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &fake{}
+		r, m := setup(t, map[string]*fake{"a": f})
+		ctx, cancel := context.WithCancel(context.Background())
+		f.during = func() { cancel() }
+		all := steps(30, "a")
+		if err := r.Run(ctx, 1, all, func([]Result) {}); !errors.Is(err, context.Canceled) {
+			t.Fatal(err)
+		}
+		if len(m.ended) != 10 || len(m.begun) != 10 {
+			t.Fatalf("%d begun, %d ended", len(m.begun), len(m.ended))
+		}
+		if err := r.Run(context.Background(), 1, all[10:], func([]Result) {}); err != nil || len(m.ended) != 30 {
+			t.Errorf("%v, %d ended", err, len(m.ended))
+		}
+	})
+}
+
+// The database goes away between change and journal: what was done is written down once it is back.
+func TestJournalAway(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		f := &fake{}
+		r, m := setup(t, map[string]*fake{"a": f})
+		f.during = func() {
+			if f.batches == 1 {
+				m.mu.Lock()
+				m.away = time.Now().Add(4 * time.Second)
+				m.mu.Unlock()
+			}
+		}
+		began := time.Now()
+		if err := r.Run(context.Background(), 1, steps(20, "a"), func([]Result) {}); err != nil {
+			t.Fatal(err)
+		}
+		if got := m.count(); got[connect.Done] != 20 || time.Since(began) < 4*time.Second {
+			t.Errorf("outcomes %v after %s", got, time.Since(began))
+		}
+	})
+}
+
+// Away for longer than it waits: it gives up, and says why.
+func TestJournalGone(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		r, m := setup(t, map[string]*fake{"a": {}})
+		ok := make(chan bool)
+		go func() {
+			time.Sleep(50 * time.Millisecond)
+			m.mu.Lock()
+			m.away = time.Now().Add(time.Hour)
+			m.mu.Unlock()
+			close(ok)
+		}()
+		err := r.Run(context.Background(), 1, steps(20, "a"), func([]Result) {})
+		<-ok
+		if !errors.Is(err, errAway) {
+			t.Errorf("%v", err)
+		}
+	})
+}
+
+func TestHolders(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		m := newMemory()
+		ctx := context.Background()
+		held, release, err := Hold(ctx, m, "target/a", "me")
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, _, err := TryHold(ctx, m, "target/a", "me"); !errors.Is(err, ErrHeld) {
+			t.Errorf("the same owner holds it twice: %v", err)
+		}
+		time.Sleep(time.Minute) // far longer than the lease
+		if held.Err() != nil {
+			t.Error("the lease was not renewed")
+		}
+		var second time.Time
+		done := make(chan bool)
+		go func() {
+			_, release, err := Hold(ctx, m, "target/a", "other")
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			second = time.Now()
+			release()
+			close(done)
+		}()
+		time.Sleep(time.Second)
+		let := time.Now()
+		release()
+		<-done
+		if second.Before(let) {
+			t.Error("two held it at once")
+		}
+		held, release, err = Hold(ctx, m, "target/a", "me")
+		if err != nil {
+			t.Fatal(err)
+		}
+		m.mu.Lock()
+		m.away = time.Now().Add(time.Hour)
+		m.mu.Unlock()
+		time.Sleep(leaseFor + 2*renewEvery)
+		if held.Err() == nil {
+			t.Error("the holder does not notice that its lease ran out")
+		}
+		release()
+		stopped, cancel := context.WithCancel(ctx)
+		cancel()
+		if _, _, err := Hold(stopped, m, "target/b", "me"); !errors.Is(err, context.Canceled) {
+			t.Errorf("%v", err)
+		}
+	})
+}
+
+func TestSurvey(t *testing.T) {
+	f := &fake{t: t}
+	portions, n := 0, 0
+	accounts, err := Survey(context.Background(), f, connect.Access{}, func(list []model.Object) error { portions++; n += len(list); return nil })
+	if err != nil || accounts != 1250 || n != 2500 || portions != 3 {
+		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts, n, portions)
+	}
+	full := errors.New("disk full")
+	if _, err := Survey(context.Background(), f, connect.Access{}, func([]model.Object) error { return full }); !errors.Is(err, full) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestEach(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		var mu sync.Mutex
+		now, most := 0, 0
+		Each(context.Background(), make([]int, 50), 8, func(context.Context, int) {
+			mu.Lock()
+			now++
+			most = max(most, now)
+			mu.Unlock()
+			time.Sleep(time.Second)
+			mu.Lock()
+			now--
+			mu.Unlock()
+		})
+		if most != 8 {
+			t.Errorf("%d at once, want 8", most)
+		}
+	})
+	Each(context.Background(), nil, 8, func(context.Context, int) { t.Error("called for nothing") })
+}
