@@ -1,0 +1,506 @@
+package store_test
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/dbserver"
+	"hen-roost/internal/store"
+)
+
+var server *dbserver.Server
+
+// One server for all tests of the package, one database for each.
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "rs")
+	if err == nil {
+		server, err = dbserver.Start(context.Background(), dbserver.Options{Dir: dir, Throwaway: true})
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	server.Stop()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+var (
+	ctx = context.Background()
+	now = time.Date(2026, 11, 23, 8, 0, 0, 123456000, time.UTC)
+)
+
+func open(t *testing.T) (*store.Store, *sql.DB) {
+	t.Helper()
+	dsn, err := server.Create(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { db.Close() })
+	if again, err := store.Open(ctx, dsn); err != nil {
+		t.Fatalf("the tables cannot be brought up to date twice: %v", err)
+	} else {
+		again.Close()
+	}
+	return s, db
+}
+
+func tx(t *testing.T, s *store.Store, fn func(*store.Tx) error) {
+	t.Helper()
+	if err := s.Tx(ctx, fn); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func entries(n int) []*store.Entry {
+	out := make([]*store.Entry, n)
+	for i := range out {
+		out[i] = &store.Entry{At: now, Kind: "step", Operator: "odd.strand", Target: "arctic-tern", User: "marit.fell", Round: 7, Because: "spring", Words: fmt.Sprintf("step %d: o'neil; “quoted” %%", i), Body: []byte(`{"a":1}`)}
+	}
+	return out
+}
+
+// The chain holds over many appenders at once, and any change from outside is found where it is.
+func TestRecord(t *testing.T) {
+	s, db := open(t)
+	var wg sync.WaitGroup
+	for range 8 {
+		wg.Go(func() {
+			for range 10 {
+				if err := s.Tx(ctx, func(tx *store.Tx) error { return tx.Append(ctx, entries(7)...) }); err != nil {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	wg.Wait()
+	if n, broken, err := s.VerifyRecord(ctx); n != 560 || broken != nil || err != nil {
+		t.Fatalf("%d %v %v", n, broken, err)
+	}
+	refused := errors.New("no")
+	if err := s.Tx(ctx, func(tx *store.Tx) error {
+		if err := tx.Append(ctx, entries(1)...); err != nil {
+			return err
+		}
+		return &store.Refusal{Err: refused}
+	}); !errors.Is(err, refused) {
+		t.Error(err)
+	}
+	for _, c := range []struct{ change, back, want string }{
+		{"UPDATE record SET words = 'nothing happened' WHERE seq = 100", "UPDATE record SET words = (SELECT words FROM (SELECT words FROM record WHERE seq = 107) x) WHERE seq = 100", "entry 100 has been altered"},
+		{"UPDATE record SET operator = 'somebody' WHERE seq = 3", "UPDATE record SET operator = 'odd.strand' WHERE seq = 3", "entry 3 has been altered"},
+		{"UPDATE record SET at = at - INTERVAL 1 DAY WHERE seq = 560", "UPDATE record SET at = at + INTERVAL 1 DAY WHERE seq = 560", "entry 560 has been altered"},
+		{"UPDATE record SET body = '{}' WHERE seq = 1", "UPDATE record SET body = '{\"a\":1}' WHERE seq = 1", "entry 1 has been altered"},
+		{"UPDATE record SET target = 'arctic', user = '-ternmarit.fell' WHERE seq = 9", "UPDATE record SET target = 'arctic-tern', user = 'marit.fell' WHERE seq = 9", "entry 9 has been altered"},
+		{"UPDATE record_head SET seq = 561", "UPDATE record_head SET seq = 560", "entry 561 is missing: the record ends before its head"},
+	} {
+		if _, err := db.Exec(c.change); err != nil {
+			t.Fatal(err)
+		}
+		_, broken, err := s.VerifyRecord(ctx)
+		if err != nil || broken == nil || broken.Words != c.want {
+			t.Errorf("%s: %v %v, want %s", c.change, broken, err, c.want)
+		}
+		if _, err := db.Exec(c.back); err != nil {
+			t.Fatal(err)
+		}
+		if _, broken, _ := s.VerifyRecord(ctx); broken != nil && c.want != "entry 100 has been altered" {
+			t.Errorf("put back, and still %s", broken.Words)
+		}
+	}
+	if _, err := db.Exec("DELETE FROM record WHERE seq = 50"); err != nil {
+		t.Fatal(err)
+	}
+	if _, broken, _ := s.VerifyRecord(ctx); broken == nil || broken.Words != "entry 50 is missing" {
+		t.Errorf("%v", broken)
+	}
+}
+
+func TestRecordFilters(t *testing.T) {
+	s, _ := open(t)
+	list := entries(5)
+	list[1].Kind, list[2].Target, list[3].User, list[4].Round = "survey", "sooty-tern", "o'neil", 8
+	list[0].Words = "100% sure_thing"
+	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, list...) })
+	for _, c := range []struct {
+		f    store.EntryFilter
+		want []int64
+	}{
+		{store.EntryFilter{}, []int64{5, 4, 3, 2, 1}}, {store.EntryFilter{Kind: "survey"}, []int64{2}}, {store.EntryFilter{Without: "step"}, []int64{2}},
+		{store.EntryFilter{Target: "sooty-tern"}, []int64{3}}, {store.EntryFilter{User: "o'neil"}, []int64{4}}, {store.EntryFilter{Round: 8}, []int64{5}},
+		{store.EntryFilter{Before: 3}, []int64{2, 1}}, {store.EntryFilter{Text: "100% sure_"}, []int64{1}}, {store.EntryFilter{Text: "100_"}, nil}, {store.EntryFilter{Operator: "nobody"}, nil},
+	} {
+		got, err := s.Entries(ctx, c.f, 100)
+		var seqs []int64
+		for _, e := range got {
+			seqs = append(seqs, e.Seq)
+		}
+		if err != nil || !slices.Equal(seqs, c.want) {
+			t.Errorf("%+v: %v %v, want %v", c.f, seqs, err, c.want)
+		}
+	}
+	if e, err := s.Entry(ctx, 4); err != nil || e.User != "o'neil" || !e.At.Equal(now) {
+		t.Errorf("%+v %v", e, err)
+	}
+	if _, err := s.Entry(ctx, 99); !errors.Is(err, store.ErrNone) {
+		t.Error(err)
+	}
+}
+
+func TestLease(t *testing.T) {
+	s, _ := open(t)
+	take := func(owner string, during time.Duration) bool {
+		ok, err := s.Lease(ctx, "target/arctic-tern", owner, during)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ok
+	}
+	if !take("a", time.Minute) || take("b", time.Minute) || !take("a", 50*time.Millisecond) {
+		t.Error("a lease belongs to who took it, and can be renewed")
+	}
+	deadline := time.Now().Add(5 * time.Second)
+	for !take("b", time.Minute) {
+		if time.Now().After(deadline) {
+			t.Fatal("a lease does not run out")
+		}
+	}
+	if err := s.Release(ctx, "target/arctic-tern", "a"); err != nil || take("a", time.Minute) {
+		t.Error("a lease was given back by somebody else")
+	}
+	if err := s.Release(ctx, "target/arctic-tern", "b"); err != nil || !take("a", time.Minute) {
+		t.Error("a lease was not given back")
+	}
+}
+
+func finding(target, name, user string, kind model.FindingKind, verb model.Verb) model.Finding {
+	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: verb, Object: model.Account, Name: name, User: user}, Note: "a note with ’ and \""}
+}
+
+// A difference keeps the day it was first seen, until it is gone.
+func TestFindings(t *testing.T) {
+	s, _ := open(t)
+	first := []model.Finding{finding("arctic-tern", "marit", "marit", model.Missing, model.Create), finding("arctic-tern", "jarle", "", model.Unexpected, model.NoRemedy)}
+	put := func(list []model.Finding, at time.Time) (fresh int) {
+		tx(t, s, func(tx *store.Tx) (err error) { fresh, err = tx.PutFindings(ctx, "arctic-tern", list, at); return err })
+		return fresh
+	}
+	if n := put(first, now); n != 2 {
+		t.Errorf("%d new", n)
+	}
+	later := append(first[:1:1], finding("arctic-tern", "hanne", "hanne", model.Different, model.Modify))
+	if n := put(later, now.AddDate(0, 0, 1)); n != 1 {
+		t.Errorf("%d new the second time", n)
+	}
+	got, total, err := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10})
+	if err != nil || total != 2 || !got[0].SeenAt.Equal(now) || !got[1].SeenAt.Equal(now.AddDate(0, 0, 1)) || got[0].Note != first[0].Note {
+		t.Errorf("%v %d %+v", err, total, got)
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		_, err := tx.PutFindings(ctx, "sooty-tern", []model.Finding{finding("sooty-tern", "marit", "marit", model.Missing, model.Create), finding("sooty-tern", "x", "", model.Unmatched, model.NoRemedy)}, now)
+		return err
+	})
+	for _, c := range []struct {
+		f    store.FindingFilter
+		want int
+	}{
+		{store.FindingFilter{Targets: []string{"sooty-tern"}}, 2}, {store.FindingFilter{Users: []string{"marit", "hanne"}}, 3}, {store.FindingFilter{Kinds: []string{"missing"}}, 2},
+		{store.FindingFilter{Targets: []string{"sooty-tern"}, Kinds: []string{"different"}}, 0}, {store.FindingFilter{Users: []string{"' OR 1=1 --"}}, 0},
+	} {
+		page, total, err := s.Findings(ctx, c.f, store.Page{Size: 1})
+		if err != nil || total != c.want || len(page) != min(1, c.want) {
+			t.Errorf("%+v: %d of %d, %v", c.f, len(page), total, err)
+		}
+	}
+	counts, err := s.CountFindings(ctx)
+	if err != nil || len(counts) != 4 || fmt.Sprint(counts[3]) != "{sooty-tern unmatched 1 0}" {
+		t.Errorf("%v %v", counts, err)
+	}
+	if n, err := s.CountFindingsOf(ctx, []string{"marit", "nobody"}); err != nil || n["marit"] != 2 || n["nobody"] != 0 {
+		t.Errorf("%v %v", n, err)
+	}
+	tx(t, s, func(tx *store.Tx) error { return tx.KeepFindingsOf(ctx, []string{"arctic-tern"}) })
+	if _, total, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 1}); total != 2 {
+		t.Errorf("%d findings are left", total)
+	}
+}
+
+func TestObserved(t *testing.T) {
+	s, _ := open(t)
+	odd := []string{"o'neil; reboot", `Durand, "A"`, "50%_off", "نور", "MARIT", "marit"}
+	var objects []model.Object
+	for i, name := range odd {
+		o := model.Object{Kind: model.Account, Name: name, Unique: fmt.Sprint("u", i), System: i == 0}
+		objects = append(objects, model.Object{Kind: o.Kind, Name: o.Name, Unique: o.Unique, System: o.System, Attributes: o.Attributes.With("shell", "/bin/sh").With("keys", "a", "b")})
+	}
+	group := model.Object{Kind: model.GroupKind, Name: "crew"}
+	group.Attributes = group.Attributes.With(model.Members, `Durand, "A"`, "marit")
+	if err := s.PutObserved(ctx, "arctic-tern", 1, append(objects, group)); err != nil {
+		t.Fatal(err)
+	}
+	accounts, groups, err := s.Observed(ctx, "arctic-tern")
+	if err != nil || len(accounts) != len(odd) || len(groups) != 1 {
+		t.Fatalf("%d accounts, %d groups, %v", len(accounts), len(groups), err)
+	}
+	for _, o := range accounts {
+		if !slices.Contains(odd, o.Name) || len(o.Attributes.Get("keys")) != 2 {
+			t.Errorf("%+v", o)
+		}
+	}
+	if got, err := s.GroupsOf(ctx, "arctic-tern", `Durand, "A"`); err != nil || !slices.Equal(got, []string{"crew"}) {
+		t.Errorf("%v %v", got, err)
+	}
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", "50%_", store.Page{Size: 5}); err != nil || total != 1 || page[0].Name != "50%_off" {
+		t.Errorf("%v %d %v", page, total, err)
+	}
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", "", store.Page{From: 5, Size: 5}); err != nil || total != 6 || len(page) != 1 || !page[0].System {
+		t.Errorf("the target's own come last: %v %d %v", page, total, err)
+	}
+	if err := s.PutObserved(ctx, "arctic-tern", 2, objects[:2]); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.ForgetUnseen(ctx, "arctic-tern", 2); err != nil {
+		t.Fatal(err)
+	}
+	if accounts, groups, _ := s.Observed(ctx, "arctic-tern"); len(accounts) != 2 || len(groups) != 0 {
+		t.Errorf("%d accounts and %d groups outlived the survey that did not see them", len(accounts), len(groups))
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Survey: 2, Words: strings.Repeat("å", 2000)}); err != nil {
+			return err
+		}
+		return tx.PutObject(ctx, "arctic-tern", objects[5])
+	})
+	if o, err := s.Object(ctx, "arctic-tern", model.Account, "marit"); err != nil || o.Unique != "u5" {
+		t.Errorf("%+v %v", o, err)
+	}
+	if _, err := s.Object(ctx, "arctic-tern", model.Account, "Marit"); !errors.Is(err, store.ErrNone) {
+		t.Errorf("names that differ in case are one: %v", err)
+	}
+}
+
+func TestRound(t *testing.T) {
+	s, _ := open(t)
+	list := make([]store.Step, 1200)
+	for i := range list {
+		list[i] = store.Step{Stage: i % 4, Outcome: "waiting", Act: model.Act{Target: fmt.Sprintf("t%d", i%3), Verb: model.Create, Object: model.Account, Name: fmt.Sprint("n", i), User: fmt.Sprint("u", i%10)}}
+	}
+	var id int64
+	tx(t, s, func(tx *store.Tx) (err error) {
+		id, err = tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list)
+		return err
+	})
+	if page, total, err := s.Steps(ctx, id, nil, store.Page{From: 1199, Size: 10}); err != nil || total != 1200 || len(page) != 1 || page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
+		t.Errorf("%v %d %v", page, total, err)
+	}
+	if n, err := s.CountPeople(ctx, id); err != nil || n != 10 {
+		t.Errorf("%d people, %v", n, err)
+	}
+	// Of eight who approve at once, one does.
+	var wg sync.WaitGroup
+	var mu sync.Mutex
+	won := 0
+	for i := range 8 {
+		wg.Go(func() {
+			err := s.Tx(ctx, func(tx *store.Tx) error {
+				moved, err := tx.MoveRound(ctx, id, []string{"draft"}, "approved", fmt.Sprint("operator", i), now)
+				if moved {
+					mu.Lock()
+					won++
+					mu.Unlock()
+				}
+				return err
+			})
+			if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	if won != 1 {
+		t.Errorf("%d approved it", won)
+	}
+	if err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil {
+		t.Fatal(err)
+	}
+	end := func() {
+		tx(t, s, func(tx *store.Tx) error {
+			open, err := tx.StillRunning(ctx, id, []int{1, 2, 9})
+			if err != nil || open[9] {
+				t.Errorf("%v %v", open, err)
+			}
+			var ended []store.Step
+			for _, seq := range []int{1, 2} {
+				if open[seq] {
+					ended = append(ended, store.Step{Seq: seq, Outcome: "done", Words: strings.Repeat("ü", 3000)})
+				}
+			}
+			return tx.EndSteps(ctx, id, ended, now)
+		})
+	}
+	end()
+	end() // told twice, it counts once
+	counts, err := s.CountSteps(ctx, id)
+	by := map[string]int{}
+	for _, c := range counts {
+		by[c.Outcome] += c.N
+	}
+	if err != nil || by["done"] != 2 || by["running"] != 1 || by["waiting"] != 1197 {
+		t.Errorf("%v %v", by, err)
+	}
+	if page, total, _ := s.Steps(ctx, id, []string{"running"}, store.Page{Size: 5}); total != 1 || page[0].Tries != 1 {
+		t.Errorf("%+v", page)
+	}
+	if rounds, total, err := s.Rounds(ctx, []string{"approved", "running"}, store.Page{Size: 5}); err != nil || total != 1 || rounds[0].ApprovedBy == "" {
+		t.Errorf("%v %d %v", rounds, total, err)
+	}
+	if _, err := s.Round(ctx, id+1); !errors.Is(err, store.ErrNone) {
+		t.Error(err)
+	}
+}
+
+func TestRevisions(t *testing.T) {
+	s, _ := open(t)
+	if n, err := s.LastRevisionNumber(ctx); n != 0 || err != nil {
+		t.Error(n, err)
+	}
+	files := []declare.File{{Name: "a.yaml", Text: strings.Repeat("users: å\n", 10_000)}}
+	var wg sync.WaitGroup
+	for range 5 {
+		wg.Go(func() {
+			if err := s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.AddRevision(ctx, files, "odd", "why", now); return err }); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	wg.Wait()
+	r, err := s.LastRevision(ctx)
+	if err != nil || r.Number != 5 {
+		t.Fatal(r.Number, err)
+	}
+	if back, err := r.Files(); err != nil || !slices.Equal(back, files) {
+		t.Errorf("the files came back changed: %v", err)
+	}
+	r.Packed = r.Packed[:20]
+	if _, err := r.Files(); err == nil || !strings.Contains(err.Error(), "revision 5 cannot be unpacked") {
+		t.Error(err)
+	}
+}
+
+func TestOperatorsAndSecrets(t *testing.T) {
+	s, _ := open(t)
+	o := store.Operator{Name: "odd.strand", FullName: "Odd Strand", Password: "$argon2id$", Duties: "look,run", MadeAt: now}
+	tx(t, s, func(tx *store.Tx) error {
+		n, err := tx.CountOperators(ctx)
+		if n != 0 {
+			t.Errorf("%d operators", n)
+		}
+		return errors.Join(err, tx.PutOperator(ctx, o))
+	})
+	hash := make([]byte, 32)
+	tx(t, s, func(tx *store.Tx) error {
+		return tx.PutCredential(ctx, store.Credential{Hash: hash, Operator: o.Name, Kind: "token", Name: "nightly", MadeAt: now, EndsAt: now.Add(time.Hour)})
+	})
+	if c, who, err := s.Credential(ctx, hash); err != nil || c.Name != "nightly" || who.FullName != "Odd Strand" || who.Duties != "look,run" {
+		t.Errorf("%+v %+v %v", c, who, err)
+	}
+	if err := s.UseCredential(ctx, hash, now); err != nil {
+		t.Error(err)
+	}
+	if list, err := s.Tokens(ctx, ""); err != nil || len(list) != 1 || list[0].UsedAt == nil {
+		t.Errorf("%+v %v", list, err)
+	}
+	tx(t, s, func(tx *store.Tx) error { // the one that has ended goes when another comes
+		return tx.PutCredential(ctx, store.Credential{Hash: slices.Repeat([]byte{1}, 32), Operator: o.Name, Kind: "session", MadeAt: now.Add(2 * time.Hour), EndsAt: now.Add(3 * time.Hour)})
+	})
+	if _, _, err := s.Credential(ctx, hash); !errors.Is(err, store.ErrNone) {
+		t.Error(err)
+	}
+	for _, sealed := range []string{"one", "two"} {
+		tx(t, s, func(tx *store.Tx) error {
+			return tx.PutSecret(ctx, store.Secret{Name: "vessel-key", Sealed: []byte(sealed), SetAt: now, SetBy: o.Name})
+		})
+	}
+	if got, err := s.Secret(ctx, "vessel-key"); err != nil || string(got.Sealed) != "two" {
+		t.Errorf("%s %v", got.Sealed, err)
+	}
+	if list, err := s.Secrets(ctx); err != nil || len(list) != 1 || list[0].Sealed != nil {
+		t.Errorf("%+v %v", list, err)
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		found, err := tx.RemoveOperator(ctx, o.Name)
+		if !found {
+			t.Error("not found")
+		}
+		return err
+	})
+	if _, _, err := s.Credential(ctx, slices.Repeat([]byte{1}, 32)); !errors.Is(err, store.ErrNone) {
+		t.Errorf("an operator's credentials outlive them: %v", err)
+	}
+}
+
+func TestAway(t *testing.T) {
+	s, _ := open(t)
+	s.Close()
+	if err := s.Ping(ctx); !store.Away(err) {
+		t.Errorf("%v", err)
+	}
+	for _, err := range []error{nil, store.ErrNone, context.Canceled} {
+		if store.Away(err) {
+			t.Errorf("%v does not mean that it is away", err)
+		}
+	}
+	if _, err := store.Open(ctx, "nonsense"); err == nil || !strings.Contains(err.Error(), "database address") {
+		t.Error(err)
+	}
+}
+
+// Every query that chooses rows finds them by an index.
+func TestIndexes(t *testing.T) {
+	_, db := open(t)
+	for _, q := range []string{
+		"SELECT * FROM record WHERE user = 'x' AND seq < 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE target = 'x' ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE round = 5 ORDER BY seq DESC LIMIT 5",
+		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM finding WHERE target = 'x' ORDER BY target, seq LIMIT 5", "SELECT * FROM finding WHERE user = 'x'", "SELECT * FROM finding WHERE kind = 'x' ORDER BY target, seq LIMIT 5",
+		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5", "SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'", "SELECT * FROM round WHERE state = 'running' ORDER BY id DESC LIMIT 5",
+		"SELECT * FROM credential WHERE operator = 'x' AND kind = 'token'", "DELETE FROM credential WHERE ends_at < '2020-01-01'",
+	} {
+		rows, err := db.Query("EXPLAIN " + q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for rows.Next() {
+			cols := make([]sql.NullString, 10)
+			ptrs := make([]any, len(cols))
+			for i := range cols {
+				ptrs[i] = &cols[i]
+			}
+			if err := rows.Scan(ptrs...); err != nil {
+				t.Fatal(err)
+			}
+			if cols[4].String == "" { // possible_keys
+				t.Errorf("no index for %s", q)
+			}
+		}
+		rows.Close()
+	}
+}
