@@ -76,7 +76,7 @@ func sideBySide(u service.UserDetail) table {
 	line("state", func(x service.Account) string { return mark(x.State) })
 	for _, name := range slices.Sorted(maps.Keys(attributes)) {
 		line(name, func(x service.Account) string {
-			if v := x.Attributes[name]; len(v) > 1 || name == "keys" {
+			if v := x.Attributes[name]; len(v) > 1 || len(v) == 1 && name == "keys" {
 				return plural(len(v), "value", "values")
 			}
 			return strings.Join(x.Attributes[name], ", ")

@@ -1,0 +1,280 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service"
+)
+
+func env(getenv map[string]string, in string) (Env, *bytes.Buffer, *bytes.Buffer) {
+	var out, said bytes.Buffer
+	return Env{In: strings.NewReader(in), Out: &out, Err: &said, Version: "7", Getenv: func(k string) string { return getenv[k] }}, &out, &said
+}
+
+func run(getenv map[string]string, in string, args ...string) (string, string, int) {
+	e, out, said := env(getenv, in)
+	code := Run(context.Background(), e, args)
+	return out.String(), said.String(), code
+}
+
+// Every command says what it does, and every one that does something has an example from the sample world.
+func TestHelp(t *testing.T) {
+	e, _, _ := env(nil, "")
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		if c.Short == "" || strings.HasSuffix(c.Short, ".") {
+			t.Errorf("%s: short help is %q", c.CommandPath(), c.Short)
+		}
+		if c.Runnable() && !c.Hidden && c.Parent() != nil {
+			if !strings.Contains(c.Example, "  roost ") {
+				t.Errorf("%s has no example", c.CommandPath())
+			}
+			for _, line := range strings.Split(c.Example, "\n") {
+				if !strings.HasPrefix(line, "  roost "+strings.TrimPrefix(c.CommandPath(), "roost ")) && c.Name() != "record" {
+					t.Errorf("%s: the example %q is of another command", c.CommandPath(), line)
+				}
+			}
+		}
+		for _, sub := range c.Commands() {
+			walk(sub)
+		}
+	}
+	root := New(e)
+	walk(root)
+	for _, want := range strings.Fields("serve demo sign-in sign-out check declare survey drift draft approve run reconcile round user target record secret operator token version") {
+		if c, _, err := root.Find([]string{want}); err != nil || c.Name() != want {
+			t.Errorf("there is no command %s", want)
+		}
+	}
+	if out, _, code := run(nil, "", "completion", "bash"); code != 0 || !strings.Contains(out, "roost") {
+		t.Error("no completion")
+	}
+}
+
+func TestWrongUse(t *testing.T) {
+	profile := filepath.Join(t.TempDir(), "none")
+	for _, c := range []struct {
+		args string
+		code int
+		want string
+	}{
+		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`}, {"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
+		{"drift extra", 2, "roost drift: unknown command"}, {"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
+		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`}, {"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
+		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"}, {"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},
+		{"serve --log xml", 2, "log is text or json"}, {"serve --log-level loud", 2, "log-level is debug"}, {"serve --config /nowhere", 1, "no such file"},
+	} {
+		out, said, code := run(map[string]string{"ROOST_PROFILE": profile}, "", strings.Fields(c.args)...)
+		if code != c.code || !strings.Contains(said, c.want) || out != "" {
+			t.Errorf("roost %s: exit %d, want %d and %q\n%s%s", c.args, code, c.code, c.want, out, said)
+		}
+	}
+	if _, said, _ := run(nil, "", "drift"); !strings.Contains(said, "neither ROOST_PROFILE nor HOME") {
+		t.Error(said)
+	}
+	broken := filepath.Join(t.TempDir(), "sign-in")
+	if err := os.WriteFile(broken, []byte("{"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, said, _ := run(map[string]string{"ROOST_PROFILE": broken}, "", "drift"); !strings.Contains(said, "cannot be read; sign in again") {
+		t.Error(said)
+	}
+}
+
+var sample = table{head: []string{"NAME", "N"}, right: []int{1}, about: "Two of them.", empty: "None.", rows: [][]string{{"Bjørn, Åsen", "5"}, {"o\"x", "12"}}}
+
+func TestOutput(t *testing.T) {
+	value := []map[string]any{{"name": "Bjørn <Åsen>", "n": 5}}
+	for form, want := range map[string]string{
+		"table": "Two of them.\n\nNAME          N\nBjørn, Åsen   5\no\"x          12\n",
+		"json":  "[\n  {\n    \"n\": 5,\n    \"name\": \"Bjørn <Åsen>\"\n  }\n]\n",
+		"yaml":  "- \"n\": 5\n  name: Bjørn <Åsen>\n",
+		"csv":   "NAME,N\n\"Bjørn, Åsen\",5\n\"o\"\"x\",12\n",
+	} {
+		e, out, _ := env(nil, "")
+		a := &app{Env: e, output: form}
+		if err := a.show(value, sample); err != nil || out.String() != want && !(form == "yaml" && strings.Contains(out.String(), "Bjørn <Åsen>")) {
+			t.Errorf("%s: %v\n%q\nwant\n%q", form, err, out, want)
+		}
+	}
+	e, out, _ := env(nil, "")
+	a := &app{Env: e, output: "table"}
+	if err := a.show(nil, table{head: []string{"X"}, empty: "Nothing."}); err != nil || out.String() != "Nothing.\n" {
+		t.Errorf("%q", out)
+	}
+	if out, _, code := run(nil, "", "version", "-o", "json"); code != 0 || out != "{\n  \"version\": \"7\"\n}\n" {
+		t.Errorf("%q", out)
+	}
+}
+
+// A table fits the terminal: the widest columns give way, and say so.
+func TestNarrow(t *testing.T) {
+	e, out, _ := env(nil, "")
+	e.Width = 60
+	a := &app{Env: e, output: "table"}
+	long := strings.Repeat("lang ", 30)
+	if err := a.show(nil, table{head: []string{"A", "B", "C"}, rows: [][]string{{"short", long, "also short"}, {"x", "y", long}}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range strings.Split(out.String(), "\n") {
+		if n := len([]rune(line)); n > 60 {
+			t.Errorf("%d letters: %q", n, line)
+		}
+	}
+	if !strings.Contains(out.String(), "…") || !strings.Contains(out.String(), "also short") {
+		t.Error(out.String())
+	}
+	widths := []int{5, 8}
+	narrow(widths, 3)
+	if widths[0] != 5 || widths[1] != 8 {
+		t.Errorf("columns are narrowed beyond use: %v", widths)
+	}
+}
+
+func TestWords(t *testing.T) {
+	for got, want := range map[string]string{
+		change("a", "b"): "a → b", change("", "b"): "b", change("a", ""): "a → nothing", who("", ""): "–", who("Marit", "m"): "Marit", who("", "m"): "m",
+		figure(0): "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", mark("done"): "● done", mark("something"): "something", plural(1, "step", "steps"): "1 step", plural(2, "step", "steps"): "2 steps",
+		wrapped("one two three", "  ", 8): "one two\n  three", orNone(""): "none", clock(nil): "", one(nil): "", orElse("", "x"): "x",
+		headline(service.Round{ID: 3, Steps: 2, People: 1, State: service.Drafted, Targets: make([]service.TargetSteps, 2)}):                           "Round 3 makes 2 changes for 1 person on 2 targets.",
+		headline(service.Round{ID: 3, State: service.Incomplete, Outcomes: map[string]int{"failed": 1, "done": 2}}):                                    "Round 3 is incomplete: 1 failed, 2 done.",
+		headline(service.Round{ID: 3, Steps: 2, State: service.Running, Targets: make([]service.TargetSteps, 1), Outcomes: map[string]int{"done": 1}}): "Round 3 makes 2 changes on 1 target. It is running: 1 done.",
+	} {
+		if got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
+
+func TestSideBySide(t *testing.T) {
+	u := service.UserDetail{User: service.User{ID: "marit", Name: "Marit Fell"}, Accounts: []service.Account{
+		{Target: "arctic", Name: "marit", State: "found", Attributes: map[string][]string{"shell": {"/bin/sh"}, "keys": {"a", "b"}}, Groups: []string{"crew"}, Findings: []service.Finding{{What: "change account", Before: "x", After: "y"}}},
+		{Target: "sooty", Name: "mf", State: "missing"}}}
+	got := sideBySide(u)
+	var flat []string
+	for _, row := range got.rows {
+		flat = append(flat, strings.Join(row, "|"))
+	}
+	if want := "account|marit|mf;state|▲ found|■ missing;keys|2 values|;shell|/bin/sh|;groups|crew|;because||;drift|change account x → y|"; strings.Join(flat, ";") != want {
+		t.Errorf("%s\nwant\n%s", strings.Join(flat, ";"), want)
+	}
+	if got := sideBySide(service.UserDetail{}); got.rows != nil || got.empty == "" {
+		t.Errorf("%+v", got)
+	}
+}
+
+func TestReadFiles(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"a.yaml": "A", "deep/b.yml": "B", "notes.txt": "no"} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := readFiles([]string{dir, filepath.Join(dir, "a.yaml")})
+	b, _ := json.Marshal(got)
+	if want := `[{"name":"a.yaml","text":"A"},{"name":"deep/b.yml","text":"B"},{"name":"a.yaml","text":"A"}]`; err != nil || string(b) != want {
+		t.Errorf("%s %v", b, err)
+	}
+	if _, err := readFiles([]string{t.TempDir()}); err == nil || !strings.Contains(err.Error(), "no .yaml files in it") {
+		t.Error(err)
+	}
+	_ = declare.File{}
+}
+
+// Flags outrank the environment, which outranks the file, which outranks the defaults.
+func TestSettings(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hen-roost.yaml")
+	if err := os.WriteFile(file, []byte("listen: file:1\ndata: /file\nlog: json\ndatabase: from-file\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	e, _, _ := env(map[string]string{"ROOST_DATA": "/environment", "ROOST_LISTEN": "environment:1"}, "")
+	a := &app{Env: e}
+	c := &cobra.Command{}
+	config := (&settings{}).flags(c.Flags())
+	if err := c.ParseFlags([]string{"--listen", "flag:1", "--config", file}); err != nil {
+		t.Fatal(err)
+	}
+	s, err := a.load(c.Flags(), *config)
+	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", Log: "json", LogLevel: "info"}) {
+		t.Errorf("%+v %v", s, err)
+	}
+	if c.Flags().Lookup("database") != nil {
+		t.Error("the database's address can be given where other processes see it")
+	}
+	if err := os.WriteFile(file, []byte("lisen: x\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := a.load(c.Flags(), file); err == nil || !strings.Contains(err.Error(), `unknown field "lisen"`) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestLogger(t *testing.T) {
+	var b bytes.Buffer
+	for form, want := range map[string]string{"json": `"msg":"hello"`, "text": "msg=hello"} {
+		b.Reset()
+		l, err := logger(&b, form, "info")
+		if err != nil {
+			t.Fatal(err)
+		}
+		l.Debug("quiet")
+		l.Info("hello", slog.String("a", "b"))
+		if !strings.Contains(b.String(), want) || strings.Contains(b.String(), "quiet") {
+			t.Errorf("%s: %s", form, b.String())
+		}
+	}
+}
+
+func TestSecretInput(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "s")
+	if err := os.WriteFile(file, []byte("from a file\r\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for from, want := range map[string]string{"-": "typed\n", file: "from a file"} {
+		e, _, _ := env(nil, "typed\n\n")
+		got, err := (&app{Env: e}).secretInput(from, "", "--file")
+		if err != nil || string(got) != want {
+			t.Errorf("%s: %q %v", from, got, err)
+		}
+	}
+	e, _, said := env(nil, "y\n")
+	e.Terminal = true
+	if yes, err := (&app{Env: e}).yes("Sure? "); !yes || err != nil || said.String() != "Sure? " {
+		t.Errorf("%v %v %q", yes, err, said)
+	}
+	e.In = io.LimitReader(strings.NewReader(""), 0)
+	if yes, err := (&app{Env: e}).yes("Sure? "); yes || err == nil {
+		t.Error("no answer is a yes")
+	}
+}
+
+func TestProgress(t *testing.T) {
+	e, _, said := env(nil, "")
+	a := &app{Env: e}
+	progress{a, "round 1", 4}.at(2, "steps")
+	if said.Len() != 0 {
+		t.Errorf("a bar where nobody looks: %q", said)
+	}
+	a.Terminal = true
+	p := progress{a, "round 1", 4}
+	p.at(2, "steps")
+	p.at(9, "steps")
+	p.end()
+	if s := said.String(); !strings.Contains(s, strings.Repeat("━", 16)+strings.Repeat("·", 16)+" 2 of 4 steps") || !strings.HasSuffix(s, "\r\033[K") {
+		t.Errorf("%q", s)
+	}
+}

@@ -1,0 +1,112 @@
+package serve
+
+import (
+	"context"
+	"crypto/tls"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/client"
+)
+
+var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
+
+func folder(t *testing.T) string {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "rw")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return dir
+}
+
+// The service keeps its certificate over a restart, and leaves its port and its database behind in order.
+func TestStartTwice(t *testing.T) {
+	c := Config{Listen: "127.0.0.1:0", Data: folder(t), Throwaway: true, Log: quiet}
+	first, err := Start(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	cl := client.New(first.Address, "", first.Print)
+	if err := cl.Get(context.Background(), "/session", nil, nil); err == nil || !strings.Contains(err.Error(), "you are not signed in") {
+		t.Errorf("%v", err)
+	}
+	web := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	for path, want := range map[string]int{"/": 200, "/users/marit.fell": 200, "/assets/nothing.js": 200, "/api/nothing": 404} {
+		resp, err := web.Get(first.Address + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp.Body.Close()
+		if resp.StatusCode != want && !(want == 200 && resp.StatusCode == 404) { // without the console built in, its pages are missing
+			t.Errorf("%s: %d", path, resp.StatusCode)
+		}
+		for _, h := range []string{"Content-Security-Policy", "X-Content-Type-Options", "Strict-Transport-Security"} {
+			if resp.Header.Get(h) == "" {
+				t.Errorf("%s has no %s", path, h)
+			}
+		}
+	}
+	for _, file := range []string{"tls.key", "seal.key"} {
+		if info, err := os.Stat(c.Data + "/" + file); err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s: %v %v", file, info, err)
+		}
+	}
+	taken := c
+	taken.Listen, taken.Data = strings.TrimPrefix(first.Address, "https://"), folder(t)
+	if _, err := Start(context.Background(), taken); err == nil || !strings.Contains(err.Error(), "address already in use") {
+		t.Errorf("%v", err)
+	}
+	first.Close()
+	if conn, err := net.Dial("tcp", strings.TrimPrefix(first.Address, "https://")); err == nil {
+		conn.Close()
+		t.Error("it still listens")
+	}
+	second, err := Start(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Close()
+	if second.Print != first.Print {
+		t.Error("another certificate after a restart")
+	}
+}
+
+// Wrong configuration stops the start, before a port is opened or a database made.
+func TestWrongConfiguration(t *testing.T) {
+	for want, c := range map[string]Config{
+		"go together":        {Listen: "127.0.0.1:0", Certificate: "x.pem"},
+		"no such file":       {Listen: "127.0.0.1:0", Certificate: "/nowhere/x.pem", CertificateKey: "/nowhere/x.key"},
+		"listen: ":           {Listen: "nonsense"},
+		"database address":   {Listen: "127.0.0.1:0", Database: "nonsense"},
+		"connection refused": {Listen: "127.0.0.1:0", Database: "u:secret-pw@tcp(127.0.0.1:1)/x"},
+	} {
+		c.Data, c.Log = folder(t), quiet
+		s, err := Start(context.Background(), c)
+		if err == nil {
+			s.Close()
+		}
+		if err == nil || !strings.Contains(err.Error(), want) || strings.Contains(err.Error(), "secret-pw") {
+			t.Errorf("%+v: %v, want %s", c.Listen, err, want)
+		}
+		if _, err := os.Stat(c.Data + "/db"); err == nil {
+			t.Errorf("%s: a database was made all the same", want)
+		}
+	}
+	broken := Config{Listen: "127.0.0.1:0", Data: folder(t), Log: quiet}
+	if err := os.WriteFile(broken.Data+"/tls.pem", []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(broken.Data+"/tls.key", []byte("x"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Start(context.Background(), broken); err == nil || !strings.Contains(err.Error(), "the certificate in") {
+		t.Errorf("%v", err)
+	}
+}
