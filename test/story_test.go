@@ -96,6 +96,10 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 0, "the record holds", "record", "--verify")
 	expect(t, d, 0, "vessel-key", "secret", "list")
 
+	for _, c := range [][]string{{"marit.fell", "user", "show", "mar"}, {"arctic-tern", "survey", ""}, {"sooty-tern", "drift", "--target", ""}, {"unmatched", "draft", "--kind", ""}} {
+		expect(t, d, 0, c[0], append([]string{"__complete"}, c[1:]...)...)
+	}
+
 	faulty := write(t, t.TempDir(), "bad.yaml", "roost: 1\nusers:\n  x: {nmae: X}\n")
 	expect(t, d, 1, `bad.yaml:3:7: unknown key "nmae" in user x; did you mean "name"?`, "check", faulty)
 	expect(t, d, 1, "2 faults in the declaration; nothing was stored", "declare", faulty, "--because", "try")

@@ -39,7 +39,7 @@ func (a *app) user() *cobra.Command {
 	list.Flags().StringVar(&text, "find", "", "part of an id, name or mail, or a whole role")
 	list.Flags().IntVar(&from, "from", 0, "how many to pass over")
 	list.Flags().IntVar(&size, "size", 100, "how many at most")
-	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1), Example: "  roost user show marit.fell",
+	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1), Example: "  roost user show marit.fell", ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var u service.UserDetail
 			if err := a.get(c.Context(), "/users/"+url.PathEscape(args[0]), nil, &u); err != nil {
@@ -144,7 +144,7 @@ func (a *app) targetList() *cobra.Command {
 func (a *app) targetShow() *cobra.Command {
 	var from, size int
 	var prefix string
-	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1), Example: "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
+	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1), Example: "  roost target show arctic-tern\n  roost target show staff-directory --begins m", ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var x service.TargetDetail
 			path := "/targets/" + url.PathEscape(args[0])
@@ -204,7 +204,7 @@ func orElse(s, otherwise string) string {
 func (a *app) acceptKey() *cobra.Command {
 	var print string
 	var all bool
-	c := &cobra.Command{Use: "accept-key [TARGET]", Short: "Accept the identity key a target shows", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "accept-key [TARGET]", Short: "Accept the identity key a target shows", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completing(1, a.targetNames),
 		Long: `Accept the identity key a target shows: the host key of a host, the authority of a
 directory's certificate. Compare the fingerprint with one taken on the target
 itself. A key that later changes is refused until it is accepted anew.`,

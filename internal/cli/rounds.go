@@ -37,7 +37,7 @@ func (a *app) draft() *cobra.Command {
 			a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
 			return nil
 		}}
-	ch.flags(c)
+	a.flags(&ch, c)
 	reasonFlag(c, &because)
 	return c
 }
@@ -339,7 +339,7 @@ func (a *app) reconcile() *cobra.Command {
 			a.undecided(out.Round.Undecided)
 			return a.followed(c.Context(), out.Round)
 		}}
-	ch.flags(c)
+	a.flags(&ch, c)
 	reasonFlag(c, &because)
 	return c
 }

@@ -15,7 +15,7 @@ import (
 func (a *app) survey() *cobra.Command {
 	return &cobra.Command{Use: "survey [TARGETS…]", Short: "Read targets and compare them with the declaration",
 		Long:    "Read the named targets, or all, several at once. Nothing is changed there. Exit status 1 when a target could not be read.",
-		Example: "  roost survey\n  roost survey arctic-tern staff-directory",
+		Example: "  roost survey\n  roost survey arctic-tern staff-directory", ValidArgsFunction: a.completing(0, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			results, err := a.surveyNow(c.Context(), args)
 			if err != nil {
@@ -83,10 +83,13 @@ func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.Survey
 // choice adds the options that choose findings.
 type choice struct{ targets, users, kinds []string }
 
-func (ch *choice) flags(c *cobra.Command) {
+func (a *app) flags(ch *choice, c *cobra.Command) {
 	c.Flags().StringSliceVar(&ch.targets, "target", nil, "only on these targets")
 	c.Flags().StringSliceVar(&ch.users, "user", nil, "only of these users")
 	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: missing, unexpected, different, unmatched")
+	for flag, names := range map[string]func(context.Context, string) ([]string, error){"target": a.targetNames, "user": a.userNames, "kind": kindNames} {
+		_ = c.RegisterFlagCompletionFunc(flag, a.completing(0, names)) // the flags were made just above
+	}
 }
 
 func (ch *choice) query() map[string][]string {
@@ -115,7 +118,7 @@ func (a *app) drift() *cobra.Command {
 			}
 			return nil
 		}}
-	ch.flags(c)
+	a.flags(&ch, c)
 	c.Flags().IntVar(&size, "size", 40, "how many a person is shown; programs get all")
 	return c
 }

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/store"
 )
 
@@ -28,7 +29,11 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 	if err != nil {
 		return Checked{}, err
 	}
-	return Checked{len(d.Users), len(d.Groups), len(d.Roles), len(d.Targets)}, nil
+	return size(d), nil
+}
+
+func size(d *model.Declaration) Checked {
+	return Checked{len(d.Users), len(d.Groups), len(d.Roles), len(d.Targets)}
 }
 
 // Revision is one stored version of the declaration, without its files.
@@ -50,11 +55,11 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 	if err != nil {
 		return Revision{}, err
 	}
-	checked, err := s.Check(ctx, who, files)
+	d, plan, err := s.read(files)
 	if err != nil {
 		return Revision{}, err
 	}
-	r := Revision{Operator: who.Name, Because: because, MadeAt: s.now(), Checked: checked}
+	r := Revision{Operator: who.Name, Because: because, MadeAt: s.now(), Checked: size(d)}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error
 		r.Number, err = tx.AddRevision(ctx, files, who.Name, because, r.MadeAt)
@@ -64,6 +69,10 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 	if err != nil {
 		return Revision{}, err
 	}
+	s.mu.Lock() // what was just read need not be read again
+	made := store.Revision{Number: r.Number, Operator: who.Name, Because: because, MadeAt: r.MadeAt}
+	s.plans = map[string]*current{plan.Day: {revision: r.Number, made: made, declared: d, plan: plan}}
+	s.mu.Unlock()
 	r.Findings, err = s.compareAll(ctx)
 	return r, err
 }

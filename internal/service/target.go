@@ -179,7 +179,7 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 		return Overview{}, err
 	}
 	out := Overview{Targets: targets, CheckedAt: s.now(), Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
-		Checked: Checked{len(c.declared.Users), len(c.declared.Groups), len(c.declared.Roles), len(c.declared.Targets)}}}
+		Checked: size(c.declared)}}
 	for _, t := range targets {
 		out.Findings += t.Total
 		out.Remedied += t.Total - t.Decide

@@ -47,9 +47,7 @@ func Read(files []File, schemas map[string]model.Schema) (*model.Declaration, er
 			continue
 		}
 		r.lines = strings.Split(f.Text, "\n")
-		if root := r.root(f.Text); root != nil {
-			(&fileParser{reader: r, d: d}).file(root)
-		}
+		(&fileParser{reader: r, d: d}).read(f.Text)
 	}
 	(&checker{d: d, schemas: schemas, readers: readers, set: expr.NewSet()}).run()
 	if len(faults) > 0 {
@@ -63,19 +61,31 @@ type fileParser struct {
 	d *model.Declaration
 }
 
-func (p *fileParser) file(root ast.Node) {
+// read reads a file piece by piece; it begins with its version.
+func (p *fileParser) read(text string) {
 	version := 0
+	for i, piece := range pieces(text) {
+		p.offset = piece.offset
+		root := p.root(piece.text)
+		if root == nil {
+			return
+		}
+		p.file(root, &version)
+		if pairs := p.pairs(root, "the file"); i == 0 && (version == 0 || len(pairs) > 0 && pairs[0].Key.GetToken().Value != "roost") {
+			p.fault(p.pos(root), "a declaration file begins with roost: 1")
+		}
+	}
+}
+
+func (p *fileParser) file(root ast.Node, version *int) {
 	p.mapping(root, "the file", keys{
-		"roost":   p.number(&version, 1, 1),
+		"roost":   p.number(version, 1, 1),
 		"params":  p.params,
 		"users":   func(n ast.Node) { p.named(n, "user", p.user) },
 		"groups":  func(n ast.Node) { p.named(n, "group", p.group) },
 		"roles":   func(n ast.Node) { p.named(n, "role", p.role) },
 		"targets": func(n ast.Node) { p.named(n, "target", p.target) },
 	}, later{"rights": true, "containers": true, "policies": true})
-	if pairs := p.pairs(root, "the file"); version == 0 || len(pairs) > 0 && pairs[0].Key.GetToken().Value != "roost" {
-		p.fault(p.pos(root), "a declaration file begins with roost: 1")
-	}
 }
 
 // twice reports a name that another place has already defined.

@@ -24,6 +24,7 @@ type File struct {
 type reader struct {
 	file    string
 	lines   []string
+	offset  int // lines before the piece that is being read
 	anchors map[string]ast.Node
 	faults  *Faults
 }
@@ -42,7 +43,7 @@ func (r *reader) pos(n ast.Node) model.Pos {
 	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
 		tk = m.Values[0].Key.GetToken() // the mapping's own token is its first colon
 	}
-	return model.Pos{File: r.file, Line: tk.Position.Line, Column: tk.Position.Column}
+	return model.Pos{File: r.file, Line: r.offset + tk.Position.Line, Column: tk.Position.Column}
 }
 
 func (r *reader) fault(at model.Pos, format string, args ...any) {
@@ -83,7 +84,7 @@ func (r *reader) root(text string) ast.Node {
 		}); ok {
 			message = e.GetMessage()
 			if tk := e.GetToken(); tk != nil && tk.Position != nil {
-				at.Line, at.Column = tk.Position.Line, tk.Position.Column
+				at.Line, at.Column = r.offset+tk.Position.Line, tk.Position.Column
 			}
 		}
 		r.fault(at, "not YAML: %s", message)
