@@ -84,7 +84,7 @@ func (f FindingFilter) where() (string, []any) {
 		if len(c.values) == 0 {
 			continue
 		}
-		parts = append(parts, c.column+" IN (?"+strings.Repeat(", ?", len(c.values)-1)+")")
+		parts = append(parts, c.column+" IN "+oneOf(len(c.values)))
 		for _, v := range c.values {
 			args = append(args, v)
 		}
@@ -134,7 +134,7 @@ func (s *Store) CountFindings(ctx context.Context) ([]FindingCount, error) {
 func (tx *Tx) KeepFindingsOf(ctx context.Context, targets []string) error {
 	query, args := `DELETE FROM finding`, []any{}
 	if len(targets) > 0 {
-		query += ` WHERE target NOT IN (?` + strings.Repeat(", ?", len(targets)-1) + `)`
+		query += ` WHERE target NOT IN ` + oneOf(len(targets)) + ``
 		for _, t := range targets {
 			args = append(args, t)
 		}

@@ -94,7 +94,7 @@ func (s *Store) Round(ctx context.Context, id int64) (Round, error) {
 func (s *Store) Rounds(ctx context.Context, states []string, p Page) (out []Round, total int, err error) {
 	where, args := "", []any{}
 	if len(states) > 0 {
-		where = ` WHERE state IN (?` + strings.Repeat(", ?", len(states)-1) + `)`
+		where = ` WHERE state IN ` + oneOf(len(states)) + ``
 		for _, st := range states {
 			args = append(args, st)
 		}
@@ -123,7 +123,7 @@ func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operat
 	for _, st := range from {
 		args = append(args, st)
 	}
-	res, err := tx.ExecContext(ctx, `UPDATE round SET state = ?`+set+` WHERE id = ? AND state IN (?`+strings.Repeat(", ?", len(from)-1)+`)`, args...)
+	res, err := tx.ExecContext(ctx, `UPDATE round SET state = ?`+set+` WHERE id = ? AND state IN `+oneOf(len(from)), args...)
 	if err != nil {
 		return false, err
 	}
@@ -136,7 +136,7 @@ func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operat
 func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Page) (out []Step, total int, err error) {
 	where, args := ` WHERE round = ?`, []any{round}
 	if len(outcomes) > 0 {
-		where += ` AND outcome IN (?` + strings.Repeat(", ?", len(outcomes)-1) + `)`
+		where += ` AND outcome IN ` + oneOf(len(outcomes)) + ``
 		for _, o := range outcomes {
 			args = append(args, o)
 		}
@@ -181,7 +181,7 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time
 			args = append(args, q)
 		}
 		if _, err := s.db.ExecContext(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-			WHERE round = ? AND seq IN (?`+strings.Repeat(", ?", to-from-1)+`)`, args...); err != nil {
+			WHERE round = ? AND seq IN `+oneOf(to-from), args...); err != nil {
 			return err
 		}
 	}
@@ -199,7 +199,7 @@ func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[in
 			args = append(args, q)
 		}
 		var open []int
-		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running' AND seq IN (?`+strings.Repeat(", ?", to-from-1)+`) FOR UPDATE`, args...); err != nil {
+		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running' AND seq IN `+oneOf(to-from)+` FOR UPDATE`, args...); err != nil {
 			return nil, err
 		}
 		for _, q := range open {

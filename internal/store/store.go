@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"io/fs"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -164,3 +165,6 @@ func groups(n, size int) func(func(from, to int) bool) {
 type Page struct {
 	From, Size int
 }
+
+// oneOf is the right side of an IN for n placeholders.
+func oneOf(n int) string { return "(?" + strings.Repeat(", ?", n-1) + ")" }

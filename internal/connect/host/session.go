@@ -136,7 +136,7 @@ func (s *session) exec(ctx context.Context, script string, limit time.Duration, 
 		return fmt.Errorf("no answer within %s: %w", limit, ctx.Err())
 	}
 	if err != nil && complaint.Len() > 0 {
-		return fmt.Errorf("%w: %s", err, clean(strings.TrimSpace(complaint.String())))
+		return fmt.Errorf("%w: %s", err, connect.Printable(strings.TrimSpace(complaint.String())))
 	}
 	return err
 }

@@ -8,6 +8,7 @@ import (
 	"strconv"
 	"strings"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
 
@@ -54,7 +55,7 @@ func read(from io.Reader) (*reading, error) {
 		case "K":
 			name, line, _ := strings.Cut(rest, ":")
 			if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
-				keysOf[name] = append(keysOf[name], clean(line))
+				keysOf[name] = append(keysOf[name], connect.Printable(line))
 			}
 		case "L":
 			key, value, _ := strings.Cut(rest, ":")
@@ -68,10 +69,10 @@ func read(from io.Reader) (*reading, error) {
 		case "R":
 			f := strings.SplitN(rest, ":", 4)
 			if i, err := strconv.Atoi(f[0]); err == nil && len(f) == 4 {
-				r.results[i] = result{f[1], f[2], clean(f[3])}
+				r.results[i] = result{f[1], f[2], connect.Printable(f[3])}
 			}
 		case "X":
-			r.refusal = clean(rest)
+			r.refusal = connect.Printable(rest)
 		case "Z":
 			r.whole = true
 		}
@@ -86,24 +87,14 @@ func read(from io.Reader) (*reading, error) {
 	return r, nil
 }
 
-// clean makes text from a target fit to be stored and shown: valid, without controls.
-func clean(s string) string {
-	return strings.Map(func(c rune) rune {
-		if c < ' ' || c == 0x7f {
-			return ' '
-		}
-		return c
-	}, strings.ToValidUTF8(s, "\uFFFD"))
-}
-
 func (r *reading) account(line string) error {
 	f := strings.SplitN(line, ":", 7)
 	if len(f) != 7 || len(r.accounts) >= maxObjects {
-		return fmt.Errorf("the host sent an account line that cannot be read: %q", clean(line))
+		return fmt.Errorf("the host sent an account line that cannot be read: %q", connect.Printable(line))
 	}
-	o := model.Object{Kind: model.Account, Name: clean(f[0])}
+	o := model.Object{Kind: model.Account, Name: connect.Printable(f[0])}
 	for i, name := range []string{model.Number, primaryGroup, model.Disabled, home, shell, model.FullName} {
-		if v := clean(f[i+1]); v != "" {
+		if v := connect.Printable(f[i+1]); v != "" {
 			o.Attributes = o.Attributes.With(name, v)
 		}
 	}
@@ -114,14 +105,14 @@ func (r *reading) account(line string) error {
 func (r *reading) group(line string) error {
 	f := strings.SplitN(line, ":", 3)
 	if len(f) != 3 || len(r.groups) >= maxObjects {
-		return fmt.Errorf("the host sent a group line that cannot be read: %q", clean(line))
+		return fmt.Errorf("the host sent a group line that cannot be read: %q", connect.Printable(line))
 	}
-	o := model.Object{Kind: model.GroupKind, Name: clean(f[0])}
-	o.Attributes = o.Attributes.With(model.Number, clean(f[1]))
+	o := model.Object{Kind: model.GroupKind, Name: connect.Printable(f[0])}
+	o.Attributes = o.Attributes.With(model.Number, connect.Printable(f[1]))
 	var members []string
 	for m := range strings.SplitSeq(f[2], ",") {
 		if m != "" {
-			members = append(members, clean(m))
+			members = append(members, connect.Printable(m))
 		}
 	}
 	o.Attributes = o.Attributes.With(model.Members, members...)

@@ -138,13 +138,3 @@ func (s *session) Close() error {
 	}
 	return s.read.conn.Close()
 }
-
-// clean makes text from a directory fit to be stored and shown.
-func clean(s string) string {
-	return strings.Map(func(c rune) rune {
-		if c < ' ' || c == 0x7f {
-			return ' '
-		}
-		return c
-	}, strings.ToValidUTF8(s, "\uFFFD"))
-}

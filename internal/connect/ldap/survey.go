@@ -7,6 +7,7 @@ import (
 
 	goldap "github.com/go-ldap/ldap/v3"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
 
@@ -120,7 +121,7 @@ func (t *tree) group(e *entry) {
 		name = e.one("cn")
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass"), members: e.get("member")}
-	v.object = model.Object{Kind: model.GroupKind, Name: clean(name), Unique: e.one("entryUUID")}
+	v.object = model.Object{Kind: model.GroupKind, Name: connect.Printable(name), Unique: e.one("entryUUID")}
 	if n := e.one("gidNumber"); n != "" {
 		v.object.Attributes = v.object.Attributes.With(model.Number, n)
 		t.groupByNumber[n] = v.object.Name
@@ -143,9 +144,9 @@ func (t *tree) resolveMembers(v *entryView) {
 		} else if name, ok := t.dnOf[dn]; ok {
 			accounts = append(accounts, name)
 		} else if name, ok := rdn(m, "uid"); ok && strings.HasSuffix(dn, ","+t.people) {
-			accounts = append(accounts, clean(name))
+			accounts = append(accounts, connect.Printable(name))
 		} else {
-			accounts = append(accounts, clean(m)) // somebody outside the part we look after: shown by DN
+			accounts = append(accounts, connect.Printable(m)) // somebody outside the part we look after: shown by DN
 		}
 	}
 	slices.Sort(accounts)
@@ -158,10 +159,10 @@ func (t *tree) person(e *entry) *entryView {
 	name, ok := rdn(e.dn, "uid")
 	if !ok {
 		name = e.one("uid")
-		t.dnOf[normal(e.dn)] = clean(name)
+		t.dnOf[normal(e.dn)] = connect.Printable(name)
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
-	v.object = model.Object{Kind: model.Account, Name: clean(name), Unique: e.one("entryUUID")}
+	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID")}
 	at := make(model.Attributes, 0, 10)
 	for _, pair := range readable {
 		value := e.one(pair.ldap)
@@ -181,7 +182,7 @@ func (t *tree) person(e *entry) *entryView {
 			}
 		}
 		if value != "" {
-			at = append(at, model.Attribute{Name: pair.ours, Values: []string{clean(value)}})
+			at = append(at, model.Attribute{Name: pair.ours, Values: []string{connect.Printable(value)}})
 		}
 	}
 	v.object.Attributes = at

@@ -10,6 +10,8 @@ import (
 
 	"golang.org/x/crypto/cryptobyte"
 	"golang.org/x/crypto/cryptobyte/asn1"
+
+	"hen-roost/internal/connect"
 )
 
 // A reader of LDAP of our own: bind and paged search, nothing else. LDAP uses
@@ -64,7 +66,9 @@ type codeError struct {
 	text string
 }
 
-func (e *codeError) Error() string { return fmt.Sprintf("LDAP result %d: %s", e.code, clean(e.text)) }
+func (e *codeError) Error() string {
+	return fmt.Sprintf("LDAP result %d: %s", e.code, connect.Printable(e.text))
+}
 
 type wire struct {
 	conn  net.Conn
