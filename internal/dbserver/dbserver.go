@@ -111,6 +111,10 @@ func (s *Server) outlive(ctx context.Context) error {
 
 func (s *Server) socket() string { return filepath.Join(s.dir, "s") }
 
+// tmp is a folder of the server's own for its temporary tables: at its start a
+// server deletes those it finds, and in a shared folder they may be another's.
+func (s *Server) tmp() string { return filepath.Join(s.dir, "tmp") }
+
 // DSN is the address of the database for the driver.
 func (s *Server) DSN() string { return "root@unix(" + s.socket() + ")/" + schema }
 
@@ -126,14 +130,17 @@ func asUser() []string {
 func (s *Server) make(ctx context.Context) error {
 	data := filepath.Join(s.dir, "data")
 	if _, err := os.Stat(data); err == nil {
-		return nil
+		return os.MkdirAll(s.tmp(), 0o700)
 	}
 	if len(s.socket()) > 100 {
 		return fmt.Errorf("the folder %s has too long a name for a socket in it; 90 letters are the most", s.dir)
 	}
+	if err := os.MkdirAll(s.tmp(), 0o700); err != nil {
+		return err
+	}
 	draft := data + "." + rand.Text()[:6]
 	defer os.RemoveAll(draft)
-	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + draft, "--auth-root-authentication-method=normal",
+	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + draft, "--tmpdir=" + s.tmp(), "--auth-root-authentication-method=normal",
 		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if errors.Is(err, exec.ErrNotFound) {
@@ -145,7 +152,7 @@ func (s *Server) make(ctx context.Context) error {
 }
 
 func (s *Server) start(throwaway bool) error {
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
 		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
 		"--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
 	if throwaway {
@@ -238,7 +245,17 @@ func (s *Server) Create(ctx context.Context) (dsn string, err error) {
 	return "root@unix(" + s.socket() + ")/" + name, err
 }
 
+// tail is what matters of a long complaint: its errors, or else its end.
 func tail(s string) string {
+	var errs []string
 	lines := strings.Split(strings.TrimSpace(s), "\n")
+	for _, l := range lines {
+		if strings.Contains(l, "ERROR") {
+			errs = append(errs, l)
+		}
+	}
+	if errs != nil {
+		return strings.Join(errs[:min(5, len(errs))], " / ")
+	}
 	return strings.Join(lines[max(0, len(lines)-5):], " / ")
 }

@@ -134,7 +134,7 @@ func (s *Store) CountFindings(ctx context.Context) ([]FindingCount, error) {
 func (tx *Tx) KeepFindingsOf(ctx context.Context, targets []string) error {
 	query, args := `DELETE FROM finding`, []any{}
 	if len(targets) > 0 {
-		query += ` WHERE target NOT IN ` + oneOf(len(targets)) + ``
+		query += ` WHERE target NOT IN ` + oneOf(len(targets))
 		for _, t := range targets {
 			args = append(args, t)
 		}

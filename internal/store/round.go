@@ -94,7 +94,7 @@ func (s *Store) Round(ctx context.Context, id int64) (Round, error) {
 func (s *Store) Rounds(ctx context.Context, states []string, p Page) (out []Round, total int, err error) {
 	where, args := "", []any{}
 	if len(states) > 0 {
-		where = ` WHERE state IN ` + oneOf(len(states)) + ``
+		where = ` WHERE state IN ` + oneOf(len(states))
 		for _, st := range states {
 			args = append(args, st)
 		}
@@ -136,7 +136,7 @@ func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operat
 func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Page) (out []Step, total int, err error) {
 	where, args := ` WHERE round = ?`, []any{round}
 	if len(outcomes) > 0 {
-		where += ` AND outcome IN ` + oneOf(len(outcomes)) + ``
+		where += ` AND outcome IN ` + oneOf(len(outcomes))
 		for _, o := range outcomes {
 			args = append(args, o)
 		}
