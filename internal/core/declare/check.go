@@ -243,8 +243,8 @@ func (c *checker) user(u *model.User) {
 			c.fits(h.Pos, "account", h.Name, []*model.Target{c.d.Targets[target]})
 		}
 	}
-	if u.Manager != "" {
-		known(c, "user", model.Ref{Name: u.Manager, Pos: u.Pos}, c.d.Users)
+	if u.Manager.Name != "" {
+		known(c, "user", u.Manager, c.d.Users)
 	}
 }
 

@@ -118,7 +118,7 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 	p.d.Users[id] = u
 	p.mapping(n, "user "+id, keys{
 		"name": p.text(&u.Name), "given": p.text(&u.Given), "family": p.text(&u.Family),
-		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.str(&u.Manager),
+		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.ref(&u.Manager),
 		"service": p.yes(&u.Service), "details": p.texts(&u.Details, "detail"),
 		"roles":    p.roleRefs(id, &u.Roles),
 		"accounts": func(n ast.Node) { u.Accounts = p.hints(n) },
@@ -180,10 +180,7 @@ func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
 	var members string
 	p.mapping(n, "group "+name, keys{
 		"about": p.str(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
-		"owner": func(n ast.Node) {
-			g.Owner.Pos = p.pos(n)
-			p.str(&g.Owner.Name)(n)
-		},
+		"owner":   p.ref(&g.Owner),
 		"members": p.oneOf(&members, "exactly", "at-least"),
 	}, nil)
 	g.AtLeast = members == "at-least"

@@ -266,6 +266,13 @@ func (r *reader) list(n ast.Node, each func(ast.Node)) {
 	}
 }
 
+func (r *reader) ref(into *model.Ref) func(ast.Node) {
+	return func(n ast.Node) {
+		into.Pos = r.pos(n)
+		r.str(&into.Name)(n)
+	}
+}
+
 func (r *reader) refs(into *[]model.Ref) func(ast.Node) {
 	return func(n ast.Node) {
 		r.list(n, func(item ast.Node) {

@@ -43,7 +43,7 @@ type User struct {
 	Family   Text
 	Number   int // 0: none declared
 	Mail     Text
-	Manager  string
+	Manager  Ref
 	Service  bool
 	Details  map[string]Text
 	Roles    []Ref

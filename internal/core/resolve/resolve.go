@@ -195,7 +195,7 @@ func (r *resolver) user(u *model.User) {
 
 // scope fills a user's own fields in the order in which they may build on each other.
 func (r *resolver) scope(u *model.User) expr.Scope {
-	m := map[string]any{"id": u.ID, "number": u.Number, "manager": u.Manager, "service": u.Service,
+	m := map[string]any{"id": u.ID, "number": u.Number, "manager": u.Manager.Name, "service": u.Service,
 		"given": "", "family": "", "name": "", "mail": ""}
 	s := expr.Scope{User: m, Params: r.params, Day: r.plan.Day}
 	details := map[string]any{}
