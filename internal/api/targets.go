@@ -13,6 +13,11 @@ type nameRequest struct {
 	Name string `path:"name"`
 }
 
+type findTargets struct {
+	Paging
+	Text string `query:"text" doc:"part of a name or of a tag, or a whole kind"`
+}
+
 type accountsRequest struct {
 	Paging
 	Name   string `path:"name"`
@@ -33,8 +38,8 @@ type surveyRequest struct {
 }
 
 func (h *handlers) targets(api huma.API) {
-	op(api, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Target, error) {
-		return h.Targets(ctx, who)
+	op(api, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings", func(ctx context.Context, who service.Operator, in *findTargets) (service.Targets, error) {
+		return h.Targets(ctx, who, in.Text, in.page())
 	})
 	op(api, http.MethodGet, "/targets/{name}", "show-target", "Show one target", func(ctx context.Context, who service.Operator, in *nameRequest) (service.TargetDetail, error) {
 		return h.Target(ctx, who, in.Name)

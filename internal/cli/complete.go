@@ -28,11 +28,11 @@ func (a *app) completing(most int, names func(ctx context.Context, begun string)
 	}
 }
 
-func (a *app) targetNames(ctx context.Context, _ string) ([]string, error) {
-	var all []service.Target
-	err := a.get(ctx, "/targets", nil, &all)
+func (a *app) targetNames(ctx context.Context, begun string) ([]string, error) {
+	var page service.Targets
+	err := a.get(ctx, "/targets", map[string][]string{"text": {begun}, "size": {"50"}}, &page)
 	var out []string
-	for _, t := range all {
+	for _, t := range page.Items {
 		out = append(out, t.Name+"\t"+t.Kind)
 	}
 	return out, err

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"net/http"
@@ -122,10 +123,11 @@ func (a *app) target() *cobra.Command {
 }
 
 func (a *app) targetList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "List targets with their state and findings", Args: cobra.NoArgs, Example: "  roost target list",
+	var text string
+	c := &cobra.Command{Use: "list", Short: "List targets with their state and findings", Args: cobra.NoArgs, Example: "  roost target list\n  roost target list --find vessels",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var all []service.Target
-			if err := a.get(c.Context(), "/targets", nil, &all); err != nil {
+			all, err := a.targets(c.Context(), text)
+			if err != nil {
 				return err
 			}
 			t := table{head: []string{"TARGET", "KIND", "ADDRESS", "STATE", "ACCOUNTS", "MISSING", "UNEXPECTED", "DIFFERENT", "UNMATCHED", "SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
@@ -139,6 +141,23 @@ func (a *app) targetList() *cobra.Command {
 			}
 			return a.show(all, t)
 		}}
+	c.Flags().StringVar(&text, "find", "", "part of a name or of a tag, or a whole kind")
+	return c
+}
+
+// targets fetches all pages.
+func (a *app) targets(ctx context.Context, text string) ([]service.Target, error) {
+	all := []service.Target{}
+	for {
+		var page service.Targets
+		if err := a.get(ctx, "/targets", map[string][]string{"text": {text}, "from": {fmt.Sprint(len(all))}, "size": {"1000"}}, &page); err != nil {
+			return nil, err
+		}
+		all = append(all, page.Items...)
+		if len(page.Items) == 0 || len(all) >= page.Total {
+			return all, nil
+		}
+	}
 }
 
 func (a *app) targetShow() *cobra.Command {
@@ -211,8 +230,8 @@ itself. A key that later changes is refused until it is accepted anew.`,
 		Example: `  roost target accept-key arctic-tern
   roost target accept-key arctic-tern --fingerprint SHA256:Fv0n…`,
 		RunE: func(c *cobra.Command, args []string) error {
-			var targets []service.Target
-			if err := a.get(c.Context(), "/targets", nil, &targets); err != nil {
+			targets, err := a.targets(c.Context(), "")
+			if err != nil {
 				return err
 			}
 			if all == (len(args) == 1) {

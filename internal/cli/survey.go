@@ -55,8 +55,8 @@ func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.Survey
 				return
 			case <-time.After(300 * time.Millisecond):
 			}
-			var all []service.Target
-			if a.get(ctx, "/targets", nil, &all) != nil {
+			all, err := a.targets(ctx, "")
+			if err != nil {
 				continue
 			}
 			n := 0

@@ -255,6 +255,16 @@ func TestViews(t *testing.T) {
 	if list, _ := s.Users(ctx, Itself, "", Page{From: 1, Size: 5}); len(list.Items) != 1 || list.Items[0].ID != "marit" {
 		t.Errorf("%+v", list)
 	}
+	for text, want := range map[string]int{"": 1, "arc": 1, "tern": 1, "nobody": 0} {
+		if list, err := s.Targets(ctx, Itself, text, Page{}); err != nil || list.Total != want || len(list.Items) != want {
+			t.Errorf("%q: %+v %v", text, list, err)
+		}
+	}
+	many := make([]Target, 40)
+	many[35].State, many[36] = Surveyed, Target{State: Surveyed, Total: 3}
+	if got := first(many, 39); len(got) != 39 || got[35].Total != 3 {
+		t.Error("a target that is as declared is shown before one that is not")
+	}
 	held, err := s.TargetAccounts(ctx, Itself, "arctic", "h", Page{})
 	if err != nil || held.Total != 2 {
 		t.Errorf("%+v %v", held, err)

@@ -3,6 +3,8 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"hen-roost/internal/store"
@@ -27,8 +29,54 @@ type Target struct {
 	Decide     int               `json:"decide" doc:"findings that a person must decide"`
 }
 
-// Targets lists the declared targets by name.
-func (s *Service) Targets(ctx context.Context, who Operator) ([]Target, error) {
+// Targets is one page of targets.
+type Targets struct {
+	Items    []Target `json:"items"`
+	Total    int      `json:"total"`
+	From     int      `json:"from"`
+	Declared int      `json:"declared" doc:"of all chosen, how many are as declared"`
+}
+
+// Targets lists the declared targets whose name, kind or tags hold the text, by name.
+func (s *Service) Targets(ctx context.Context, who Operator, text string, p Page) (Targets, error) {
+	all, err := s.targets(ctx, who)
+	if err != nil {
+		return Targets{}, err
+	}
+	page := p.bounded()
+	out := Targets{Items: []Target{}, From: page.From}
+	text = strings.ToLower(strings.TrimSpace(text))
+	for _, t := range all {
+		if !t.speaksOf(text) {
+			continue
+		}
+		if out.Total >= page.From && len(out.Items) < page.Size {
+			out.Items = append(out.Items, t)
+		}
+		out.Total++
+		if t.declared() {
+			out.Declared++
+		}
+	}
+	return out, nil
+}
+
+func (t Target) declared() bool { return t.State == Surveyed && t.Total == 0 }
+
+func (t Target) speaksOf(text string) bool {
+	if text == "" || strings.Contains(t.Name, text) || t.Kind == text {
+		return true
+	}
+	for k, v := range t.Tags {
+		if strings.Contains(strings.ToLower(k+": "+v), text) {
+			return true
+		}
+	}
+	return false
+}
+
+// targets returns all declared targets by name.
+func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}
@@ -40,13 +88,17 @@ func (s *Service) Targets(ctx context.Context, who Operator) ([]Target, error) {
 	if err != nil {
 		return nil, err
 	}
-	counts, err := s.Store.CountFindings(ctx)
+	list, err := s.Store.CountFindings(ctx)
 	if err != nil {
 		return nil, err
 	}
-	out := []Target{}
+	counts := map[string][]store.FindingCount{}
+	for _, n := range list {
+		counts[n.Target] = append(counts[n.Target], n)
+	}
+	out := make([]Target, 0, len(c.plan.Targets))
 	for _, name := range keysOf(c.plan.Targets) {
-		out = append(out, c.target(name, known[name], counts))
+		out = append(out, c.target(name, known[name], counts[name]))
 	}
 	return out, nil
 }
@@ -62,11 +114,9 @@ func (c *current) target(name string, row store.Target, counts []store.FindingCo
 		t.Tags = map[string]string{}
 	}
 	for _, n := range counts {
-		if n.Target == name {
-			t.Findings[n.Kind] = n.N
-			t.Total += n.N
-			t.Decide += n.N - n.Decided
-		}
+		t.Findings[n.Kind] = n.N
+		t.Total += n.N
+		t.Decide += n.N - n.Decided
 	}
 	return t
 }
@@ -83,7 +133,7 @@ type TargetDetail struct {
 
 // Target returns one target.
 func (s *Service) Target(ctx context.Context, who Operator, name string) (TargetDetail, error) {
-	all, err := s.Targets(ctx, who)
+	all, err := s.targets(ctx, who)
 	if err != nil {
 		return TargetDetail{}, err
 	}
@@ -158,7 +208,8 @@ func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix
 // Overview answers first: is everything as declared, and if not, where.
 type Overview struct {
 	Sentence  string    `json:"sentence"`
-	Targets   []Target  `json:"targets"`
+	Targets   []Target  `json:"targets" doc:"those that need somebody first, as many as a page shows"`
+	Total     int       `json:"total" doc:"targets in all"`
 	Declared  int       `json:"declared" doc:"targets that are as declared"`
 	Findings  int       `json:"findings"`
 	Remedied  int       `json:"remedied" doc:"findings that a round can put right"`
@@ -170,7 +221,7 @@ type Overview struct {
 
 // Overview returns what the first page shows.
 func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) {
-	targets, err := s.Targets(ctx, who)
+	targets, err := s.targets(ctx, who)
 	if err != nil {
 		return Overview{}, err
 	}
@@ -178,15 +229,16 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 	if err != nil {
 		return Overview{}, err
 	}
-	out := Overview{Targets: targets, CheckedAt: s.now(), Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
+	out := Overview{Total: len(targets), CheckedAt: s.now(), Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
 		Checked: size(c.declared)}}
 	for _, t := range targets {
 		out.Findings += t.Total
 		out.Remedied += t.Total - t.Decide
-		if t.State == Surveyed && t.Total == 0 {
+		if t.declared() {
 			out.Declared++
 		}
 	}
+	out.Targets = first(targets, overviewTargets)
 	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, Approved, Running}, Page{Size: 5}); err != nil {
 		return out, err
 	}
@@ -199,9 +251,29 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 	return out, err
 }
 
+const overviewTargets = 30
+
+// first returns up to n targets: all of a small company by name, of a large one those that need somebody.
+func first(targets []Target, n int) []Target {
+	if len(targets) <= n {
+		return targets
+	}
+	slices.SortStableFunc(targets, func(a, b Target) int {
+		switch {
+		case a.declared() == b.declared():
+			return 0
+		case b.declared():
+			return -1
+		default:
+			return 1
+		}
+	})
+	return targets[:n]
+}
+
 // sentence says in one breath how things stand.
 func sentence(o Overview) string {
-	n := len(o.Targets)
+	n := o.Total
 	if n > 0 && o.Declared == n {
 		return "Everything is as declared."
 	}

@@ -712,7 +712,13 @@ export interface components {
             /** @description rounds that wait for somebody, or run */
             rounds: components["schemas"]["Round"][];
             sentence: string;
+            /** @description those that need somebody first, as many as a page shows */
             targets: components["schemas"]["Target"][];
+            /**
+             * Format: int64
+             * @description targets in all
+             */
+            total: number;
         };
         Password: {
             password: string;
@@ -985,6 +991,18 @@ export interface components {
             /** Format: int64 */
             steps: number;
             target: string;
+        };
+        Targets: {
+            /**
+             * Format: int64
+             * @description of all chosen, how many are as declared
+             */
+            declared: number;
+            /** Format: int64 */
+            from: number;
+            items: components["schemas"]["Target"][];
+            /** Format: int64 */
+            total: number;
         };
         Token: {
             /** Format: date-time */
@@ -3335,7 +3353,14 @@ export interface operations {
     };
     "list-targets": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+                /** @description part of a name or of a tag, or a whole kind */
+                text?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3348,7 +3373,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Target"][];
+                    "application/json": components["schemas"]["Targets"];
                 };
             };
             /** @description Unauthorized */

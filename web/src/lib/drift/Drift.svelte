@@ -21,7 +21,7 @@
   let drafting = $state(false);
   const choice = $derived({ target: target ? [target] : [], kind: kind ? [kind] : [], user: user ? [user] : [] });
   const findings = $derived(ask(api.GET('/api/findings', { params: { query: { ...choice, from, size } } })));
-  const targets = ask(api.GET('/api/targets'));
+  const targets = ask(api.GET('/api/targets', { params: { query: { size: 1000 } } }));
   $effect(() => router.keep({ target, kind, user }));
 
   async function draft(because: string) {
@@ -40,7 +40,7 @@
       {#if p.total}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {target || kind || user ? 'these' : 'all'}</Button>{/if}
       <Await ask={targets}>
         {#snippet children(list)}
-          <Select size="sm" class="w-44" aria-label="Target" bind:value={target} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'every target' }, ...list.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />
+          <Select size="sm" class="w-44" aria-label="Target" bind:value={target} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'every target' }, ...list.items.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />
         {/snippet}
       </Await>
       <Select size="sm" class="w-36" aria-label="Kind" bind:value={kind} onchange={() => (from = 0)} placeholder="" items={kinds} />

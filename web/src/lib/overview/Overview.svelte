@@ -21,7 +21,7 @@
     <div class="grid grid-cols-[minmax(0,1fr)] gap-10 lg:grid-cols-[minmax(0,1fr)_360px]">
       <section class="min-w-0">
         <h1>
-          {#if o.findings}As declared on {o.declared} of {count(o.targets.length, 'target', 'targets')}. <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a> {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id} {o.rounds[0].state === 'running' ? 'is running' : o.rounds[0].state === 'draft' ? 'waits for approval' : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
+          {#if o.findings}As declared on {o.declared} of {count(o.total, 'target', 'targets')}. <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a> {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id} {o.rounds[0].state === 'running' ? 'is running' : o.rounds[0].state === 'draft' ? 'waits for approval' : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
         </h1>
         {#if o.revision}
           <p class="sub">Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q> {count(o.revision.users, 'user', 'users')}, {count(o.revision.groups, 'group', 'groups')}, {count(o.revision.roles, 'role', 'roles')}.</p>
@@ -32,6 +32,7 @@
         </p>
         <h2>Targets</h2>
         <TargetTable targets={o.targets} />
+        {#if o.total > o.targets.length}<p class="mt-3"><a use:link href="/targets">All {o.total} targets</a></p>{/if}
       </section>
       <aside>
         <h2>What happened</h2>

@@ -37,7 +37,7 @@
 <h1>The record, newest first.</h1>
 <p class="sub">Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button class="text-ink cursor-pointer underline" onclick={verify}>Check the chain</button> <span role="status">{chain}</span></p>
 <div class="mb-4 flex flex-wrap gap-3">
-  <Select size="sm" class="w-40" aria-label="Kind" placeholder="" bind:value={filter.kind} onchange={() => (before = 0)} items={[{ value: '', name: 'every kind' }, ...kinds.map((k) => ({ value: k, name: k }))]} />
+  <Select size="sm" class="w-40 py-1" aria-label="Kind" placeholder="" bind:value={filter.kind} onchange={() => (before = 0)} items={[{ value: '', name: 'every kind' }, ...kinds.map((k) => ({ value: k, name: k }))]} />
   {#each ['operator', 'target', 'user'] as const as n (n)}<div class="w-40"><Input size="sm" placeholder={n} aria-label={n} bind:value={filter[n]} oninput={() => (before = 0)} /></div>{/each}
   <div class="w-56"><Input size="sm" placeholder="words or reason" aria-label="Words or reason" bind:value={filter.text} oninput={() => (before = 0)} /></div>
 </div>

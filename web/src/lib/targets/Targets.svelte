@@ -1,13 +1,19 @@
 <script lang="ts">
-  import { Button } from 'flowbite-svelte';
+  import { Button, Input } from 'flowbite-svelte';
   import { api, ask } from '../api/client';
-  import { count } from '../words';
+  import { router } from '../router.svelte';
+  import { afresh, count } from '../words';
   import Await from '../ui/Await.svelte';
+  import Pager from '../ui/Pager.svelte';
   import TargetTable from './TargetTable.svelte';
 
-  let targets = $state.raw(ask(api.GET('/api/targets')));
+  const size = 50;
+  let from = $state(0);
+  let text = $state(router.query.get('text') ?? '');
+  let again = $state(0);
   let busy = $state(false);
   let said = $state('');
+  const targets = $derived(afresh(again, () => ask(api.GET('/api/targets', { params: { query: { text, from, size } } }))));
 
   async function survey() {
     busy = true;
@@ -20,19 +26,21 @@
       said = (e as Error).message;
     } finally {
       busy = false;
-      targets = ask(api.GET('/api/targets'));
+      again++;
     }
   }
 </script>
 
 <Await ask={targets}>
-  {#snippet children(list)}
-    <h1>{count(list.length, 'target', 'targets')}, {list.filter((t) => t.state === 'surveyed' && !t.total).length} as declared.</h1>
+  {#snippet children(p)}
+    <h1>{count(p.total, 'target', 'targets')}, {p.declared} as declared.</h1>
     <p class="sub">A survey reads every target once and changes nothing there.</p>
-    <p class="mb-6 flex items-baseline gap-4">
+    <p class="mb-4 flex items-baseline gap-4">
       <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Surveying…' : 'Survey all'}</Button>
       <span role="status">{said}</span>
     </p>
-    <TargetTable targets={list} />
+    <div class="mb-4 max-w-sm"><Input size="sm" placeholder="part of a name or of a tag, or a whole kind" aria-label="Find targets" bind:value={text} oninput={() => { from = 0; router.keep({ text }); }} /></div>
+    <TargetTable targets={p.items} />
+    <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
   {/snippet}
 </Await>

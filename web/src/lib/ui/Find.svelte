@@ -13,13 +13,13 @@
     if (!t) return void (hits = []);
     const [users, targets] = await Promise.all([
       ask(api.GET('/api/users', { params: { query: { text: t, size: 6 } } })).catch(() => ({ items: [] })),
-      ask(api.GET('/api/targets')).catch(() => []),
+      ask(api.GET('/api/targets', { params: { query: { text: t, size: 4 } } })).catch(() => ({ items: [] })),
     ]);
     if (t !== text.trim()) return;
     at = 0;
     hits = [
       ...users.items.map((u) => ({ href: '/users/' + encodeURIComponent(u.id), name: u.name, about: u.id })),
-      ...targets.filter((x) => x.name.includes(t.toLowerCase())).slice(0, 4).map((x) => ({ href: '/targets/' + encodeURIComponent(x.name), name: x.name, about: x.kind })),
+      ...targets.items.map((x) => ({ href: '/targets/' + encodeURIComponent(x.name), name: x.name, about: x.kind })),
     ];
   }
   function go(href: string) {
