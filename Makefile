@@ -47,7 +47,7 @@ bench: system build
 	@go run ./bench $(if $(ONLY),--only $(ONLY))
 
 lint: $(NODE_MODULES)
-	@test -z "$$(gofmt -l cmd internal demo bench web/*.go)" || { gofmt -l cmd internal demo bench web/*.go; exit 1; }
+	@test -z "$$(gofmt -l cmd internal demo bench test web/*.go)" || { gofmt -l cmd internal demo bench test web/*.go; exit 1; }
 	@go vet ./...
 	@cd web && npm run --silent check
 

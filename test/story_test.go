@@ -105,6 +105,11 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 1, "2 faults in the declaration; nothing was stored", "declare", faulty, "--because", "try")
 	expect(t, d, 0, "No faults: 60 users", "check", d.Declaration)
 
+	// A name with everything that addresses and shells would take apart finds its page.
+	write(t, d.Declaration, "odd.yaml", "roost: 1\nusers:\n  \"o'neil; re?boot & 50% #1 ø+\": {name: Odd}\n")
+	must(t, d, "declare", d.Declaration, "--because", "an odd one")
+	expect(t, d, 0, "Odd (o'neil; re?boot & 50% #1 ø+)", "user", "show", "o'neil; re?boot & 50% #1 ø+")
+
 	// Another operator, with another duty.
 	out, _, code := roost(t, d.Profile, "a long enough password\n", "operator", "add", "ines.moreau", "--duties", "look", "--password-file", "-")
 	if code != 0 {

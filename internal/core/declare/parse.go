@@ -93,6 +93,13 @@ func (p *fileParser) twice(what, name string, at, first model.Pos) {
 	p.fault(at, "%s %q is defined twice; the other place is %s", what, name, first)
 }
 
+// addressable refuses names that cannot stand in the address of a page.
+func (p *fileParser) addressable(what, name string, at model.Pos) {
+	if strings.Contains(name, "/") || name == "." || name == ".." {
+		p.fault(at, "%s %q holds a / or is nothing but dots; names stand in addresses of pages", what, name)
+	}
+}
+
 func (p *fileParser) params(n ast.Node) {
 	p.named(n, "param", func(name string, at model.Pos, v ast.Node) {
 		if !paramName.MatchString(name) {
@@ -110,6 +117,7 @@ func (p *fileParser) params(n ast.Node) {
 }
 
 func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
+	p.addressable("user", id, at)
 	if first, ok := p.d.Users[id]; ok {
 		p.twice("user", id, at, first.Pos)
 		return
@@ -246,6 +254,7 @@ func (p *fileParser) tags(n ast.Node) map[string]string {
 }
 
 func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
+	p.addressable("target", name, at)
 	if first, ok := p.d.Targets[name]; ok {
 		p.twice("target", name, at, first.Pos)
 		return

@@ -51,6 +51,7 @@ func TestFaults(t *testing.T) {
 		{"missing setting", "roost: 1\ntargets:\n  d: {kind: directory, address: a, login: {as: x}, settings: {people: p}}\n", `needs the setting "groups"`},
 		{"unknown kind", "roost: 1\ntargets:\n  d: {kind: hots, address: a, login: {as: x}}\n", `unknown kind "hots"; did you mean "host"?`},
 		{"list for text", "roost: 1\nusers:\n  a: {name: [A]}\n", "a text is wanted here, not a list"},
+		{"no address", "roost: 1\nusers:\n  a/b: {name: A}\n", `user "a/b" holds a /`},
 		{"unknown manager", "roost: 1\nusers:\n  odd: {name: Odd}\n  x:\n    name: X\n    manager: od\n", `f.yaml:6:14: no user is called "od"; did you mean "odd"?`},
 		{"unknown owner", "roost: 1\nusers:\n  odd: {name: Odd}\ngroups:\n  g: {owner: od}\n", `f.yaml:5:14: no user is called "od"; did you mean "odd"?`},
 		{"held by name", "roost: 1\nroles: {e: {held-when: \"true\"}}\nusers:\n  a: {name: A, roles: [e]}\n", `role "e" is held by condition`},
