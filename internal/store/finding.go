@@ -5,6 +5,9 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"hash/crc32"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,49 +27,73 @@ type findingRow struct {
 	Verb   string    `db:"verb"`
 	User   string    `db:"user"`
 	Body   []byte    `db:"body"`
-	Seq    int       `db:"seq"`
+	Place  string    `db:"place"`
 	SeenAt time.Time `db:"seen_at"`
 }
 
-// PutFindings replaces a target's findings. Those seen before keep the day
-// they were first seen. It returns how many are new.
+// place puts a target's findings in order: groups, accounts, memberships, each
+// by name. It depends on the finding alone, so that one more moves no other.
+func place(f model.Finding) string {
+	rank := map[model.ObjectKind]string{model.GroupKind: "0", model.Account: "1", model.Membership: "2"}[f.Object]
+	return clip(rank+f.Name+"\x1f"+f.Member+"\x1f"+string(f.Verb), 450)
+}
+
+// PutFindings brings a target's stored findings to what was found now, writing
+// only what is new or changed. Those seen before keep the day they were first
+// seen. It returns how many are new.
 func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.Finding, at time.Time) (fresh int, err error) {
-	var old []findingRow
-	if err := tx.SelectContext(ctx, &old, `SELECT id, seen_at FROM finding WHERE target = ? FOR UPDATE`, target); err != nil {
+	var old []struct {
+		ID  []byte `db:"id"`
+		Sum uint32 `db:"sum"`
+	}
+	if err := tx.SelectContext(ctx, &old, `SELECT id, CRC32(body) AS sum FROM finding WHERE target = ? FOR UPDATE`, target); err != nil {
 		return 0, err
 	}
-	seen := make(map[string]time.Time, len(old))
+	sums := make(map[string]uint32, len(old))
 	for _, o := range old {
-		seen[string(o.ID)] = o.SeenAt
+		sums[string(o.ID)] = o.Sum
 	}
-	if _, err := tx.ExecContext(ctx, `DELETE FROM finding WHERE target = ?`, target); err != nil {
-		return 0, err
-	}
-	for from, to := range groups(len(findings), 500) {
-		rows := make([]findingRow, 0, to-from)
-		for i, f := range findings[from:to] {
-			id, err := hex.DecodeString(f.Key())
-			if err != nil {
-				return 0, err
-			}
-			body, err := json.Marshal(f)
-			if err != nil {
-				return 0, err
-			}
-			first, known := seen[string(id)]
-			if !known {
-				first = at
-				fresh++
-			}
-			rows = append(rows, findingRow{target, id, string(f.Kind), string(f.Verb), f.User, body, from + i, first})
+	var rows []findingRow
+	for _, f := range findings {
+		id, err := hex.DecodeString(f.Key())
+		if err != nil {
+			return 0, err
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, seq, seen_at)
-			VALUES (:target, :id, :kind, :verb, :user, :body, :seq, :seen_at)
-			ON DUPLICATE KEY UPDATE body = VALUES(body)`, rows); err != nil {
+		body, err := json.Marshal(f)
+		if err != nil {
+			return 0, err
+		}
+		sum, known := sums[string(id)]
+		delete(sums, string(id))
+		if known && sum == crc32.ChecksumIEEE(body) {
+			continue
+		}
+		if !known {
+			fresh++
+		}
+		rows = append(rows, findingRow{target, id, string(f.Kind), string(f.Verb), f.User, body, place(f), at})
+	}
+	for from, to := range groups(len(rows), 500) {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at)
+			VALUES (:target, :id, :kind, :verb, :user, :body, :place, :seen_at)
+			ON DUPLICATE KEY UPDATE body = VALUES(body)`, rows[from:to]); err != nil {
 			return 0, err
 		}
 	}
-	return fresh, nil
+	return fresh, tx.dropFindings(ctx, target, slices.Collect(maps.Keys(sums)))
+}
+
+func (tx *Tx) dropFindings(ctx context.Context, target string, ids []string) error {
+	for from, to := range groups(len(ids), 500) {
+		args := []any{target}
+		for _, id := range ids[from:to] {
+			args = append(args, []byte(id))
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM finding WHERE target = ? AND id IN `+oneOf(to-from), args...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // FindingFilter chooses findings; empty fields choose all.
@@ -102,7 +129,7 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) (out []Fi
 		return nil, 0, err
 	}
 	var rows []findingRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT target, id, kind, verb, user, body, seq, seen_at FROM finding`+where+` ORDER BY target, seq LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT target, id, kind, verb, user, body, place, seen_at FROM finding`+where+` ORDER BY target, place LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
 	for _, r := range rows {

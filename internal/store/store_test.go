@@ -213,8 +213,15 @@ func TestFindings(t *testing.T) {
 		t.Errorf("%d new the second time", n)
 	}
 	got, total, err := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10})
-	if err != nil || total != 2 || !got[0].SeenAt.Equal(now) || !got[1].SeenAt.Equal(now.AddDate(0, 0, 1)) || got[0].Note != first[0].Note {
+	if err != nil || total != 2 || !got[1].SeenAt.Equal(now) || !got[0].SeenAt.Equal(now.AddDate(0, 0, 1)) || got[1].Note != first[0].Note {
 		t.Errorf("%v %d %+v", err, total, got)
+	}
+	later[0].Note = "said otherwise"
+	if n := put(later, now.AddDate(0, 0, 2)); n != 0 {
+		t.Errorf("%d new the third time", n)
+	}
+	if got, _, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10}); got[1].Note != "said otherwise" || !got[1].SeenAt.Equal(now) {
+		t.Errorf("a changed finding: %+v", got[1])
 	}
 	tx(t, s, func(tx *store.Tx) error {
 		_, err := tx.PutFindings(ctx, "sooty-tern", []model.Finding{finding("sooty-tern", "marit", "marit", model.Missing, model.Create), finding("sooty-tern", "x", "", model.Unmatched, model.NoRemedy)}, now)
@@ -480,7 +487,7 @@ func TestIndexes(t *testing.T) {
 	_, db := open(t)
 	for _, q := range []string{
 		"SELECT * FROM record WHERE user = 'x' AND seq < 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE target = 'x' ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE round = 5 ORDER BY seq DESC LIMIT 5",
-		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM finding WHERE target = 'x' ORDER BY target, seq LIMIT 5", "SELECT * FROM finding WHERE user = 'x'", "SELECT * FROM finding WHERE kind = 'x' ORDER BY target, seq LIMIT 5",
+		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM finding WHERE target = 'x' ORDER BY target, place LIMIT 5", "SELECT * FROM finding WHERE user = 'x'", "SELECT * FROM finding WHERE kind = 'x' ORDER BY target, place LIMIT 5",
 		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5", "SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'", "SELECT * FROM round WHERE state = 'running' ORDER BY id DESC LIMIT 5",
 		"SELECT * FROM credential WHERE operator = 'x' AND kind = 'token'", "DELETE FROM credential WHERE ends_at < '2020-01-01'",
 	} {

@@ -71,12 +71,12 @@ CREATE TABLE IF NOT EXISTS finding (
   verb      VARCHAR(20)  NOT NULL,
   user      VARCHAR(200) NOT NULL,
   body      MEDIUMBLOB   NOT NULL,
-  seq       INT          NOT NULL,
+  place     VARCHAR(450) NOT NULL,          -- where it stands among the target's, by its own doing
   seen_at   DATETIME(6)  NOT NULL,          -- first seen
   PRIMARY KEY (target, id),
-  KEY in_order (target, seq),
+  KEY in_order (target, place),
   KEY by_user (user),
-  KEY by_kind (kind, target, seq)
+  KEY by_kind (kind, target)
 );
 CREATE TABLE IF NOT EXISTS round (
   id          BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
