@@ -199,7 +199,7 @@ func TestKilledTenTimes(t *testing.T) {
 	var log bytes.Buffer
 	begin := func() {
 		serve = exec.Command(roostBin, "serve", "--data", d.Data, "--listen", strings.TrimPrefix(d.Server.Address, "https://"))
-		serve.Env = append(os.Environ(), "ROOST_BATCH=2", "ROOST_PATIENCE=20s")
+		serve.Env = append(os.Environ(), "ROOST_BATCH=1", "ROOST_PATIENCE=20s")
 		serve.Stdout, serve.Stderr = &log, &log
 		serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 		if err := serve.Start(); err != nil {
@@ -231,14 +231,16 @@ func TestKilledTenTimes(t *testing.T) {
 		if r, _ := state(); r.State != service.Running {
 			t.Fatalf("the round was over after %d kills", kills)
 		}
-		time.Sleep(time.Duration(rand.IntN(100)) * time.Millisecond)
+		time.Sleep(time.Duration(rand.IntN(60)) * time.Millisecond)
 		_ = serve.Process.Kill()
 		_ = serve.Wait()
 		kills++
 	}
+	began := time.Now()
 	begin()
 	await(t, "the round to end", func() bool { r, ok := state(); return ok && r.State != service.Running })
 	r, _ := state()
+	t.Logf("after ten kills it took %s more", time.Since(began).Round(time.Millisecond))
 	if r.State != service.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 758 {
 		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
 	}
