@@ -40,22 +40,25 @@ func (s *Service) carry(id int64) {
 	}
 	defer s.busy.Delete(id)
 	what := fmt.Sprintf("round/%d", id)
-	_, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
+	held, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
 	if err != nil {
 		return
 	}
 	defer release()
-	if err := s.carryOn(id); err != nil && s.ctx.Err() == nil {
+	ctx, cancel := context.WithCancel(s.ctx)
+	defer cancel()
+	defer context.AfterFunc(held, cancel)() // whoever lost the lease stops: somebody else may carry the round by now
+	if err := s.carryOn(ctx, id); err != nil && s.ctx.Err() == nil {
 		s.Log.Error("round interrupted; it will be taken up again", "round", id, "error", err)
 	}
 }
 
-func (s *Service) carryOn(id int64) error {
-	r, err := s.Store.Round(s.ctx, id)
+func (s *Service) carryOn(ctx context.Context, id int64) error {
+	r, err := s.Store.Round(ctx, id)
 	if err != nil || r.State != Running {
 		return err
 	}
-	rows, _, err := s.Store.Steps(s.ctx, id, []string{waiting, running}, store.Page{Size: maxSteps})
+	rows, _, err := s.Store.Steps(ctx, id, []string{waiting, running}, store.Page{Size: maxSteps})
 	if err != nil {
 		return err
 	}
@@ -65,10 +68,10 @@ func (s *Service) carryOn(id int64) error {
 		steps[i] = work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}}
 		targets[row.Act.Target] = true
 	}
-	if err := s.runner.Run(s.ctx, id, steps, func([]work.Result) {}); err != nil {
+	if err := s.runner.Run(ctx, id, steps, func([]work.Result) {}); err != nil {
 		return err
 	}
-	ctx := context.WithoutCancel(s.ctx)
+	ctx = context.WithoutCancel(ctx)
 	counts, err := s.Store.CountSteps(ctx, id)
 	if err != nil {
 		return err

@@ -173,7 +173,7 @@ func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error
 	return out, err
 }
 
-// BeginSteps journals that steps are about to be tried.
+// BeginSteps journals that steps are about to be tried. Those that have ended stay so.
 func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time.Time) error {
 	for from, to := range groups(len(seqs), 500) {
 		args := []any{at, round}
@@ -181,7 +181,7 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time
 			args = append(args, q)
 		}
 		if _, err := s.db.ExecContext(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-			WHERE round = ? AND seq IN `+oneOf(to-from), args...); err != nil {
+			WHERE round = ? AND outcome IN ('waiting', 'running') AND seq IN `+oneOf(to-from), args...); err != nil {
 			return err
 		}
 	}

@@ -366,7 +366,10 @@ func TestRound(t *testing.T) {
 		})
 	}
 	end()
-	end() // told twice, it counts once
+	end()                                                           // told twice, it counts once
+	if err := s.BeginSteps(ctx, id, []int{1, 2}, now); err != nil { // what has ended is not begun again
+		t.Fatal(err)
+	}
 	counts, err := s.CountSteps(ctx, id)
 	by := map[string]int{}
 	for _, c := range counts {
