@@ -156,14 +156,33 @@ func (a *app) notes(out service.Findings, size int) {
 	decide := 0
 	for _, f := range out.Items {
 		if f.Decide {
-			if decide++; decide == 1 {
-				a.tell("\nFor a person to decide:")
-			}
+			decide++
+		}
+	}
+	a.explain("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide })
+	a.explain("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
+	if out.Total > decide {
+		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
+	}
+}
+
+// explain lists what is to be known of the chosen findings, as many as a person reads.
+func (a *app) explain(title string, items []service.Finding, chosen func(service.Finding) bool) {
+	const most = 12
+	n := 0
+	for _, f := range items {
+		if f.Note == "" || !chosen(f) {
+			continue
+		}
+		if n++; n == 1 {
+			a.tell("\n%s:", title)
+		}
+		if n <= most {
 			a.tell("  %s on %s: %s", f.Subject, f.Target, wrapped(f.Note, "    ", 100))
 		}
 	}
-	if out.Total > decide {
-		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
+	if n > most {
+		a.tell("  … and %d more", n-most)
 	}
 }
 

@@ -100,6 +100,9 @@ func list(a model.Act, side func(model.Change) []string) string {
 
 // Because names the role, and the line, that ask for the act.
 func Because(a model.Act) string {
+	if a.Verb == model.LeaveIt || a.Verb == model.Disable {
+		return "not declared" // nothing asks for it any more
+	}
 	for _, c := range a.Changes {
 		switch {
 		case c.Why.Role != "":
@@ -107,9 +110,6 @@ func Because(a model.Act) string {
 		case c.Why.At.File != "":
 			return fmt.Sprintf("%s line %d", c.Why.At.File, c.Why.At.Line)
 		}
-	}
-	if a.Verb == model.Disable {
-		return "not declared"
 	}
 	return ""
 }
