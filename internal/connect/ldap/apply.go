@@ -15,8 +15,10 @@ import (
 )
 
 const (
-	inFlight   = 8   // requests under way at once: more bring nothing, a directory writes one at a time
-	namesAtOne = 200 // names looked up in one search
+	connections = 2   // for many changes: a directory writes one at a time, but decodes and answers beside it
+	manyChanges = 50  // from which on the second connection pays for itself
+	inFlight    = 8   // requests under way at once over all connections: more bring nothing
+	namesAtOne  = 200 // names looked up in one search
 )
 
 // Apply implements connect.Session, stage by stage: a stage's reading back is the next one's reading before.
@@ -98,12 +100,12 @@ func (s *session) change(ctx context.Context, t *tree, acts []connect.Act, todo 
 			trouble[i] = err
 		}
 	}
-	conn, err := s.writer(ctx)
+	conns, err := s.writers(ctx, len(todo))
 	if err != nil {
 		report(err, todo...)
 		return trouble
 	}
-	var jobs []func()
+	var jobs []func(*goldap.Conn)
 	groups := map[string][]int{}
 	for _, i := range todo {
 		switch a := acts[i]; {
@@ -111,18 +113,18 @@ func (s *session) change(ctx context.Context, t *tree, acts []connect.Act, todo 
 		case a.Object == model.Membership:
 			groups[strings.ToLower(a.Name)] = append(groups[strings.ToLower(a.Name)], i)
 		default:
-			jobs = append(jobs, func() { report(s.one(conn, t, a.Act), i) })
+			jobs = append(jobs, func(conn *goldap.Conn) { report(s.one(conn, t, a.Act), i) })
 		}
 	}
 	for _, which := range groups {
-		jobs = append(jobs, func() { s.members(conn, t, acts, which, report) })
+		jobs = append(jobs, func(conn *goldap.Conn) { s.members(conn, t, acts, which, report) })
 	}
 	var wg sync.WaitGroup
-	queue := make(chan func())
-	for range min(inFlight, len(jobs)) {
+	queue := make(chan func(*goldap.Conn))
+	for i := range min(inFlight, len(jobs)) {
 		wg.Go(func() {
 			for job := range queue {
-				job()
+				job(conns[i%len(conns)])
 			}
 		})
 	}

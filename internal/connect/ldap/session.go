@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 
 	goldap "github.com/go-ldap/ldap/v3"
@@ -18,8 +19,8 @@ import (
 
 type session struct {
 	access      connect.Access
-	read        *wire        // searches
-	write       *goldap.Conn // everything else; opened when first needed
+	read        *wire          // searches
+	write       []*goldap.Conn // everything else; opened when first needed
 	dial        func(context.Context) (net.Conn, error)
 	placeholder string // the member that keeps an otherwise empty groupOfNames legal
 }
@@ -111,11 +112,27 @@ func verify(chain []*x509.Certificate, host string) error {
 	return err
 }
 
-// writer returns the connection for changes, signed in.
-func (s *session) writer(ctx context.Context) (*goldap.Conn, error) {
-	if s.write != nil && !s.write.IsClosing() {
-		return s.write, nil
+// writers returns connections for changes, signed in: one for a few changes, several for many.
+func (s *session) writers(ctx context.Context, changes int) ([]*goldap.Conn, error) {
+	s.write = slices.DeleteFunc(s.write, (*goldap.Conn).IsClosing)
+	want := 1
+	if changes > manyChanges {
+		want = connections
 	}
+	for len(s.write) < want {
+		c, err := s.writer(ctx)
+		if err != nil && len(s.write) == 0 {
+			return nil, err
+		}
+		if err != nil {
+			break // a directory that grants us fewer connections gets on with those
+		}
+		s.write = append(s.write, c)
+	}
+	return s.write, nil
+}
+
+func (s *session) writer(ctx context.Context) (*goldap.Conn, error) {
 	conn, err := s.dial(ctx)
 	if err != nil {
 		return nil, err
@@ -127,14 +144,13 @@ func (s *session) writer(ctx context.Context) (*goldap.Conn, error) {
 		c.Close()
 		return nil, s.fail("sign in as "+s.access.As, err)
 	}
-	s.write = c
 	return c, nil
 }
 
 // Close implements connect.Session.
 func (s *session) Close() error {
-	if s.write != nil {
-		s.write.Close()
+	for _, c := range s.write {
+		c.Close()
 	}
 	return s.read.conn.Close()
 }
