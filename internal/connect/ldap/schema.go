@@ -4,8 +4,9 @@
 // Round trips: a survey is one search for groups and one for people, in pages
 // of 1,000 (RFC 2696). A batch of changes is, for each stage in it, one search
 // for each 200 names, the changes themselves with eight requests under way at
-// once on one connection, all changes of one group in one request, and the same
-// searches again to read back. Many changes go over two connections.
+// once over one connection or, when they are many, two, all changes of one
+// group in one request, and the same searches again to read back. An entry to
+// be added is not looked for first: the directory refuses one that is there.
 //
 // Reading is our own (wire.go): at 100,000 entries the usual client library is
 // six times slower than the directory. Everything else goes through go-ldap.
