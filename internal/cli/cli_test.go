@@ -13,7 +13,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service"
 )
 
@@ -192,7 +191,6 @@ func TestReadFiles(t *testing.T) {
 	if _, err := readFiles([]string{t.TempDir()}); err == nil || !strings.Contains(err.Error(), "no .yaml files in it") {
 		t.Error(err)
 	}
-	_ = declare.File{}
 }
 
 // Flags outrank the environment, which outranks the file, which outranks the defaults.

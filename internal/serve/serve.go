@@ -224,6 +224,10 @@ func console() http.Handler {
 			server.ServeHTTP(w, r)
 			return
 		}
+		if strings.HasPrefix(path, "assets/") {
+			http.NotFound(w, r) // a page in place of a script would only hide that it is missing
+			return
+		}
 		index, err := fs.ReadFile(files, "index.html")
 		if err != nil {
 			http.Error(w, "this binary was built without the console: make build", http.StatusNotFound)

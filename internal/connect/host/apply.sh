@@ -43,6 +43,12 @@ run() {
   [ ! -s "$lock/said" ] || note "$(cat "$lock/said")"
   [ $rc = 0 ] || note "${1##*/} ended with $rc"
 }
+# held HOME: the keys in a home as a survey tells them, in order; nothing where they cannot be read without following a link.
+held() {
+  f=$1/.ssh/authorized_keys
+  if [ ! -f "$f" ] || [ -L "$f" ] || [ -L "$1/.ssh" ]; then return; fi
+  sed -e 's/^[[:space:]]*//' -e 's/[[:space:]]*$//' -e '/^#/d' -e '/^$/d' "$f" | sort
+}
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
 keys() {
   out=$(printf '%s' "$2" | su -s /bin/sh -c 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' -- "$1" 2>&1) ||

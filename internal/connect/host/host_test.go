@@ -70,7 +70,7 @@ mkdir -p /home/keys.fifo/.ssh; mkfifo /home/keys.fifo/.ssh/authorized_keys`)
 }
 
 func TestElevationAndKeys(t *testing.T) {
-	_, a := start(t, `groupadd -g 27 sudo; useradd -m -u 1701 -G sudo jarle.holm; useradd -m -u 1702 wilma.toft; echo 'wilma.toft ALL=(ALL) ALL' >/etc/sudoers.d/wilma`)
+	h, a := start(t, `groupadd -g 27 sudo; useradd -m -u 1701 -G sudo jarle.holm; useradd -m -u 1702 wilma.toft; echo 'wilma.toft ALL=(ALL) ALL' >/etc/sudoers.d/wilma`)
 	s := connecttest.Open(t, host.Connector{}, a)
 	for name, want := range map[string]string{"jarle.holm": "group sudo", "wilma.toft": "sudoers"} {
 		if got := connecttest.Find(t, s, model.Account, name).Attributes.One(model.Elevation); got != want {
@@ -87,7 +87,34 @@ func TestElevationAndKeys(t *testing.T) {
 	if got := connecttest.Find(t, s, model.Account, "wilma.toft").Attributes.Get("keys"); len(got) != 1 || got[0] != key {
 		t.Errorf("keys came back as %q", got)
 	}
-	if got := s.Apply(context.Background(), []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Done {
+	if got := s.Apply(context.Background(), []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.AlreadySo {
+		t.Errorf("the same keys again: %+v", got[0])
+	}
+	// A key that came since the survey is not wiped out, and an account whose keys differ is not told to be as wanted.
+	if out, err := h.Exec("echo '  ssh-ed25519 AAAAother somebody' >>/home/wilma.toft/.ssh/authorized_keys; echo '# a comment' >>/home/wilma.toft/.ssh/authorized_keys"); err != nil {
+		t.Fatal(out)
+	}
+	if got := s.Apply(context.Background(), []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Moved || !strings.Contains(got[0].Words, "AAAAother") {
+		t.Errorf("keys that changed since the survey: %+v", got[0])
+	}
+	made := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
+	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Moved {
+		t.Errorf("an account with other keys: %+v", got[0])
+	}
+	// An account of ours whose making was cut off before its keys were written is finished; anybody else's is left alone.
+	if out, err := h.Exec("useradd -m -u 1703 half.made"); err != nil {
+		t.Fatal(out)
+	}
+	made.Name = "half.made"
+	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Moved {
+		t.Errorf("somebody else's account: %+v", got[0])
+	}
+	made.Again = true
+	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Done || got[0].Object.Attributes.One("keys") != key {
+		t.Errorf("our own, half made: %+v", got[0])
+	}
+	both := []string{key, "ssh-ed25519 AAAAother somebody"}
+	if got := s.Apply(context.Background(), []connect.Act{set(both, []string{})}); got[0].Outcome != connect.Done {
 		t.Fatalf("no keys: %+v", got[0])
 	}
 }

@@ -74,7 +74,11 @@ func step(a connect.Act) string {
 	name := quote(a.Name)
 	switch a.Verb {
 	case model.Create:
-		return "if acct " + name + "; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + create(a) + "fi\n"
+		there := "[ $did != ready ] || did=moved\n"
+		if a.Again { // ours, cut off before its keys were written
+			there = "if ready; then :\n" + keysStep(a) + "fi\n"
+		}
+		return "if acct " + name + "; then\n" + guards(a) + there + "else did=acted\n" + create(a) + "fi\n"
 	case model.AdoptIt:
 		return "if acct " + name + "; then did=acted; else gone " + quote("account "+a.Name) + "; fi\n"
 	default:
@@ -82,18 +86,27 @@ func step(a connect.Act) string {
 	}
 }
 
-// guards compare what is there with what the act expects. Keys are compared
-// after reading back only: they are written whole, so a second writing changes nothing.
+// guards compare what is there with what the act expects.
 func guards(a connect.Act) string {
 	var b strings.Builder
 	for _, c := range a.Changes {
 		if v := variable[c.Attribute]; v != "" {
 			fmt.Fprintf(&b, "was %s \"%s\" %s %s\n", c.Attribute, v, quote(one(c.Before)), quote(one(c.After)))
-		} else if a.Verb != model.Create {
-			b.WriteString("[ $did = moved ] || did=ready\n")
+		}
+	}
+	for _, c := range a.Changes { // last, since looking at keys costs forks
+		if c.Attribute == keys {
+			fmt.Fprintf(&b, "was keys \"$(held \"$home\")\" %s %s\n", quote(inOrder(c.Before)), quote(inOrder(c.After)))
 		}
 	}
 	return b.String()
+}
+
+// inOrder writes a set of keys the way held prints them.
+func inOrder(set []string) string {
+	lines := slices.Clone(set)
+	slices.Sort(lines)
+	return strings.Join(lines, "\n")
 }
 
 func one(v []string) string {

@@ -52,7 +52,7 @@ func TestScripts(t *testing.T) {
 	}
 	for i, a := range every {
 		// The step with all its functions replaced by ones that print their words in brackets.
-		script := "acct() { [ -n \"$there\" ]; }; grp() { acct; }; was() { :; }; ready() { :; }; gone() { echo gone; }; note() { :; }; keys() { echo \"keys[$1]\"; }; awk() { :; }\n" +
+		script := "acct() { [ -n \"$there\" ]; }; grp() { acct; }; was() { :; }; ready() { :; }; gone() { echo gone; }; note() { :; }; keys() { echo \"keys[$1]\"; }; held() { :; }; awk() { :; }\n" +
 			"run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; s() { did=so; rc=0; }\nthere=$1; s 0\n" + step(a)
 		for _, there := range []string{"", "yes"} {
 			cmd := exec.Command("sh", "-c", script, "sh", there)
