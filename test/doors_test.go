@@ -16,7 +16,7 @@ import (
 	"hen-roost/internal/service"
 )
 
-// door is one operation and the duty it needs.
+// doors lists every operation with the duty it needs; "nobody" is any operator, "" is open to all.
 var doors = map[string]service.Duty{
 	"sign-in": "", "who-am-i": "nobody", "sign-out": "nobody",
 	"check": service.Look, "declare": service.Run, "overview": service.Look,

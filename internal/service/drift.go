@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"slices"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -120,7 +121,7 @@ func (c *current) finding(r store.Finding) Finding {
 
 // fullName is the name of a declared user, for people to read.
 func (c *current) fullName(user string) string {
-	i, ok := slices.BinarySearchFunc(c.plan.People, user, func(p person, id string) int { return cmpString(p.User, id) })
+	i, ok := slices.BinarySearchFunc(c.plan.People, user, func(p person, id string) int { return strings.Compare(p.User, id) })
 	if !ok {
 		return ""
 	}

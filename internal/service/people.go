@@ -105,7 +105,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	if declared == nil {
 		return UserDetail{}, unknown("user", id, keysOf(c.declared.Users))
 	}
-	i, _ := slices.BinarySearchFunc(c.plan.People, id, func(p person, id string) int { return cmpString(p.User, id) })
+	i, _ := slices.BinarySearchFunc(c.plan.People, id, func(p person, id string) int { return strings.Compare(p.User, id) })
 	out := UserDetail{User: c.user(c.plan.People[i]), Accounts: []Account{}, At: declared.Pos.String()}
 	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: pageMost})
 	if err != nil {

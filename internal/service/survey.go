@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -62,18 +63,8 @@ func (s *Service) Survey(ctx context.Context, who Operator, names []string, told
 			told(r)
 		}
 	})
-	slices.SortFunc(out, func(a, b SurveyResult) int { return cmpString(a.Target, b.Target) })
+	slices.SortFunc(out, func(a, b SurveyResult) int { return strings.Compare(a.Target, b.Target) })
 	return out, s.recordSurvey(ctx, who, out)
-}
-
-func cmpString(a, b string) int {
-	if a < b {
-		return -1
-	}
-	if a > b {
-		return 1
-	}
-	return 0
 }
 
 // targetNames checks names, or returns all.
