@@ -30,6 +30,11 @@ var figures = []figure{
 	{"directory-read-100000", "s", 2, directoryRead},
 	{"directory-read-100000-memory", "MB", 1, directoryMemory},
 	{"directory-add-2000", "s", 1.25, directoryAdd},
+	{"company-parse", "s", 0, parseCompany},
+	{"company-resolve-an-account", "µs", 1, resolveCompany},
+	{"company-compare-an-account", "ns", 3, compareCompany},
+	{"company-compare-two-processors", "s", 0.588, compareTwice},
+	{"company-memory-an-account", "B", 1, memoryCompany},
 	{"record-10000", "s", 1, recordPromise},
 	{"record-10000-unchained", "s", 0, recordBare},
 }
@@ -39,6 +44,7 @@ type workbench struct {
 	dir     string
 	cleanup []func()
 	big     *bigDirectory
+	engine  *engine
 }
 
 func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }

@@ -41,7 +41,7 @@ func TestCompany(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := resolve.Resolve(d, schemas, time.Now()); err != nil {
+	if _, err := resolve.Resolve(d, schemas, time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
 	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 10 || len(d.Roles) != 8 || len(d.Targets) != 5 {

@@ -3,7 +3,6 @@ package service
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -121,9 +120,8 @@ func (c *current) finding(r store.Finding) Finding {
 
 // fullName is the name of a declared user, for people to read.
 func (c *current) fullName(user string) string {
-	i, ok := slices.BinarySearchFunc(c.plan.People, user, func(p person, id string) int { return strings.Compare(p.User, id) })
-	if !ok {
-		return ""
+	if p, ok := c.plan.Person(user); ok {
+		return p.Name
 	}
-	return c.plan.People[i].Name
+	return ""
 }

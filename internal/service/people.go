@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/store"
 )
 
@@ -16,6 +17,9 @@ type User struct {
 	Number   int      `json:"number,omitempty"`
 	Mail     string   `json:"mail,omitempty"`
 	Service  bool     `json:"service,omitempty"`
+	State    string   `json:"state" enum:"expected,active,left"`
+	From     string   `json:"from,omitempty" doc:"first day, 2006-01-02"`
+	Until    string   `json:"until,omitempty" doc:"last day"`
 	Roles    []string `json:"roles"`
 	Targets  int      `json:"targets" doc:"targets where an account is asked for"`
 	Findings int      `json:"findings"`
@@ -41,7 +45,7 @@ func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) 
 	out := Users{Items: []User{}, From: page.From}
 	text = strings.ToLower(strings.TrimSpace(text))
 	for _, one := range c.plan.People {
-		if text != "" && !c.speaksOf(one, text) {
+		if text != "" && !speaksOf(one, text) {
 			continue
 		}
 		if out.Total >= page.From && len(out.Items) < page.Size {
@@ -60,17 +64,18 @@ func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) 
 	return out, err
 }
 
-func (c *current) speaksOf(p person, text string) bool {
-	return strings.Contains(p.User, text) || strings.Contains(strings.ToLower(p.Name), text) || strings.Contains(strings.ToLower(p.Mail), text) ||
-		slices.Contains(c.plan.Roles[p.User], text)
+func speaksOf(p *resolve.Person, text string) bool {
+	return strings.Contains(p.ID, text) || strings.Contains(strings.ToLower(p.Name), text) || strings.Contains(strings.ToLower(p.Mail), text) ||
+		slices.Contains(p.Roles(), text)
 }
 
-func (c *current) user(p person) User {
-	roles := c.plan.Roles[p.User]
+func (c *current) user(p *resolve.Person) User {
+	roles := p.Roles()
 	if roles == nil {
 		roles = []string{}
 	}
-	return User{ID: p.User, Name: p.Name, Number: p.Number, Mail: p.Mail, Service: c.declared.Users[p.User].Service, Roles: roles, Targets: len(c.plan.Asked[p.User])}
+	return User{ID: p.ID, Name: p.Name, Number: p.Declared.Number, Mail: p.Mail, Service: p.Declared.Service, State: p.State, From: p.Declared.Span.From, Until: p.Declared.Span.Until,
+		Roles: roles, Targets: len(c.plan.AccountsOf(p.ID))}
 }
 
 // Account is what a user has, or should have, on one target.
@@ -101,12 +106,11 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	if err != nil {
 		return UserDetail{}, err
 	}
-	declared := c.declared.Users[id]
-	if declared == nil {
+	person, ok := c.plan.Person(id)
+	if !ok {
 		return UserDetail{}, unknown("user", id, keysOf(c.declared.Users))
 	}
-	i, _ := slices.BinarySearchFunc(c.plan.People, id, func(p person, id string) int { return strings.Compare(p.User, id) })
-	out := UserDetail{User: c.user(c.plan.People[i]), Accounts: []Account{}, At: declared.Pos.String()}
+	out := UserDetail{User: c.user(person), Accounts: []Account{}, At: person.Declared.Pos.String()}
 	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: pageMost})
 	if err != nil {
 		return out, err
@@ -122,9 +126,9 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	}
 	for _, target := range keysOf(c.plan.Targets) {
 		a := Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Groups: []string{}, Findings: []Finding{}}
-		asked := c.plan.Asked[id][target]
-		if asked != nil {
-			a.Name, a.Because = asked.Name, "role "+asked.Why.Role
+		asked, isAsked := c.plan.Account(id, target)
+		if isAsked {
+			a.Name, a.Because = asked.Name, "role "+asked.Why().Role
 		}
 		for _, f := range findings {
 			if f.Target == target {
@@ -138,10 +142,10 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 		if linked >= 0 {
 			a.Name = links[linked].Name
 		}
-		if asked == nil && linked < 0 && len(a.Findings) == 0 {
+		if !isAsked && linked < 0 && len(a.Findings) == 0 {
 			continue
 		}
-		if err := s.seen(ctx, &a, known[target].SurveyedAt != nil, asked != nil); err != nil {
+		if err := s.seen(ctx, &a, known[target].SurveyedAt != nil, isAsked); err != nil {
 			return out, err
 		}
 		out.Accounts = append(out.Accounts, a)

@@ -9,12 +9,9 @@ import (
 	"time"
 
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/core/round"
 	"hen-roost/internal/store"
 )
-
-type person = resolve.Person
 
 // States of a round.
 const (

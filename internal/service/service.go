@@ -139,7 +139,7 @@ func (s *Service) read(files []declare.File) (*model.Declaration, *resolve.Plan,
 	if err != nil {
 		return nil, nil, err
 	}
-	plan, err := resolve.Resolve(d, s.schemas, s.now())
+	plan, err := resolve.Resolve(d, s.schemas, s.now(), nil)
 	var faults declare.Faults
 	if errors.As(err, &faults) {
 		return nil, nil, declare.WithLines(faults, files)

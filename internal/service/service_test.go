@@ -77,8 +77,8 @@ func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 		if a.Object == model.Account && a.Verb != model.AdoptIt {
 			o := f.objects["account"+a.Name]
 			o.Kind, o.Name = model.Account, a.Name
-			for _, at := range a.After() {
-				o.Attributes = o.Attributes.With(at.Name, at.Values...)
+			for name, values := range a.After().All() {
+				o.Attributes = o.Attributes.With(name, values...)
 			}
 			if a.Verb == model.Create {
 				o.Attributes = o.Attributes.With(model.Disabled, "no")

@@ -172,7 +172,7 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	if desired == nil {
 		return 0, 0, nil
 	}
-	accounts, groups, err := s.Store.Observed(ctx, name)
+	accounts, others, err := s.Store.Observed(ctx, name)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -180,7 +180,7 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	if err != nil {
 		return 0, 0, err
 	}
-	list := drift.Compare(drift.Input{Desired: desired, People: c.plan.PeopleOn(name), Schema: s.schemas[desired.Target.Kind], Accounts: accounts, Groups: groups, Links: links})
+	list := drift.Compare(drift.Input{Desired: desired, Accounts: accounts, Others: others, Links: links})
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		if err := tx.CountAccounts(ctx, name, len(people(accounts))); err != nil {
 			return nil, err

@@ -106,7 +106,7 @@ func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 func (c *current) target(name string, row store.Target, counts []store.FindingCount) Target {
 	d := c.plan.Targets[name]
 	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words, Print: row.Print,
-		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: len(d.Accounts), Findings: map[string]int{}}
+		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(), Findings: map[string]int{}}
 	if t.State == "" {
 		t.State = NotSurveyed
 	}

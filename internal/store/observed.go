@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"hen-roost/internal/core/model"
 )
@@ -26,11 +27,7 @@ func (s *Store) PutObserved(ctx context.Context, target string, survey int64, ob
 	for from, to := range groups(len(objects), observedGroup) {
 		rows := make([]observedRow, 0, to-from)
 		for _, o := range objects[from:to] {
-			body, err := json.Marshal(o.Attributes)
-			if err != nil {
-				return err
-			}
-			rows = append(rows, observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, body, survey})
+			rows = append(rows, observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), survey})
 		}
 		if _, err := s.db.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, survey)
 			VALUES (:target, :kind, :name, :uniq, :belongs, :body, :survey)
@@ -49,13 +46,9 @@ func (s *Store) ForgetUnseen(ctx context.Context, target string, survey int64) e
 
 // PutObject stores one object as read back after a step; nil body means it is gone.
 func (tx *Tx) PutObject(ctx context.Context, target string, o model.Object) error {
-	body, err := json.Marshal(o.Attributes)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, survey)
+	_, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, survey)
 		VALUES (?, ?, ?, ?, ?, ?, (SELECT survey FROM target WHERE name = ?))
-		ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), body = VALUES(body)`, target, string(o.Kind), o.Name, o.Unique, o.System, body, target)
+		ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), body = VALUES(body)`, target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), target)
 	return err
 }
 
@@ -86,7 +79,13 @@ func scanObject(scan func(...any) error) (model.Object, error) {
 	if err := scan(&o.Kind, &o.Name, &o.Unique, &o.System, &body); err != nil {
 		return o, err
 	}
-	return o, json.Unmarshal(body, &o.Attributes)
+	var err error
+	if len(body) > 0 && body[0] == '{' { // written before attributes were packed; a packed name has no 123 bytes
+		err = json.Unmarshal(body, &o.Attributes)
+	} else {
+		o.Attributes, err = model.Unpack(body)
+	}
+	return o, err
 }
 
 // ObservedPage returns one page of a target's accounts whose name begins with prefix, and how many there are.
@@ -127,10 +126,24 @@ func escapeLike(s string) string {
 	return string(out)
 }
 
-// GroupsOf returns the names of the groups on a target that an account is a direct member of.
+// GroupsOf returns the names of the groups on a target that an account is a
+// direct member of. The database finds those whose packed members hold the
+// name's bytes; which of them hold it as a member is seen here.
 func (s *Store) GroupsOf(ctx context.Context, target, account string) ([]string, error) {
+	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'group' AND INSTR(body, ?) > 0 ORDER BY name`, target, []byte(account))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
 	out := []string{}
-	err := s.db.SelectContext(ctx, &out, `SELECT name FROM observed WHERE target = ? AND kind = 'group'
-		AND JSON_CONTAINS(body, JSON_QUOTE(?), '$.members') ORDER BY name`, target, account)
-	return out, err
+	for rows.Next() {
+		o, err := scanObject(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		if slices.Contains(o.Attributes.Get(model.Members), account) {
+			out = append(out, o.Name)
+		}
+	}
+	return out, rows.Err()
 }

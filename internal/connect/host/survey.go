@@ -93,11 +93,13 @@ func (r *reading) account(line string) error {
 		return fmt.Errorf("the host sent an account line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.Account, Name: connect.Printable(f[0])}
+	list := make([]model.Attribute, 0, 6)
 	for i, name := range []string{model.Number, primaryGroup, model.Disabled, home, shell, model.FullName} {
-		if v := connect.Printable(f[i+1]); v != "" {
-			o.Attributes = o.Attributes.With(name, v)
+		if f[i+1] = connect.Printable(f[i+1]); f[i+1] != "" {
+			list = append(list, model.Attribute{Name: name, Values: f[i+1 : i+2]})
 		}
 	}
+	o.Attributes = model.Pack(list...)
 	r.accounts = append(r.accounts, o)
 	return nil
 }

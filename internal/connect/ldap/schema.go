@@ -74,6 +74,6 @@ var ldapName = map[string]string{
 }
 
 var (
-	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime", "entryUUID", "objectClass"}
+	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
 	groupAttributes  = []string{"cn", "gidNumber", "member", "entryUUID", "objectClass"}
 )

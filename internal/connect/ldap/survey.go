@@ -163,7 +163,12 @@ func (t *tree) person(e *entry) *entryView {
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
 	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID")}
-	at := make(model.Attributes, 0, 10)
+	list := make([]model.Attribute, 0, len(readable)+1)
+	values := make([]string, 0, len(readable)+1) // one array for all of them
+	put := func(name, value string) {
+		values = append(values, connect.Printable(value))
+		list = append(list, model.Attribute{Name: name, Values: values[len(values)-1:]})
+	}
 	for _, pair := range readable {
 		value := e.one(pair.ldap)
 		switch pair.ours {
@@ -182,10 +187,13 @@ func (t *tree) person(e *entry) *entryView {
 			}
 		}
 		if value != "" {
-			at = append(at, model.Attribute{Name: pair.ours, Values: []string{connect.Printable(value)}})
+			put(pair.ours, value)
 		}
 	}
-	v.object.Attributes = at
+	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {
+		put(model.ChangedBy, strings.TrimSpace(by+" "+at))
+	}
+	v.object.Attributes = model.Pack(list...)
 	return v
 }
 

@@ -18,6 +18,8 @@ type checker struct {
 	schemas map[string]model.Schema
 	readers map[string]*reader
 	set     *expr.Set
+	bundle  map[string]map[string]bool // by role: all it includes, and itself
+	fitting map[string]*regexp.Regexp
 }
 
 func (c *checker) fault(at model.Pos, format string, args ...any) {
@@ -36,9 +38,26 @@ func (c *checker) run() {
 	for _, name := range sorted(c.d.Groups) {
 		c.group(c.d.Groups[name])
 	}
+	for _, name := range sorted(c.d.Rights) {
+		r := c.d.Rights[name]
+		c.held("right "+name, model.RightKind, r.At)
+	}
+	for _, name := range sorted(c.d.Containers) {
+		o := c.d.Containers[name]
+		c.template(o.Path)
+		c.held("container "+name, model.PlaceKind, o.At)
+	}
+	for _, name := range sorted(c.d.Policies) {
+		o := c.d.Policies[name]
+		c.held("policy "+name, model.PolicyKind, o.At)
+		for _, g := range o.Groups {
+			known(c, "group", g, c.d.Groups)
+		}
+	}
 	for _, name := range sorted(c.d.Roles) {
 		c.role(c.d.Roles[name])
 	}
+	c.bundle = map[string]map[string]bool{}
 	for _, name := range sorted(c.d.Users) {
 		c.user(c.d.Users[name])
 	}
@@ -96,6 +115,12 @@ func (c *checker) target(t *model.Target) {
 			c.fault(t.Pos, "target %q of kind %s needs the setting %q", t.Name, t.Kind, need)
 		}
 	}
+	for _, ref := range t.After {
+		known(c, "target", ref, c.d.Targets)
+	}
+	if t.Unexpected == model.RemoveUnexpected && ok && !schema.Removes {
+		c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name, t.Kind)
+	}
 	for _, p := range t.Protect {
 		if _, err := path.Match(p, ""); err != nil {
 			c.fault(t.Pos, "protect pattern %q of target %q: %v", p, t.Name, err)
@@ -126,7 +151,48 @@ func (c *checker) role(r *model.Role) {
 		}
 		for _, a := range g.Account {
 			c.template(a.Text)
-			c.attribute(a, chosen)
+			c.attribute(a.Name, a.Text.Pos, chosen)
+		}
+		c.powers(g, chosen)
+	}
+	for _, ref := range r.NeverWith {
+		if known(c, "role", ref, c.d.Roles) && ref.Name == r.Name {
+			c.fault(ref.Pos, "role %q stands in its own never-with", r.Name)
+		}
+	}
+}
+
+// powers checks what a grant gives beside the account: rights, licences, elevation.
+func (c *checker) powers(g model.Grant, chosen []*model.Target) {
+	for _, ref := range g.Rights {
+		if !known(c, "right", ref, c.d.Rights) {
+			continue
+		}
+		for _, t := range chosen {
+			if !slices.ContainsFunc(c.d.Rights[ref.Name].At, func(s model.Selector) bool { return s.Matches(t) }) {
+				c.fault(ref.Pos, "right %q is not declared at %s; it is declared at %s", ref.Name, t.Name, c.d.Rights[ref.Name].Pos)
+				break
+			}
+		}
+	}
+	for _, p := range []struct {
+		name string
+		used bool
+	}{{model.Rights, g.Rights != nil}, {model.Licences, g.Licences != nil}, {model.Elevation, g.Elevate != nil}} {
+		if p.used {
+			c.attribute(p.name, g.Pos, chosen)
+		}
+	}
+}
+
+// held faults when something is declared at targets that cannot hold it.
+func (c *checker) held(what string, kind model.ObjectKind, at []model.Selector) {
+	for _, s := range at {
+		for _, t := range c.chosen(s) {
+			if schema, ok := c.schemas[t.Kind]; ok && !schema.CanHold(kind) {
+				c.fault(s.Pos, "%s is declared at %s, but a target of kind %s cannot be asked for a %s", what, t.Name, t.Kind, kind)
+				break
+			}
 		}
 	}
 }
@@ -174,20 +240,20 @@ func (c *checker) nearestTag(key, value string) string {
 	return Nearest(key+": "+value, pairs)
 }
 
-func (c *checker) attribute(a model.NamedText, at []*model.Target) {
+func (c *checker) attribute(attribute string, pos model.Pos, at []*model.Target) {
 	for _, t := range at {
 		schema, ok := c.schemas[t.Kind]
 		if !ok {
 			continue
 		}
-		if s, ok := schema.Find(model.Account, a.Name); !ok || !s.Settable {
+		if s, ok := schema.Find(model.Account, attribute); !ok || !s.Settable {
 			var names []string
 			for _, s := range schema.Account {
 				if s.Settable {
 					names = append(names, s.Name)
 				}
 			}
-			c.fault(a.Text.Pos, "%s", Meant(fmt.Sprintf("an account on %s (%s) has no attribute %q that can be set", t.Name, t.Kind, a.Name), a.Name, names))
+			c.fault(pos, "%s", Meant(fmt.Sprintf("an account on %s (%s) has no attribute %q that can be set", t.Name, t.Kind, attribute), attribute, names))
 			return
 		}
 	}
@@ -204,12 +270,22 @@ func (c *checker) fits(at model.Pos, what, name string, targets []*model.Target)
 		if what == "group" {
 			pattern = schema.GroupName
 		}
-		if ok, _ := regexp.MatchString(pattern, name); !ok {
+		if !c.pattern(pattern).MatchString(name) {
 			c.fault(at, "%q cannot be the name of %s on %s (%s); names there match %s", name, article(what), t.Name, t.Kind, pattern)
 			return false
 		}
 	}
 	return true
+}
+
+func (c *checker) pattern(p string) *regexp.Regexp {
+	if c.fitting[p] == nil {
+		if c.fitting == nil {
+			c.fitting = map[string]*regexp.Regexp{}
+		}
+		c.fitting[p] = regexp.MustCompile(p)
+	}
+	return c.fitting[p]
 }
 
 func article(what string) string {
@@ -232,11 +308,10 @@ func (c *checker) user(u *model.User) {
 			c.fault(key.Pos, "a key is one line of the form \"ssh-ed25519 AAAA… comment\"")
 		}
 	}
-	for _, ref := range u.Roles {
-		if known(c, "role", ref, c.d.Roles) && c.d.Roles[ref.Name].HeldWhen.Raw != "" {
-			c.fault(ref.Pos, "role %q is held by condition (held-when) and cannot be given by name", ref.Name)
-		}
+	if u.Span.From != "" && u.Span.Until != "" && u.Span.From > u.Span.Until {
+		c.fault(u.Pos, "user %q starts on %s, after the end on %s", u.ID, u.Span.From, u.Span.Until)
 	}
+	c.holdings(u)
 	for _, target := range sorted(u.Accounts) {
 		h := u.Accounts[target]
 		if known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) && h.Name != "" {
@@ -244,8 +319,82 @@ func (c *checker) user(u *model.User) {
 		}
 	}
 	if u.Manager.Name != "" {
-		known(c, "user", u.Manager, c.d.Users)
+		if known(c, "user", u.Manager, c.d.Users) && u.Manager.Name == u.ID {
+			c.fault(u.Manager.Pos, "user %q is their own manager", u.ID)
+		}
 	}
+}
+
+// holdings checks the roles a user is given by name: known, in a span that can
+// be, none twice on one day, none that nobody may hold beside another.
+func (c *checker) holdings(u *model.User) {
+	for i, h := range u.Roles {
+		if !known(c, "role", h.Ref, c.d.Roles) {
+			continue
+		}
+		if c.d.Roles[h.Name].HeldWhen.Raw != "" {
+			c.fault(h.Pos, "role %q is held by condition (held-when) and cannot be given by name", h.Name)
+		}
+		if h.Span.From != "" && h.Span.Until != "" && h.Span.From > h.Span.Until {
+			c.fault(h.Pos, "role %q of user %q starts on %s, after its end on %s", h.Name, u.ID, h.Span.From, h.Span.Until)
+		}
+		for _, other := range u.Roles[:i] {
+			if !h.Span.Meets(other.Span) {
+				continue
+			}
+			if h.Name == other.Name {
+				c.fault(h.Pos, "user %q is given role %q twice for the same days, first on line %d", u.ID, h.Name, other.Pos.Line)
+			} else if a, b, ok := c.clash(h.Name, other.Name); ok {
+				c.fault(h.Pos, "user %q would hold %s beside %s, which nobody may (never-with)", u.ID, through(a, h.Name), through(b, other.Name))
+			}
+		}
+	}
+}
+
+func through(role, given string) string {
+	if role == given {
+		return "role " + role
+	}
+	return "role " + role + " (through " + given + ")"
+}
+
+// clash finds a pair of roles in two bundles that nobody may hold together.
+func (c *checker) clash(x, y string) (a, b string, found bool) {
+	inX, inY := c.includes(x), c.includes(y)
+	for _, r := range sorted(inX) {
+		for _, ref := range c.d.Roles[r].NeverWith {
+			if inY[ref.Name] {
+				return r, ref.Name, true
+			}
+		}
+	}
+	for _, r := range sorted(inY) {
+		for _, ref := range c.d.Roles[r].NeverWith {
+			if inX[ref.Name] {
+				return ref.Name, r, true
+			}
+		}
+	}
+	return "", "", false
+}
+
+func (c *checker) includes(role string) map[string]bool {
+	if all, ok := c.bundle[role]; ok {
+		return all
+	}
+	all := map[string]bool{}
+	var enter func(string)
+	enter = func(name string) {
+		if r := c.d.Roles[name]; r != nil && !all[name] {
+			all[name] = true
+			for _, in := range r.Includes {
+				enter(in.Name)
+			}
+		}
+	}
+	enter(role)
+	c.bundle[role] = all
+	return all
 }
 
 // looksLikeKey checks the shape of an authorized key without options (RFC 4253 §6.6 in the one-line form).
@@ -254,10 +403,13 @@ func looksLikeKey(s string) bool {
 	if len(f) < 2 || strings.ContainsAny(s, "\n\r\x00") {
 		return false
 	}
-	ok, _ := regexp.MatchString(`^(ssh|ecdsa|sk)-[a-z0-9@.-]+$`, f[0])
-	b64, _ := regexp.MatchString(`^AAAA[A-Za-z0-9+/]+=*$`, f[1])
-	return ok && b64
+	return keyKind.MatchString(f[0]) && keyBody.MatchString(f[1])
 }
+
+var (
+	keyKind = regexp.MustCompile(`^(ssh|ecdsa|sk)-[a-z0-9@.-]+$`)
+	keyBody = regexp.MustCompile(`^AAAA[A-Za-z0-9+/]+=*$`)
+)
 
 // loops faults roles that include themselves and groups inside themselves.
 func (c *checker) loops() {
@@ -265,6 +417,19 @@ func (c *checker) loops() {
 	groups := func(name string) []model.Ref { return c.d.Groups[name].In }
 	for _, chain := range cycles(c.d.Roles, roles) {
 		c.fault(c.d.Roles[chain[0]].Pos, "role %q includes itself: %s", chain[0], strings.Join(chain, " → "))
+	}
+	targets := func(name string) []model.Ref { return c.d.Targets[name].After }
+	for _, chain := range cycles(c.d.Targets, targets) {
+		c.fault(c.d.Targets[chain[0]].Pos, "target %q comes after itself: %s", chain[0], strings.Join(chain, " → "))
+	}
+	for _, role := range sorted(c.d.Roles) { // a bundle that nobody could hold
+		for _, a := range sorted(c.includes(role)) {
+			for _, ref := range c.d.Roles[a].NeverWith {
+				if ref.Name != a && c.includes(role)[ref.Name] {
+					c.fault(c.d.Roles[role].Pos, "role %q includes both %q and %q, which nobody may hold together (never-with)", role, a, ref.Name)
+				}
+			}
+		}
 	}
 	for _, chain := range cycles(c.d.Groups, groups) {
 		c.fault(c.d.Groups[chain[0]].Pos, "group %q is inside itself: %s", chain[0], strings.Join(chain, " → "))

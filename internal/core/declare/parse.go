@@ -18,11 +18,16 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// maxFile bounds one file: 100,000 users with ten lines each fit in half of it.
-const maxFile = 64 << 20
+// What one revision may hold: 200,000 users with ten lines each.
+const (
+	maxFile  = 32 << 20 // bytes of one file
+	maxFiles = 48 << 20 // bytes of all
+	maxLines = 3 << 20  // lines of one file
+)
 
-// MatchRules are the ways a found account can be recognised, in the order used when a target names none.
-var MatchRules = []string{"name", "number", "mail"}
+// MatchRules are the ways a found account can be recognised. Those used when a
+// target names none leave out the last, which is weak.
+var MatchRules = []string{"name", "number", "mail", "full-name"}
 
 // paramName is what can follow "params." in an expression.
 var paramName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*$`)
@@ -33,20 +38,31 @@ func Read(files []File, schemas map[string]model.Schema) (*model.Declaration, er
 	d := &model.Declaration{
 		Params: map[string]model.Text{}, Users: map[string]*model.User{}, Groups: map[string]*model.Group{},
 		Roles: map[string]*model.Role{}, Targets: map[string]*model.Target{},
+		Rights: map[string]*model.Right{}, Containers: map[string]*model.Container{}, Policies: map[string]*model.Policy{},
 	}
 	var faults Faults
 	readers := map[string]*reader{}
 	if len(files) == 0 {
 		faults = append(faults, Fault{Message: "no declaration files"})
 	}
+	total := 0
 	for _, f := range files {
+		if total += len(f.Text); total > maxFiles && len(f.Text) <= maxFile {
+			faults = append(faults, Fault{At: model.Pos{File: f.Name, Line: 1, Column: 1}, Message: fmt.Sprintf("all files together have more than %d bytes; nothing was read from here on", maxFiles)})
+			break
+		}
 		r := &reader{file: f.Name, faults: &faults, anchors: map[string]ast.Node{}}
 		readers[f.Name] = r
 		if len(f.Text) > maxFile {
 			r.fault(model.Pos{File: f.Name, Line: 1, Column: 1}, "the file has %d bytes; the most is %d, so spread it over several", len(f.Text), maxFile)
 			continue
 		}
+		if n := strings.Count(f.Text, "\n"); n > maxLines {
+			r.fault(model.Pos{File: f.Name, Line: 1, Column: 1}, "the file has %d lines; the most is %d, so spread it over several", n, maxLines)
+			continue
+		}
 		r.lines = strings.Split(f.Text, "\n")
+		r.budget = len(f.Text) + 100_000
 		(&fileParser{reader: r, d: d}).read(f.Text)
 	}
 	(&checker{d: d, schemas: schemas, readers: readers, set: expr.NewSet()}).run()
@@ -64,28 +80,34 @@ type fileParser struct {
 // read reads a file piece by piece; it begins with its version.
 func (p *fileParser) read(text string) {
 	version := 0
-	for i, piece := range pieces(text) {
+	first := true
+	for piece, parsed := range parseAll(pieces(text)) {
 		p.offset = piece.offset
-		root := p.root(piece.text)
+		root := p.root(parsed.file, parsed.err)
 		if root == nil {
 			return
 		}
 		p.file(root, &version)
-		if pairs := p.pairs(root, "the file"); i == 0 && (version == 0 || len(pairs) > 0 && pairs[0].Key.GetToken().Value != "roost") {
+		pairs := p.pairs(root, "the file")
+		if first && (version == 0 || len(pairs) > 0 && pairs[0].Key.GetToken().Value != "roost") {
 			p.fault(p.pos(root), "a declaration file begins with roost: 1")
 		}
+		first = false
 	}
 }
 
 func (p *fileParser) file(root ast.Node, version *int) {
 	p.mapping(root, "the file", keys{
-		"roost":   p.number(version, 1, 1),
-		"params":  p.params,
-		"users":   func(n ast.Node) { p.named(n, "user", p.user) },
-		"groups":  func(n ast.Node) { p.named(n, "group", p.group) },
-		"roles":   func(n ast.Node) { p.named(n, "role", p.role) },
-		"targets": func(n ast.Node) { p.named(n, "target", p.target) },
-	}, later{"rights": true, "containers": true, "policies": true})
+		"roost":      p.number(version, 1, 1),
+		"params":     p.params,
+		"users":      func(n ast.Node) { p.named(n, "user", p.user) },
+		"groups":     func(n ast.Node) { p.named(n, "group", p.group) },
+		"roles":      func(n ast.Node) { p.named(n, "role", p.role) },
+		"targets":    func(n ast.Node) { p.named(n, "target", p.target) },
+		"rights":     func(n ast.Node) { p.named(n, "right", p.right) },
+		"containers": func(n ast.Node) { p.named(n, "container", p.container) },
+		"policies":   func(n ast.Node) { p.named(n, "policy", p.policy) },
+	})
 }
 
 // twice reports a name that another place has already defined.
@@ -128,7 +150,8 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 		"name": p.text(&u.Name), "given": p.text(&u.Given), "family": p.text(&u.Family),
 		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.ref(&u.Manager),
 		"service": p.yes(&u.Service), "details": p.texts(&u.Details, "detail"),
-		"roles":    p.roleRefs(id, &u.Roles),
+		"from": p.day(&u.Span.From), "until": p.day(&u.Span.Until),
+		"roles":    p.holdings(id, &u.Roles),
 		"accounts": func(n ast.Node) { u.Accounts = p.hints(n) },
 		"keys": func(n ast.Node) {
 			u.Keys = []model.Text{}
@@ -138,24 +161,27 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 				u.Keys = append(u.Keys, t)
 			})
 		},
-	}, later{"from": true, "until": true})
+	})
 	if u.Name.Raw == "" {
 		p.fault(at, "user %q has no name", id)
 	}
 }
 
-func (p *fileParser) roleRefs(id string, into *[]model.Ref) func(ast.Node) {
+func (p *fileParser) holdings(id string, into *[]model.Holding) func(ast.Node) {
 	return func(n ast.Node) {
 		p.list(n, func(item ast.Node) {
-			ref := model.Ref{Pos: p.pos(item)}
+			h := model.Holding{Ref: model.Ref{Pos: p.pos(item)}}
 			switch p.plain(item).(type) {
 			case *ast.MappingNode, *ast.MappingValueNode:
-				p.mapping(item, "a role of user "+id, keys{"role": p.str(&ref.Name)}, later{"from": true, "until": true, "because": true})
+				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From), "until": p.day(&h.Span.Until), "because": p.str(&h.Because)})
+				if h.Name == "" {
+					p.fault(h.Pos, "a role of user %s without its name; write {role: …}", id)
+				}
 			default:
-				p.str(&ref.Name)(item)
+				p.str(&h.Name)(item)
 			}
-			if ref.Name != "" {
-				*into = append(*into, ref)
+			if h.Name != "" {
+				*into = append(*into, h)
 			}
 		})
 	}
@@ -167,7 +193,7 @@ func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
 		h := model.AccountHint{Pos: at}
 		switch p.plain(v).(type) {
 		case *ast.MappingNode, *ast.MappingValueNode:
-			p.mapping(v, "account on "+target, keys{"name": p.str(&h.Name)}, nil)
+			p.mapping(v, "account on "+target, keys{"name": p.str(&h.Name)})
 		default:
 			var word string
 			p.oneOf(&word, "none")(v)
@@ -190,7 +216,7 @@ func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
 		"about": p.str(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
 		"owner":   p.ref(&g.Owner),
 		"members": p.oneOf(&members, "exactly", "at-least"),
-	}, nil)
+	})
 	g.AtLeast = members == "at-least"
 }
 
@@ -203,8 +229,9 @@ func (p *fileParser) role(name string, at model.Pos, n ast.Node) {
 	p.d.Roles[name] = r
 	p.mapping(n, "role "+name, keys{
 		"about": p.str(&r.About), "held-when": p.text(&r.HeldWhen), "includes": p.refs(&r.Includes),
-		"gives": func(n ast.Node) { p.list(n, func(item ast.Node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
-	}, later{"never-with": true})
+		"never-with": p.refs(&r.NeverWith),
+		"gives":      func(n ast.Node) { p.list(n, func(item ast.Node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
+	})
 }
 
 func (p *fileParser) grant(role string, n ast.Node) model.Grant {
@@ -225,7 +252,10 @@ func (p *fileParser) grant(role string, n ast.Node) model.Grant {
 				g.Account = append(g.Account, model.NamedText{Name: name, Text: t})
 			})
 		},
-	}, later{"rights": true, "licences": true, "elevate": true})
+		"rights":   p.refs(&g.Rights),
+		"licences": p.strings(&g.Licences),
+		"elevate":  func(n ast.Node) { g.Elevate = p.elevate(n) },
+	})
 	if g.At.Pos.Line == 0 {
 		p.fault(g.Pos, "%s does not say at which targets", what)
 	}
@@ -236,7 +266,7 @@ func (p *fileParser) selector(n ast.Node) model.Selector {
 	s := model.Selector{Pos: p.pos(n)}
 	switch p.plain(n).(type) {
 	case *ast.MappingNode, *ast.MappingValueNode:
-		p.mapping(n, "at", keys{"kind": p.str(&s.Kind), "tags": func(n ast.Node) { s.Tags = p.tags(n) }}, nil)
+		p.mapping(n, "at", keys{"kind": p.str(&s.Kind), "tags": func(n ast.Node) { s.Tags = p.tags(n) }})
 	default:
 		p.str(&s.Name)(n)
 	}
@@ -259,14 +289,13 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 		p.twice("target", name, at, first.Pos)
 		return
 	}
-	t := &model.Target{Name: name, Pos: at, Unexpected: model.ReportUnexpected}
+	t := &model.Target{Name: name, Pos: at, Unexpected: model.ReportUnexpected, Removal: model.Removal{Home: "keep"}, Limits: DefaultLimits}
 	p.d.Targets[name] = t
-	var unexpected string
 	p.mapping(n, "target "+name, keys{
 		"kind": p.str(&t.Kind), "address": p.text(&t.Address),
 		"login": func(n ast.Node) {
 			t.Login.Pos = p.pos(n)
-			p.mapping(n, "login of "+name, keys{"as": p.text(&t.Login.As), "secret": p.str(&t.Login.Secret)}, nil)
+			p.mapping(n, "login of "+name, keys{"as": p.text(&t.Login.As), "secret": p.str(&t.Login.Secret)})
 		},
 		"tags":     func(n ast.Node) { t.Tags = p.tags(n) },
 		"settings": p.texts(&t.Settings, "setting"),
@@ -277,24 +306,15 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 				t.Match = append(t.Match, rule)
 			})
 		},
-		"unexpected": func(n ast.Node) {
-			p.str(&unexpected)(n)
-			if unexpected == "remove" {
-				p.fault(p.pos(n), "unexpected: remove is not yet carried out by this version; use disable or report")
-				return
-			}
-			p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected)(n)
-		},
-		"protect": func(n ast.Node) {
-			p.list(n, func(item ast.Node) {
-				var s string
-				p.str(&s)(item)
-				t.Protect = append(t.Protect, s)
-			})
-		},
-	}, later{"removal": true, "limits": true, "after": true})
+		"unexpected": p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected, model.RemoveUnexpected),
+		"after":      p.refs(&t.After),
+		"removal":    func(n ast.Node) { p.removal(name, &t.Removal, n) },
+		"limits":     func(n ast.Node) { p.limits(name, &t.Limits, n) },
+		"window":     func(n ast.Node) { p.window(name, &t.Window, n) },
+		"protect":    p.strings(&t.Protect),
+	})
 	if t.Match == nil {
-		t.Match = MatchRules
+		t.Match = MatchRules[:3]
 	}
 	for _, need := range []struct{ key, value string }{{"kind", t.Kind}, {"address", t.Address.Raw}, {"login", t.Login.As.Raw}} {
 		if need.value == "" {

@@ -11,8 +11,8 @@ import (
 // is therefore parsed in pieces, each with whole entries of one section.
 
 const (
-	largeFile  = 256 << 10 // bytes from which on a file is cut
-	pieceLines = 4_000
+	largeFile  = 64 << 10 // bytes from which on a file is cut
+	pieceLines = 400
 )
 
 // piece is a part of a file that is YAML by itself.
@@ -21,15 +21,28 @@ type piece struct {
 	offset int // lines of the file before the piece's own first entry, less those the piece adds
 }
 
-var (
-	sectionLine = regexp.MustCompile(`^[A-Za-z][A-Za-z-]*:`)
-	anchored    = regexp.MustCompile(`(?m)(^|[\s\[{,:-])[&*][A-Za-z0-9_]`)
-)
+var sectionLine = regexp.MustCompile(`^[A-Za-z][A-Za-z-]*:`)
+
+// anchored says whether a text may hold an anchor or an alias, which must stay in one piece.
+func anchored(text string) bool {
+	for i := 0; ; {
+		at := strings.IndexAny(text[i:], "&*")
+		if at < 0 {
+			return false
+		}
+		i += at + 1
+		before := i < 2 || strings.IndexByte(" \t\r\n[{,:-", text[i-2]) >= 0
+		after := i < len(text) && (text[i] == '_' || text[i] >= '0' && text[i] <= '9' || text[i]|0x20 >= 'a' && text[i]|0x20 <= 'z')
+		if before && after {
+			return true
+		}
+	}
+}
 
 // pieces cuts a file, or returns it whole where it is small or of another shape.
 func pieces(text string) []piece {
 	whole := []piece{{text: text}}
-	if len(text) < largeFile || anchored.MatchString(text) {
+	if len(text) < largeFile || anchored(text) {
 		return whole
 	}
 	lines := strings.SplitAfter(text, "\n")

@@ -15,6 +15,8 @@ var schemas = map[string]model.Schema{
 		Account: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: "home", Settable: true}, {Name: model.Disabled}}},
 	"directory": {Kind: "directory", AccountName: `.`, GroupName: `.`, Settings: []string{"people", "groups"}, Needs: []string{"people", "groups"},
 		Account: []model.AttributeSchema{{Name: "shell", Settable: true}}},
+	"application": {Kind: "application", AccountName: `.`, GroupName: `.`, Holds: []model.ObjectKind{model.RightKind},
+		Account: []model.AttributeSchema{{Name: model.Rights, Many: true, Settable: true}}},
 }
 
 const fleet = `roost: 1
@@ -29,10 +31,29 @@ func TestFaults(t *testing.T) {
 		{"empty", "# nothing\n", "the file is empty"},
 		{"not YAML", "roost: 1\nusers: [\n", "f.yaml:2:"},
 		{"unknown key", "roost: 1\nuser:\n  x: {}\n", `f.yaml:2:1: unknown key "user" in the file; did you mean "users"?`},
-		{"not yet", "roost: 1\npolicies: {}\n", `f.yaml:2:1: "policies" in the file is not yet carried out by this version`},
-		{"not yet, user", "roost: 1\nusers:\n  x: {name: X, until: 2026-10-31}\n", `"until" in user x is not yet carried out`},
-		{"not yet, role", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: all}\n", `"elevate" in a grant of role x is not yet carried out`},
-		{"not yet, remove", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, unexpected: remove}\n", "unexpected: remove is not yet carried out"},
+		{"not a day", "roost: 1\nusers:\n  x: {name: X, until: 31.10.2026}\n", `f.yaml:3:23: "31.10.2026" is not a day; write it as 2026-04-01`},
+		{"ends before it starts", "roost: 1\nusers:\n  x: {name: X, from: 2026-05-01, until: 2026-04-30}\n", `user "x" starts on 2026-05-01, after the end on 2026-04-30`},
+		{"role ends before it starts", "roost: 1\nroles: {r: {}}\nusers:\n  x: {name: X, roles: [{role: r, from: 2026-05-01, until: 2026-04-30}]}\n", `role "r" of user "x" starts on`},
+		{"role twice", "roost: 1\nroles: {r: {}}\nusers:\n  x:\n    name: X\n    roles: [r, {role: r, from: 2026-05-01}]\n", `user "x" is given role "r" twice for the same days, first on line 6`},
+		{"role without name", "roost: 1\nusers:\n  x: {name: X, roles: [{until: 2026-05-01}]}\n", `a role of user x without its name`},
+		{"never with", "roost: 1\nroles: {a: {never-with: [c]}, b: {includes: [c]}, c: {}}\nusers:\n  x: {name: X, roles: [a, b]}\n", `f.yaml:4:27: user "x" would hold role c (through b) beside role a, which nobody may (never-with)`},
+		{"never with, includes", "roost: 1\nroles: {a: {never-with: [c]}, b: {includes: [a, c]}, c: {}}\n", `role "b" includes both "a" and "c", which nobody may hold together`},
+		{"never with itself", "roost: 1\nroles: {a: {never-with: [a]}}\n", `role "a" stands in its own never-with`},
+		{"own manager", "roost: 1\nusers:\n  x: {name: X, manager: x}\n", `user "x" is their own manager`},
+		{"elevate nothing", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: reboot}\n", `"reboot" is neither all, none nor a command with its whole path`},
+		{"elevate where it cannot be", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: all}\n", `an account on arctic-tern (host) has no attribute "elevation" that can be set`},
+		{"remove where it cannot be", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, unexpected: remove}\n", "accounts of kind host cannot be removed yet"},
+		{"right where it cannot be", "roost: 1\nrights:\n  counter: {at: arctic-tern, allows: [sell]}\n", "right counter is declared at arctic-tern, but a target of kind host cannot be asked for a right"},
+		{"right elsewhere", "roost: 1\nrights: {counter: {at: office, allows: [sell]}}\ntargets:\n  office: {kind: application, address: a, login: {as: r}}\n  shop: {kind: application, address: b, login: {as: r}}\nroles:\n  r: {gives: [{at: shop, rights: [counter]}]}\n", `right "counter" is not declared at shop; it is declared at f.yaml:2:10`},
+		{"right unknown", "roost: 1\nrights: {counter: {at: office, allows: [sell]}}\ntargets: {office: {kind: application, address: a, login: {as: r}}}\nroles:\n  r: {gives: [{at: office, rights: [couter]}]}\n", `no right is called "couter"; did you mean "counter"?`},
+		{"container without path", "roost: 1\ncontainers:\n  people: {at: arctic-tern}\n", `container "people" has no path`},
+		{"policy nowhere", "roost: 1\npolicies:\n  staff: {password: {length: 12}}\n", `policy staff does not say at which targets`},
+		{"policy, length of time", "roost: 1\npolicies:\n  staff: {at: arctic-tern, lockout: {for: 15 minutes}}\n", `"15 minutes" is not a length of time; write it as 90d, 12h, 15m, 30s, or never`},
+		{"limit", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, limits: {remove-share: 10}}\n", `"10" is not a share; write it as 10%`},
+		{"limit unknown", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, limits: {removes: 10}}\n", `unknown key "removes" in limits of y; did you mean "remove"?`},
+		{"window", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, window: {days: [munday], from: 25:00}}\n", `did you mean "monday"?`},
+		{"removal", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, removal: {home: burn}}\n", `"burn" is not one of keep, archive, remove`},
+		{"after itself", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, after: [z]}\n  z: {kind: host, address: a, login: {as: r}, after: [y]}\n", `target "y" comes after itself: y → z → y`},
 		{"unknown role", "roost: 1\nusers:\n  x: {name: X, roles: [deckcrew]}\nroles: {deck-crew: {}}\n", `f.yaml:3:24: no role is called "deckcrew"; did you mean "deck-crew"?`},
 		{"unknown target", "roost: 1\nroles:\n  r:\n    gives:\n      - at: artic-tern\n", `no target is called "artic-tern"; did you mean "arctic-tern"?`},
 		{"unknown tag", "roost: 1\nroles:\n  r:\n    gives:\n      - at: {kind: host, tags: {fleet: vesels}}\n", `no target is chosen by tag fleet: vesels; did you mean fleet: vessels?`},
@@ -123,4 +144,44 @@ func FuzzRead(f *testing.F) {
 			t.Errorf("an error that is no fault: %v", err)
 		}
 	})
+}
+
+// What would take for ever, or fill the memory, is refused in words.
+func TestBounds(t *testing.T) {
+	bomb := "roost: 1\nparams:\n  a: &a x\nusers:\n  u: &u {name: U, details: &d {" + strings.Repeat("k: v, ", 1) + "}}\n"
+	details := &strings.Builder{}
+	for i := range 2000 {
+		fmt.Fprintf(details, "k%d: v, ", i)
+	}
+	bomb = strings.Replace(bomb, "k: v, ", details.String(), 1)
+	users := &strings.Builder{}
+	for i := range 2000 {
+		fmt.Fprintf(users, "  u%d: {name: U, details: *d}\n", i)
+	}
+	many := &strings.Builder{}
+	many.WriteString("roost: 1\nusers:\n")
+	for i := range 10_000 {
+		fmt.Fprintf(many, "  u%d: {nmae: U}\n", i)
+	}
+	for _, c := range []struct {
+		name  string
+		files []declare.File
+		want  string
+	}{
+		{"aliases", []declare.File{{Name: "f.yaml", Text: bomb + users.String()}}, "aliases unfold this file to more than it can hold"},
+		{"a large file", []declare.File{{Name: "f.yaml", Text: "roost: 1\n" + strings.Repeat("# nothing but words\n", 50<<20/20)}}, "the file has 52428809 bytes; the most is 33554432, so spread it over several"},
+		{"many files", []declare.File{{Name: "a.yaml", Text: "roost: 1\n" + strings.Repeat("# a long line\n", 2<<20)}, {Name: "b.yaml", Text: "roost: 1\n" + strings.Repeat("# a long line\n", 2<<20)}}, "all files together have more than 50331648 bytes"},
+		{"many lines", []declare.File{{Name: "f.yaml", Text: "roost: 1\n" + strings.Repeat("#\n", 4<<20)}}, "the file has 4194305 lines; the most is 3145728"},
+		{"many faults", []declare.File{{Name: "f.yaml", Text: many.String()}}, "there is more to mend; only the first 1000 faults are told"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := declare.Read(c.files, schemas)
+			if err == nil || !strings.Contains(err.Error(), c.want) {
+				t.Errorf("%.300v; want %s", err, c.want)
+			}
+			if faults := (declare.Faults)(nil); errors.As(err, &faults) && len(faults) > 1001 {
+				t.Errorf("%d faults", len(faults))
+			}
+		})
+	}
 }

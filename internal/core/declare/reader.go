@@ -2,10 +2,13 @@ package declare
 
 import (
 	"fmt"
+	"iter"
 	"maps"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
@@ -25,15 +28,13 @@ type reader struct {
 	file    string
 	lines   []string
 	offset  int // lines before the piece that is being read
+	budget  int // entries and items that may still be looked at; aliases could make more of them than there are
 	anchors map[string]ast.Node
 	faults  *Faults
 }
 
 // keys says what to do with each key that a mapping may hold.
 type keys map[string]func(ast.Node)
-
-// later names the keys that are part of the format but not of this version.
-type later map[string]bool
 
 func (r *reader) pos(n ast.Node) model.Pos {
 	if n == nil || n.GetToken() == nil {
@@ -46,7 +47,16 @@ func (r *reader) pos(n ast.Node) model.Pos {
 	return model.Pos{File: r.file, Line: r.offset + tk.Position.Line, Column: tk.Position.Column}
 }
 
+// maxFaults bounds what is told of one revision; nobody mends more at a time.
+const maxFaults = 1000
+
 func (r *reader) fault(at model.Pos, format string, args ...any) {
+	if n := len(*r.faults); n >= maxFaults {
+		if n == maxFaults {
+			*r.faults = append(*r.faults, Fault{At: at, Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
+		}
+		return
+	}
 	f := Fault{At: at, Message: fmt.Sprintf(format, args...)}
 	if i := at.Line - 1; at.File == r.file && i >= 0 && i < len(r.lines) {
 		f.Line = around(strings.TrimRight(r.lines[i], "\r"), at.Column)
@@ -72,9 +82,43 @@ func around(line string, column int) string {
 	return s
 }
 
-// root parses the file; nil when it is not YAML or is empty.
-func (r *reader) root(text string) ast.Node {
-	f, err := parser.ParseBytes([]byte(text), 0)
+// parsed is what the parser makes of a piece of a file.
+type parsed struct {
+	file *ast.File
+	err  error
+}
+
+// parseAll parses pieces on all processors and hands them on in order, few at
+// a time, so that the syntax trees of a large file are never all in memory.
+func parseAll(pieces []piece) iter.Seq2[piece, parsed] {
+	return func(yield func(piece, parsed) bool) {
+		ahead := 2 * runtime.GOMAXPROCS(0)
+		done := make([]chan parsed, len(pieces))
+		begin := func(i int) {
+			if i < len(pieces) {
+				done[i] = make(chan parsed, 1)
+				go func() {
+					f, err := parser.ParseBytes([]byte(pieces[i].text), 0)
+					done[i] <- parsed{f, err}
+				}()
+			}
+		}
+		for i := range min(ahead, len(pieces)) {
+			begin(i)
+		}
+		for i, p := range pieces {
+			out := <-done[i]
+			done[i] = nil
+			begin(i + ahead)
+			if !yield(p, out) {
+				return
+			}
+		}
+	}
+}
+
+// root is the one document of a file; nil when it is not YAML or is empty.
+func (r *reader) root(f *ast.File, err error) ast.Node {
 	if err != nil {
 		at := model.Pos{File: r.file, Line: 1, Column: 1}
 		message := err.Error()
@@ -135,7 +179,10 @@ func (r *reader) plain(n ast.Node) ast.Node {
 func (r *reader) pairs(n ast.Node, what string) []*ast.MappingValueNode {
 	switch v := r.plain(n).(type) {
 	case *ast.MappingNode:
-		return v.Values
+		if r.spend(n, len(v.Values)) {
+			return v.Values
+		}
+		return nil
 	case *ast.MappingValueNode:
 		return []*ast.MappingValueNode{v}
 	case *ast.NullNode, nil:
@@ -146,8 +193,20 @@ func (r *reader) pairs(n ast.Node, what string) []*ast.MappingValueNode {
 	}
 }
 
+// spend keeps aliases from unfolding a small file into an endless one.
+func (r *reader) spend(n ast.Node, items int) bool {
+	if r.budget < 0 {
+		return false
+	}
+	if r.budget -= items; r.budget < 0 {
+		r.fault(r.pos(n), "aliases unfold this file to more than it can hold; write out what you mean")
+		return false
+	}
+	return true
+}
+
 // mapping hands each entry to its key's function; unknown keys are faults with the nearest known one.
-func (r *reader) mapping(n ast.Node, what string, known keys, notYet later) {
+func (r *reader) mapping(n ast.Node, what string, known keys) {
 	seen := map[string]int{}
 	for _, p := range r.pairs(n, what) {
 		key := p.Key.GetToken().Value
@@ -160,8 +219,6 @@ func (r *reader) mapping(n ast.Node, what string, known keys, notYet later) {
 		switch {
 		case known[key] != nil:
 			known[key](p.Value)
-		case notYet[key]:
-			r.fault(at, "%q in %s is not yet carried out by this version; nothing is stored while it stands here", key, what)
 		default:
 			names := slices.Collect(maps.Keys(known))
 			r.fault(at, "%s", Meant(fmt.Sprintf("unknown key %q in %s", key, what), key, names))
@@ -257,8 +314,10 @@ func (r *reader) yes(into *bool) func(ast.Node) {
 func (r *reader) list(n ast.Node, each func(ast.Node)) {
 	switch v := r.plain(n).(type) {
 	case *ast.SequenceNode:
-		for _, item := range v.Values {
-			each(item)
+		if r.spend(n, len(v.Values)) {
+			for _, item := range v.Values {
+				each(item)
+			}
 		}
 	case nil, *ast.NullNode:
 	default:
@@ -282,6 +341,65 @@ func (r *reader) refs(into *[]model.Ref) func(ast.Node) {
 				*into = append(*into, model.Ref{Name: s, Pos: r.pos(item)})
 			}
 		})
+	}
+}
+
+// strings reads a list of single values.
+func (r *reader) strings(into *[]string) func(ast.Node) {
+	return func(n ast.Node) {
+		r.list(n, func(item ast.Node) {
+			var s string
+			r.str(&s)(item)
+			*into = append(*into, s)
+		})
+	}
+}
+
+// day reads a day, 2006-01-02.
+func (r *reader) day(into *string) func(ast.Node) {
+	return func(n ast.Node) {
+		var s string
+		r.str(&s)(n)
+		if _, err := time.Parse(time.DateOnly, s); err != nil {
+			r.fault(r.pos(n), "%q is not a day; write it as 2026-04-01", s)
+			return
+		}
+		*into = s
+	}
+}
+
+// share reads "10%" as 10.
+func (r *reader) share(into *int) func(ast.Node) {
+	return func(n ast.Node) {
+		var s string
+		r.str(&s)(n)
+		i, err := strconv.Atoi(strings.TrimSuffix(s, "%"))
+		if err != nil || !strings.HasSuffix(s, "%") || i < 0 || i > 100 {
+			r.fault(r.pos(n), "%q is not a share; write it as 10%%", s)
+			return
+		}
+		*into = i
+	}
+}
+
+// span reads a length of time such as 90d, 12h, 15m or 30s; never reads as 0.
+func (r *reader) span(into *time.Duration) func(ast.Node) {
+	return func(n ast.Node) {
+		var s string
+		r.str(&s)(n)
+		if s == "never" {
+			*into = 0
+			return
+		}
+		units := map[byte]time.Duration{'d': 24 * time.Hour, 'h': time.Hour, 'm': time.Minute, 's': time.Second}
+		if s != "" {
+			i, err := strconv.Atoi(s[:len(s)-1])
+			if unit := units[s[len(s)-1]]; err == nil && unit > 0 && i > 0 && i <= 36500 {
+				*into = time.Duration(i) * unit
+				return
+			}
+		}
+		r.fault(r.pos(n), "%q is not a length of time; write it as 90d, 12h, 15m, 30s, or never", s)
 	}
 }
 

@@ -1,10 +1,15 @@
 // Package drift compares what a target should hold with what it holds, and
 // says for every difference what would put it right, or that a person must decide.
+//
+// Both sides come in order of name. Accounts that are linked to the user who
+// should have them, under the name they should have, are compared in one walk
+// along both sides; that is nearly all of them, nearly always. The others are
+// matched with the people still without an account.
 package drift
 
 import (
+	"cmp"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,50 +21,65 @@ import (
 
 // Input is all that the comparison of one target needs.
 type Input struct {
-	Desired  *resolve.Desired
-	People   []resolve.Person
-	Schema   model.Schema
-	Accounts []model.Object
-	Groups   []model.Object
-	Links    []model.Link
+	Desired   *resolve.Desired
+	Accounts  []model.Object // observed
+	Others    []model.Object // observed groups, rights, containers and policies
+	Links     []model.Link
+	Decisions []model.Decision
 }
 
 type comparer struct {
 	Input
-	match    *match.Result
-	accounts map[string]*model.Object
+	observed []model.Object // accounts, by name
+	held     []int32        // by person: place in observed of the account that is theirs, counted from 1
+	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
 	groups   map[string]*model.Object
-	numbers  map[string]string // numeric id → account that has it
-	people   map[string]resolve.Person
-	desired  map[string]*resolve.Account // by user
-	doubted  map[string]bool             // accounts that could be somebody's
-	unsure   map[string]bool             // users without an account until a person decides
-	out      []model.Finding
+	members  map[string]*membership
+	lists    [][]*membership // by shape: the groups its accounts join
+
+	match  *match.Result
+	left   []resolve.Account // asked for, and not settled in the walk
+	doubt  map[string]bool   // accounts that could be somebody's
+	unsure map[string]bool   // users without an account until a person decides
+	taken  map[string]int32  // numbers that somebody is to get → place of the account that has it
+	room   []byte
+	out    []model.Finding
 }
 
-// Compare returns the findings of one target: groups first, then accounts, then memberships, each by name.
-// It does not change its input.
+// membership is who should be in one group.
+type membership struct {
+	group *resolve.Group
+	in    []int32           // places of observed accounts, ascending, from the walk
+	more  map[string]string // account name → user, from the rest
+}
+
+// Compare returns the findings of one target: groups and the like first, then
+// accounts, then memberships. It does not change its input.
 func Compare(in Input) []model.Finding {
-	c := &comparer{Input: in, accounts: index(in.Accounts), groups: index(in.Groups), numbers: map[string]string{},
-		people: map[string]resolve.Person{}, desired: map[string]*resolve.Account{}, doubted: map[string]bool{}, unsure: map[string]bool{}}
-	for _, a := range in.Accounts {
-		if n := a.Attributes.One(model.Number); n != "" {
-			c.numbers[n] = a.Name
+	c := &comparer{Input: in, observed: ordered(in.Accounts, func(o *model.Object) string { return o.Name }), groups: map[string]*model.Object{},
+		held: make([]int32, len(in.Desired.Plan.People)), members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
+		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
+	c.owner = make([]int32, len(c.observed))
+	for i := range in.Others {
+		if o := &in.Others[i]; o.Kind == model.GroupKind {
+			c.groups[o.Name] = o
 		}
 	}
-	for _, p := range in.People {
-		c.people[p.User] = p
+	for _, g := range in.Desired.Groups {
+		c.members[g.Name] = &membership{group: g, more: map[string]string{}}
 	}
-	for _, a := range in.Desired.Accounts {
-		c.desired[a.User] = a
-	}
-	c.match = match.Accounts(in.Accounts, in.People, in.Links, in.Desired.Target.Match, in.Schema, func(o model.Object) bool {
-		_, protected := c.protected(o.Name)
-		return protected
-	})
+	c.compareThings()
 	c.compareGroups()
+	rest := c.walk()
+	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
+		Settled: func(p *resolve.Person) bool { return c.held[p.At] != 0 },
+		Skip: func(o *model.Object) bool {
+			_, protected := c.protected(o.Name)
+			return protected
+		}})
 	c.doubts()
-	for _, a := range in.Desired.Accounts {
+	c.numbers()
+	for _, a := range c.left {
 		c.account(a)
 	}
 	c.strangers()
@@ -67,12 +87,113 @@ func Compare(in Input) []model.Finding {
 	return c.out
 }
 
-func index(list []model.Object) map[string]*model.Object {
-	m := make(map[string]*model.Object, len(list))
-	for i := range list {
-		m[list[i].Name] = &list[i]
+// ordered returns a list in order of name, itself when it is so already.
+func ordered[T any](list []T, name func(*T) string) []T {
+	sorted := true
+	for i := 1; i < len(list) && sorted; i++ {
+		sorted = name(&list[i-1]) <= name(&list[i])
 	}
-	return m
+	if !sorted {
+		list = slices.Clone(list)
+		slices.SortFunc(list, func(a, b T) int { return strings.Compare(name(&a), name(&b)) })
+	}
+	return list
+}
+
+// walk goes along the accounts asked for, those observed and the links at once.
+// It returns the links that it could not settle.
+func (c *comparer) walk() (rest []model.Link) {
+	links := ordered(c.Links, func(l *model.Link) string { return l.Name })
+	o := 0
+	for a := range c.Desired.Accounts() {
+		order := 1
+		for o < len(c.observed) {
+			if order = strings.Compare(c.observed[o].Name, a.Name); order >= 0 {
+				break
+			}
+			o++
+		}
+		for len(links) > 0 && links[0].Name != a.Name && links[0].Name < a.Name || len(links) > 1 && links[0].Name == a.Name && links[0].User != a.ID {
+			rest, links = append(rest, links[0]), links[1:]
+		}
+		if order != 0 || len(links) == 0 || links[0].User != a.ID || links[0].Name != a.Name || links[0].Unique != "" && links[0].Unique != c.observed[o].Unique {
+			c.left = append(c.left, a)
+			continue
+		}
+		links = links[1:]
+		c.held[a.At], c.owner[o] = int32(o+1), int32(a.At+1)
+		if !c.same(a, &c.observed[o]) {
+			c.left = append(c.left, a)
+		}
+		for _, m := range c.joins(a) {
+			m.in = append(m.in, int32(o))
+		}
+		o++
+	}
+	return append(rest, links...)
+}
+
+// same says whether an account holds all that is desired of it.
+func (c *comparer) same(a resolve.Account, have *model.Object) bool {
+	cursor := have.Attributes.Cursor()
+	for i := range a.Fields() {
+		same, room := a.Same(i, &cursor, c.room)
+		c.room = room
+		if !same {
+			return false
+		}
+	}
+	return true
+}
+
+// joins are the groups an account should be in.
+func (c *comparer) joins(a resolve.Account) []*membership {
+	list := &c.lists[a.Shape()]
+	if *list == nil {
+		for _, j := range a.Groups() {
+			*list = append(*list, c.members[j.Group])
+		}
+	}
+	return *list
+}
+
+func (c *comparer) unsettled() []model.Object {
+	var out []model.Object
+	for i, o := range c.observed {
+		if c.owner[i] == 0 {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// find returns the place of an observed account.
+func (c *comparer) find(name string) (int, bool) {
+	return slices.BinarySearchFunc(c.observed, name, func(o model.Object, name string) int { return strings.Compare(o.Name, name) })
+}
+
+// accountOf is the account that is, or could only be, the user's.
+func (c *comparer) accountOf(p *resolve.Person) (place int, ok bool) {
+	if at := c.held[p.At]; at != 0 {
+		return int(at - 1), true
+	}
+	name, ok := c.match.AccountOf(p.ID)
+	if !ok {
+		return 0, false
+	}
+	return c.find(name)
+}
+
+// userOf is whose an observed account is, or could only be.
+func (c *comparer) userOf(place int) string {
+	if at := c.owner[place]; at != 0 {
+		return c.Desired.Plan.People[at-1].ID
+	}
+	name := c.observed[place].Name
+	if fit, ok := c.match.Fits[name]; ok {
+		return fit.User
+	}
+	return c.match.Linked[name]
 }
 
 func (c *comparer) protected(name string) (string, bool) {
@@ -82,6 +203,31 @@ func (c *comparer) protected(name string) (string, bool) {
 func (c *comparer) add(f model.Finding) {
 	f.Target = c.Desired.Target.Name
 	c.out = append(c.out, f)
+}
+
+// compareThings compares rights, containers and policies, which are there or not and have values.
+func (c *comparer) compareThings() {
+	for _, t := range c.Desired.Things {
+		i := slices.IndexFunc(c.Others, func(o model.Object) bool { return o.Kind == t.Kind && o.Name == t.Name })
+		act := model.Act{Object: t.Kind, Name: t.Name, Verb: model.Create}
+		kind := model.Missing
+		var have model.Attributes
+		if i >= 0 {
+			kind, act.Verb, have = model.Different, model.Modify, c.Others[i].Attributes
+		}
+		if t.Kind == model.PolicyKind {
+			act.Verb = model.SetRule
+		}
+		for _, w := range t.Want {
+			s, _ := c.Desired.Schema.Find(t.Kind, w.Name)
+			if found := have.Get(w.Name); i < 0 || !model.SameSet(found, w.Values, folding(s)) {
+				act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values, Why: w.Why})
+			}
+		}
+		if i < 0 || len(act.Changes) > 0 {
+			c.add(model.Finding{Kind: kind, Act: act})
+		}
+	}
 }
 
 func (c *comparer) compareGroups() {
@@ -116,9 +262,10 @@ func (c *comparer) compareGroups() {
 func (c *comparer) doubts() {
 	for _, d := range c.match.Doubts {
 		for _, a := range d.Accounts {
-			c.doubted[a] = true
+			c.doubt[a] = true
 		}
-		if c.desired[d.User] == nil {
+		asked, ok := c.Desired.Plan.Account(d.User, c.Desired.Target.Name)
+		if !ok {
 			continue
 		}
 		c.unsure[d.User] = true
@@ -128,68 +275,128 @@ func (c *comparer) doubts() {
 		}
 		c.add(model.Finding{
 			Kind:       model.Unmatched,
-			Act:        model.Act{Object: model.Account, Name: c.desired[d.User].Name, User: d.User},
+			Act:        model.Act{Object: model.Account, Name: asked.Name, User: d.User},
 			Candidates: d.Accounts,
-			Note:       note + fmt.Sprintf("; decide with accounts: {%s: {name: …}} at the user", c.Desired.Target.Name),
+			Note:       note + fmt.Sprintf("; decide with: roost adopt %s ACCOUNT %s", c.Desired.Target.Name, d.User),
 		})
 	}
 }
 
-func (c *comparer) account(a *resolve.Account) {
-	if c.unsure[a.User] {
+// numbers finds who has the numbers that somebody is to get, in one more walk
+// over the observed accounts, and only when somebody is to get any.
+func (c *comparer) numbers() {
+	for _, a := range c.left {
+		have := ""
+		if place, ok := c.accountOf(a.Person); ok {
+			have = c.observed[place].Attributes.One(model.Number)
+		}
+		for i := range a.Fields() {
+			if a.FieldName(i) == model.Number {
+				if v, ok := a.Value(i); ok && v.First() != have {
+					c.taken[v.First()] = -1
+				}
+			}
+		}
+	}
+	if len(c.taken) == 0 {
 		return
 	}
-	name, there := c.match.AccountOf(a.User)
+	for i := range c.observed {
+		if n := c.observed[i].Attributes.One(model.Number); n != "" {
+			if _, wanted := c.taken[n]; wanted {
+				c.taken[n] = int32(i)
+			}
+		}
+	}
+}
+
+// holder is the account that has a number, nil when none has.
+func (c *comparer) holder(number string) *model.Object {
+	if at, ok := c.taken[number]; ok && at >= 0 {
+		return &c.observed[at]
+	}
+	return nil
+}
+
+// account reports how one account that was not settled, or differs, stands.
+func (c *comparer) account(a resolve.Account) {
+	if c.unsure[a.ID] {
+		return
+	}
+	place, there := c.accountOf(a.Person)
 	if !there {
 		c.missing(a)
 		return
 	}
-	have := c.accounts[name]
-	if fit, ok := c.match.Fits[name]; ok {
+	have := &c.observed[place]
+	if fit, ok := c.match.Fits[have.Name]; ok && c.owner[place] == 0 {
 		c.add(model.Finding{
 			Kind: model.Different,
-			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: name, User: a.User,
-				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.User}, Why: a.Why}}},
+			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
+				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.ID}, Why: a.Why()}}},
 			Note: "recognised by " + strings.Join(fit.By, " and "),
 		})
 	}
+	if was := c.match.Renamed[have.Name]; was != "" && c.owner[place] == 0 {
+		c.add(model.Finding{
+			Kind: model.Different,
+			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
+				Changes: []model.Change{{Attribute: "name", Before: []string{was}, After: []string{have.Name}, Why: a.Why()}}},
+			Note: fmt.Sprintf("renamed there from %s to %s: the target's own id for it is the same", was, have.Name),
+		})
+	}
 	c.values(a, have)
+	if c.owner[place] == 0 {
+		for _, m := range c.joins(a) {
+			m.more[have.Name] = a.ID
+		}
+	}
 }
 
 // missing proposes to make an account, unless what it needs is taken by one that is not theirs.
-func (c *comparer) missing(a *resolve.Account) {
-	act := model.Act{Object: model.Account, Name: a.Name, User: a.User}
-	for _, w := range a.Want {
-		if w.Name == model.Disabled {
+func (c *comparer) missing(a resolve.Account) {
+	act := model.Act{Object: model.Account, Name: a.Name, User: a.ID}
+	number := ""
+	for _, w := range a.Want() {
+		switch w.Name {
+		case model.Disabled:
 			continue
+		case model.Number:
+			number = w.First()
 		}
 		act.Changes = append(act.Changes, model.Change{Attribute: w.Name, After: w.Values, Why: w.Why})
 	}
-	c.unsure[a.User] = true // unless nothing stands in the way: nobody joins a group by an account that cannot be made
-	if why, shut := c.protected(a.Name); shut {
-		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("the account %s cannot be made: %s", a.Name, why)})
-		return
-	}
-	if owner, taken := c.accounts[a.Name]; taken {
-		c.add(model.Finding{Kind: model.Unmatched, Act: act, Candidates: []string{owner.Name},
-			Note: fmt.Sprintf("the name %s is taken by an account that %s", a.Name, c.whose(owner))})
-		return
-	}
-	for _, w := range a.Want {
-		if other := c.numbers[w.First()]; w.Name == model.Number && other != "" {
-			c.add(model.Finding{Kind: model.Unmatched, Act: act, Candidates: []string{other},
-				Note: fmt.Sprintf("number %s is taken by %s, an account that %s", w.First(), other, c.whose(c.accounts[other]))})
-			return
+	decide := func(by *model.Object, note string, args ...any) {
+		f := model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf(note, args...)}
+		if by != nil {
+			f.Candidates = []string{by.Name}
 		}
+		c.add(f)
 	}
-	c.unsure[a.User] = false
+	if why, shut := c.protected(a.Name); shut {
+		decide(nil, "the account %s cannot be made: %s", a.Name, why)
+		return
+	}
+	if at, taken := c.find(a.Name); taken {
+		decide(&c.observed[at], "the name %s is taken by an account that %s", a.Name, c.whose(at))
+		return
+	}
+	if other := c.holder(number); other != nil && number != "" {
+		at, _ := c.find(other.Name)
+		decide(other, "number %s is taken by %s, an account that %s", number, other.Name, c.whose(at))
+		return
+	}
 	act.Verb = model.Create
 	c.add(model.Finding{Kind: model.Missing, Act: act})
+	for _, m := range c.joins(a) {
+		m.more[a.Name] = a.ID
+	}
 }
 
-func (c *comparer) whose(o *model.Object) string {
-	if user := c.match.Linked[o.Name]; user != "" {
-		return "belongs to " + user
+func (c *comparer) whose(place int) string {
+	o := &c.observed[place]
+	if c.owner[place] != 0 || c.match.Linked[o.Name] != "" {
+		return "belongs to " + c.userOf(place)
 	}
 	if why, shut := c.protected(o.Name); shut {
 		return "is " + why
@@ -201,29 +408,43 @@ func (c *comparer) whose(o *model.Object) string {
 }
 
 // values compares what the declaration owns of an account, and nothing else.
-func (c *comparer) values(a *resolve.Account, have *model.Object) {
-	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.User}
-	for _, w := range a.Want {
+func (c *comparer) values(a resolve.Account, have *model.Object) {
+	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.ID}
+	guard, shut := c.protected(have.Name)
+	for i := range a.Fields() {
+		w, owned := a.Value(i)
+		if !owned {
+			continue
+		}
 		found := have.Attributes.Get(w.Name)
-		s, _ := c.Schema.Find(model.Account, w.Name)
+		s, _ := c.Desired.Schema.Find(model.Account, w.Name)
 		if model.SameSet(found, w.Values, folding(s)) {
 			continue
 		}
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values, Why: w.Why}
-		if w.Name == model.Disabled {
-			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name, User: a.User, Changes: []model.Change{d}}})
+		if w.Name == model.Disabled && !shut {
+			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}})
 			continue
 		}
-		if other := c.numbers[w.First()]; w.Name == model.Number && other != "" && other != have.Name {
-			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.User, Changes: []model.Change{d}}, Candidates: []string{other},
-				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s", w.First(), other, c.whose(c.accounts[other]))})
+		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
+			at, _ := c.find(other.Name)
+			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}, Candidates: []string{other.Name},
+				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s", w.First(), other.Name, c.whose(at))})
 			continue
 		}
 		change.Changes = append(change.Changes, d)
 	}
-	if len(change.Changes) > 0 {
-		c.add(model.Finding{Kind: model.Different, Act: change})
+	if len(change.Changes) == 0 {
+		return
 	}
+	f := model.Finding{Kind: model.Different, Act: change}
+	if shut {
+		f.Kind, f.Verb, f.Note = model.Unmatched, model.NoRemedy, "differs, but is "+guard
+	}
+	if by := have.Attributes.One(model.ChangedBy); by != "" {
+		f.Note = strings.TrimPrefix(f.Note+"; changed last by "+by, "; ")
+	}
+	c.add(f)
 }
 
 func folding(s model.AttributeSchema) func(string) string {
@@ -237,24 +458,30 @@ func folding(s model.AttributeSchema) func(string) string {
 // shut whatever the target's rule says: they were ours, or plainly are the
 // person's, and nothing asks for them any more.
 func (c *comparer) strangers() {
-	for i := range c.Accounts {
-		o := &c.Accounts[i]
-		user := c.match.Linked[o.Name]
-		if fit, ok := c.match.Fits[o.Name]; ok {
-			user = fit.User
+	for i := range c.observed {
+		if c.owner[i] != 0 {
+			continue
 		}
-		_, shut := c.protected(o.Name)
-		if shut || o.System || c.doubted[o.Name] || user != "" && c.desired[user] != nil {
+		o := &c.observed[i]
+		user := c.userOf(i)
+		if user != "" {
+			if _, asked := c.Desired.Plan.Account(user, c.Desired.Target.Name); asked {
+				continue
+			}
+		}
+		if _, shut := c.protected(o.Name); shut || o.System || c.doubt[o.Name] {
 			continue
 		}
 		state := o.Attributes.Get(model.Disabled)
 		closed := len(state) == 1 && state[0] == "yes"
-		disables := user != "" || c.Desired.Target.Unexpected == model.DisableUnexpected
-		if closed && disables {
-			continue
-		}
+		rule := c.Desired.Target.Unexpected
 		f := model.Finding{Kind: model.Unexpected, Act: model.Act{Object: model.Account, Name: o.Name, User: user}}
-		if disables {
+		switch {
+		case closed && rule == model.RemoveUnexpected && user == "":
+			f.Verb = model.Remove // shut in an earlier round: what is removed was out of use before
+		case closed && (user != "" || rule != model.ReportUnexpected):
+			continue
+		case user != "" || rule != model.ReportUnexpected:
 			f.Verb = model.Disable
 			f.Changes = []model.Change{{Attribute: model.Disabled, Before: state, After: []string{"yes"}}}
 		}
@@ -266,9 +493,15 @@ func (c *comparer) strangers() {
 // about says what a person should know of an account nobody declared.
 func (c *comparer) about(o *model.Object, user string) string {
 	var parts []string
-	if user == "" {
+	p, known := c.Desired.Plan.Person(user)
+	switch {
+	case user == "":
 		parts = append(parts, "nobody declared has this name, number or mail")
-	} else {
+	case known && p.State == resolve.Left:
+		parts = append(parts, "the last day of "+user+" was "+p.Declared.Span.Until)
+	case known && p.State == resolve.Expected:
+		parts = append(parts, user+" starts on "+p.Declared.Span.From)
+	default:
 		parts = append(parts, "nothing in the declaration gives "+user+" an account here")
 	}
 	if full := o.Attributes.One(model.FullName); full != "" {
@@ -285,68 +518,109 @@ func (c *comparer) memberships() {
 		if _, shut := c.protected(g.Name); shut {
 			continue
 		}
-		want := map[string]string{} // account name → user
-		for user := range g.Members {
-			if name, ok := c.nameOf(user); ok {
-				want[name] = user
-			}
-		}
-		var have, inside []string
+		var have, inside model.Values
 		if o := c.groups[g.Name]; o != nil {
-			have, inside = o.Attributes.Get(model.Members), o.Attributes.Get(model.MemberGroups)
+			cursor := o.Attributes.Cursor()
+			inside, _ = cursor.Seek(model.MemberGroups)
+			have, _ = cursor.Seek(model.Members)
 		}
-		c.members(g, model.Account, want, have)
-		nested := map[string]string{}
-		for name := range g.Groups {
-			nested[name] = ""
-		}
-		if c.Schema.NestGroups {
-			c.members(g, model.GroupKind, nested, inside)
+		c.compareMembers(g, have)
+		if c.Desired.Schema.NestGroups {
+			c.compareInside(g, inside.List())
 		}
 	}
 }
 
-// nameOf is the account a user has, or will have once it is made; none while it is in doubt.
-func (c *comparer) nameOf(user string) (string, bool) {
-	if name, ok := c.match.AccountOf(user); ok {
-		return name, true
-	}
-	a := c.desired[user]
-	if a == nil || c.unsure[user] {
-		return "", false
-	}
-	_, taken := c.accounts[a.Name]
-	return a.Name, !taken
-}
-
-func (c *comparer) members(g *resolve.Group, kind model.ObjectKind, want map[string]string, have []string) {
-	for _, name := range slices.Sorted(maps.Keys(want)) {
-		if slices.Contains(have, name) {
-			continue
-		}
-		user := want[name]
-		why := g.Members[user]
-		if kind == model.GroupKind {
-			why = g.Groups[name]
-		}
-		c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,
-			Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: why}}}})
-	}
-	if g.AtLeast {
+// compareMembers walks along who should be in a group and who is.
+func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
+	m := c.members[g.Name]
+	if len(m.more) == 0 && c.sameMembers(m.in, members) {
 		return
 	}
-	for _, name := range slices.Sorted(slices.Values(have)) {
-		if _, ok := want[name]; ok || c.doubted[name] {
-			continue
-		}
-		if _, shut := c.protected(name); shut {
-			continue
-		}
-		user := c.match.Linked[name]
-		if fit, ok := c.match.Fits[name]; ok {
-			user = fit.User
-		}
-		c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,
-			Changes: []model.Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}, Why: g.Why}}}})
+	have := members.List()
+	slices.Sort(have)
+	have = slices.Compact(have)
+	want := make([]wanted, 0, len(m.in)+len(m.more))
+	for _, at := range m.in {
+		want = append(want, wanted{c.observed[at].Name, c.Desired.Plan.People[c.owner[at]-1].ID})
 	}
+	for name, user := range m.more {
+		want = append(want, wanted{name, user})
+	}
+	slices.SortFunc(want, func(a, b wanted) int { return cmp.Compare(a.name, b.name) })
+	for len(want) > 0 || len(have) > 0 {
+		switch {
+		case len(have) == 0 || len(want) > 0 && want[0].name < have[0]:
+			c.joining(g, want[0])
+			want = want[1:]
+		case len(want) == 0 || have[0] < want[0].name:
+			c.leaving(g, model.Account, have[0])
+			have = have[1:]
+		default:
+			want, have = want[1:], have[1:]
+		}
+	}
+}
+
+// wanted is one account that should be in a group.
+type wanted struct{ name, user string }
+
+// sameMembers says whether the members are those wanted, in order of name, as they nearly always are.
+func (c *comparer) sameMembers(want []int32, have model.Values) bool {
+	for name := range have.All() {
+		if len(want) == 0 || c.observed[want[0]].Name != name {
+			return false
+		}
+		want = want[1:]
+	}
+	return len(want) == 0
+}
+
+func (c *comparer) joining(g *resolve.Group, w wanted) {
+	why := g.Why
+	if a, ok := c.Desired.Plan.Account(w.user, c.Desired.Target.Name); ok {
+		for _, j := range a.Groups() {
+			if j.Group == g.Name {
+				why = j.Why
+			}
+		}
+	}
+	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: w.name, MemberKind: model.Account, User: w.user,
+		Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: why}}}})
+}
+
+func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string) {
+	if _, shut := c.protected(name); shut || g.AtLeast || c.doubt[name] {
+		return
+	}
+	user := ""
+	if at, ok := c.find(name); ok && kind == model.Account {
+		user = c.userOf(at)
+	}
+	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,
+		Changes: []model.Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}, Why: g.Why}}}})
+}
+
+// compareInside does the same for the groups inside a group.
+func (c *comparer) compareInside(g *resolve.Group, inside []string) {
+	for _, name := range keys(g.Groups) {
+		if !slices.Contains(inside, name) {
+			c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: model.GroupKind,
+				Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: g.Groups[name]}}}})
+		}
+	}
+	for _, name := range inside {
+		if _, ok := g.Groups[name]; !ok {
+			c.leaving(g, model.GroupKind, name)
+		}
+	}
+}
+
+func keys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	slices.Sort(out)
+	return out
 }

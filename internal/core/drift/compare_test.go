@@ -45,7 +45,7 @@ func plan(t *testing.T, text string) *resolve.Plan {
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := resolve.Resolve(d, schemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC))
+	p, err := resolve.Resolve(d, schemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -115,7 +115,7 @@ func TestCompare(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := plan(t, company)
-			found := drift.Compare(drift.Input{Desired: p.Targets["arctic-tern"], People: p.PeopleOn("arctic-tern"), Schema: schema, Accounts: c.accounts, Groups: c.groups, Links: c.links})
+			found := drift.Compare(drift.Input{Desired: p.Targets["arctic-tern"], Accounts: c.accounts, Others: c.groups, Links: c.links})
 			var got []string
 			for _, f := range found {
 				if s := say(f); strings.Contains(s, c.of) && (f.Object != model.Membership || !strings.HasPrefix(c.of, "group")) {
@@ -132,9 +132,9 @@ func TestCompare(t *testing.T) {
 // Carrying out every step in memory leaves nothing to find: a second comparison is empty.
 func TestCarriedOut(t *testing.T) {
 	p := plan(t, company)
-	in := drift.Input{Desired: p.Targets["arctic-tern"], People: p.PeopleOn("arctic-tern"), Schema: schema,
+	in := drift.Input{Desired: p.Targets["arctic-tern"],
 		Accounts: []model.Object{account("mfell", "1001"), account("hanne.vik", "1514", model.Disabled, "yes"), account("jarle.holm", "1701"), account("svc-backup", "1800")},
-		Groups:   []model.Object{group("crew", "17", "jarle.holm", "svc-backup")}}
+		Others:   []model.Object{group("crew", "17", "jarle.holm", "svc-backup")}}
 	steps, undecided := round.Draft(drift.Compare(in), round.Filter{})
 	if len(undecided) != 0 {
 		t.Fatalf("undecided: %v", undecided)
@@ -160,11 +160,11 @@ func carry(in *drift.Input, a model.Act) {
 		in.Accounts = append(in.Accounts, model.Object{Kind: model.Account, Name: a.Name, Attributes: a.After().With(model.Disabled, "no")})
 		in.Links = append(in.Links, model.Link{User: a.User, Name: a.Name})
 	case a.Verb == model.Create:
-		in.Groups = append(in.Groups, model.Object{Kind: model.GroupKind, Name: a.Name, Attributes: a.After()})
+		in.Others = append(in.Others, model.Object{Kind: model.GroupKind, Name: a.Name, Attributes: a.After()})
 	default:
 		list := in.Accounts
 		if a.Object != model.Account {
-			list = in.Groups
+			list = in.Others
 		}
 		for i := range list {
 			if list[i].Name != a.Name {
@@ -192,7 +192,7 @@ func TestContradiction(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, err = resolve.Resolve(d, schemas, time.Now())
+	_, err = resolve.Resolve(d, schemas, time.Now(), nil)
 	if err == nil || !strings.Contains(err.Error(), `user marit.fell is asked to have shell "/bin/zsh" here and "/bin/bash" at company.yaml:15:`) {
 		t.Errorf("%v", err)
 	}
@@ -210,11 +210,11 @@ func BenchmarkCompare(b *testing.B) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	p, err := resolve.Resolve(d, schemas, time.Now())
+	p, err := resolve.Resolve(d, schemas, time.Now(), nil)
 	if err != nil {
 		b.Fatal(err)
 	}
-	in := drift.Input{Desired: p.Targets["arctic-tern"], People: p.PeopleOn("arctic-tern"), Schema: schema}
+	in := drift.Input{Desired: p.Targets["arctic-tern"]}
 	for i := range 10_000 {
 		in.Accounts = append(in.Accounts, account(fmt.Sprintf("hand.%d", i), fmt.Sprint(10_000+i), "shell", "/bin/bash"))
 	}

@@ -6,9 +6,9 @@ import (
 )
 
 var scope = Scope{
-	User:   map[string]any{"id": "marit.fell", "number": 1042, "details": map[string]any{"base": "northquay"}, "roles": []any{"deck-crew"}, "service": false},
-	Target: map[string]any{"name": "arctic-tern", "tags": map[string]any{"fleet": "vessels"}},
-	Params: map[string]any{"domain": "ternsound.example"},
+	User:   Vars{"id": "marit.fell", "number": 1042, "details": map[string]any{"base": "northquay"}, "roles": []any{"deck-crew"}, "service": false},
+	Target: Vars{"name": "arctic-tern", "tags": map[string]any{"fleet": "vessels"}},
+	Params: Vars{"domain": "ternsound.example"},
 	Day:    "2026-11-23",
 }
 
@@ -69,7 +69,7 @@ func TestHolds(t *testing.T) {
 func TestBounded(t *testing.T) {
 	s := NewSet()
 	big := "[" + strings.TrimSuffix(strings.Repeat("1,", 200), ",") + "]"
-	if _, err := s.Holds(big+".all(a, "+big+".all(b, "+big+".all(c, a + b + c > 0)))", scope); err == nil || !strings.Contains(err.Error(), "cost") {
+	if _, err := s.Holds(big+".all(a, "+big+".all(b, "+big+".all(c, a + b + c > 0)))", scope); err == nil || !strings.Contains(err.Error(), "goes on for too long") {
 		t.Errorf("eight million steps were taken: %v", err)
 	}
 }

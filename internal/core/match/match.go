@@ -1,30 +1,41 @@
 // Package match decides which user an account found on a target belongs to.
-// Linked accounts are known; of the rest, an account whose name, number or
-// mail fits exactly one user, who in turn fits exactly that account, is theirs
-// to adopt. Anything else is for a person to decide.
+// Linked accounts are known. Of the rest, an account whose name, number, mail
+// or full name fits exactly one user, who in turn fits exactly that account, is
+// theirs to adopt. Anything else is for a person to decide; what they decided
+// before counts for more than what fits.
 package match
 
 import (
 	"slices"
-	"strconv"
 	"strings"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 )
 
+// Input is what there is to match on one target.
+type Input struct {
+	Desired   *resolve.Desired
+	Accounts  []model.Object // whose owner is not settled yet
+	Links     []model.Link   // whose account is not settled yet
+	Decisions []model.Decision
+	Settled   func(*resolve.Person) bool // has an account already; nil: nobody has
+	Skip      func(*model.Object) bool   // must not be anyone's: protected, the target's own
+}
+
 // Result says whose each account is.
 type Result struct {
-	Linked map[string]string // account name → user, adopted or made before
-	Fits   map[string]Fit    // account name → the one user it could be
-	Doubts []Doubt           // what a person must decide, sorted by user
-	byUser map[string]string
+	Linked  map[string]string // account name → user, adopted or made before
+	Renamed map[string]string // account name → the name it had when it was linked
+	Fits    map[string]Fit    // account name → the one user it could be
+	Doubts  []Doubt           // what a person must decide, sorted by user
+	byUser  map[string]string
 }
 
 // Fit is a user recognised in an account, and by what.
 type Fit struct {
 	User string
-	By   []string // rules that fitted: name, given name, number, mail
+	By   []string // rules that fitted: decided, given name, name, number, mail, full name
 }
 
 // Doubt is a user whom several accounts fit, or whose account fits several users.
@@ -40,127 +51,132 @@ func (r *Result) AccountOf(user string) (string, bool) {
 	return name, ok
 }
 
-// Accounts matches the accounts of one target with people. skip keeps accounts
-// out that must not be anyone's (protected ones, the target's own).
-func Accounts(accounts []model.Object, people []resolve.Person, links []model.Link, rules []string, schema model.Schema, skip func(model.Object) bool) *Result {
-	r := &Result{Linked: map[string]string{}, Fits: map[string]Fit{}, byUser: map[string]string{}}
-	fold := func(s string) string { return s }
-	if schema.FoldNames {
-		fold = strings.ToLower
+// Accounts matches accounts with people.
+func Accounts(in Input) *Result {
+	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Fits: map[string]Fit{}, byUser: map[string]string{}}
+	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, byUser: map[string][]string{}, by: map[[2]string][]string{}, decided: map[string]string{}, denied: map[[2]string]bool{}}
+	m.fold = func(s string) string { return s }
+	if in.Desired.Schema.FoldNames {
+		m.fold = strings.ToLower
 	}
-	r.link(accounts, links, fold)
-	edges := newEdges(r, people, rules, fold)
-	for _, a := range accounts {
-		if r.Linked[a.Name] == "" && !skip(a) {
-			edges.add(a)
+	for _, d := range in.Decisions {
+		if d.Theirs {
+			m.decided[m.fold(d.Name)] = d.User
+		} else {
+			m.denied[[2]string{m.fold(d.Name), d.User}] = true
 		}
 	}
-	edges.settle()
+	m.link()
+	for i := range in.Accounts {
+		if a := &in.Accounts[i]; r.Linked[a.Name] == "" && (in.Skip == nil || !in.Skip(a)) {
+			m.add(a)
+		}
+	}
+	m.settle()
 	return r
 }
 
+type matcher struct {
+	Input
+	r                 *Result
+	fold              func(string) string
+	decided           map[string]string      // folded account name → user
+	denied            map[[2]string]bool     // folded account name and user
+	byAccount, byUser map[string][]string    // who fits what
+	by                map[[2]string][]string // account and user → rules
+}
+
 // link finds linked accounts again: by the target's own id where it has one, so that a rename does not lose them.
-func (r *Result) link(accounts []model.Object, links []model.Link, fold func(string) string) {
-	byUnique, byName := map[string]string{}, map[string]string{}
-	for _, l := range links {
+func (m *matcher) link() {
+	byUnique, byName := map[string]model.Link{}, map[string]model.Link{}
+	for _, l := range m.Links {
 		if l.Unique != "" {
-			byUnique[l.Unique] = l.User
+			byUnique[l.Unique] = l
 		} else {
-			byName[fold(l.Name)] = l.User
+			byName[m.fold(l.Name)] = l
 		}
 	}
-	for _, a := range accounts {
-		user := byName[fold(a.Name)]
-		if a.Unique != "" && byUnique[a.Unique] != "" {
-			user = byUnique[a.Unique]
+	for i := range m.Accounts {
+		a := &m.Accounts[i]
+		l := byName[m.fold(a.Name)]
+		if x, ok := byUnique[a.Unique]; ok && a.Unique != "" {
+			l = x
+			if m.fold(l.Name) != m.fold(a.Name) {
+				m.r.Renamed[a.Name] = l.Name
+			}
 		}
-		if user != "" {
-			r.Linked[a.Name], r.byUser[user] = user, a.Name
+		if l.User != "" {
+			m.r.Linked[a.Name], m.r.byUser[l.User] = l.User, a.Name
 		}
 	}
 }
 
-type edges struct {
-	r                  *Result
-	name, number, mail map[string][]string // value → users
-	given              map[string]string   // local name given by hand → user
-	fold               func(string) string
-	byAccount, byUser  map[string][]string
-	by                 map[[2]string][]string
-}
-
-func newEdges(r *Result, people []resolve.Person, rules []string, fold func(string) string) *edges {
-	e := &edges{r: r, name: map[string][]string{}, number: map[string][]string{}, mail: map[string][]string{}, given: map[string]string{},
-		fold: fold, byAccount: map[string][]string{}, byUser: map[string][]string{}, by: map[[2]string][]string{}}
-	for _, p := range people {
-		if _, has := r.byUser[p.User]; has || p.Never {
+// add finds whom an account could be.
+func (m *matcher) add(a *model.Object) {
+	if user := m.decided[m.fold(a.Name)]; user != "" {
+		m.edge(a.Name, user, "decision")
+		return
+	}
+	people, given := m.Desired.Named(a.Name)
+	if given {
+		for _, p := range people {
+			m.edge(a.Name, p.ID, "given name")
+		}
+		return
+	}
+	// A full name is weak: it counts where nothing else is known of the account.
+	for _, rule := range []string{"name", "number", "mail", "full-name"} {
+		if !slices.Contains(m.Desired.Target.Match, rule) || rule == "full-name" && len(m.byAccount[a.Name]) > 0 {
 			continue
 		}
-		if p.Given { // a name given by hand is a decision; nothing else about the person counts
-			e.given[fold(p.Local)] = p.User
-			continue
+		switch rule {
+		case "name":
+		case "number":
+			people = m.Desired.Known(rule, a.Attributes.One(model.Number))
+		case "mail":
+			people = m.Desired.Known(rule, a.Attributes.One(model.Mail))
+		default:
+			people = m.Desired.Known(rule, a.Attributes.One(model.FullName))
 		}
-		for _, rule := range rules {
-			switch {
-			case rule == "name":
-				e.name[fold(p.Local)] = append(e.name[fold(p.Local)], p.User)
-			case rule == "number" && p.Number != 0:
-				k := strconv.Itoa(p.Number)
-				e.number[k] = append(e.number[k], p.User)
-			case rule == "mail" && p.Mail != "":
-				k := strings.ToLower(p.Mail)
-				e.mail[k] = append(e.mail[k], p.User)
+		for _, p := range people {
+			if m.Settled == nil || !m.Settled(p) {
+				m.edge(a.Name, p.ID, strings.ReplaceAll(rule, "-", " "))
 			}
 		}
 	}
-	return e
 }
 
-func (e *edges) add(a model.Object) {
-	if user := e.given[e.fold(a.Name)]; user != "" {
-		e.edge(a.Name, user, "given name")
+func (m *matcher) edge(account, user, rule string) {
+	if _, has := m.r.byUser[user]; has || m.denied[[2]string{m.fold(account), user}] {
 		return
 	}
-	for _, u := range e.name[e.fold(a.Name)] {
-		e.edge(a.Name, u, "name")
-	}
-	for _, u := range e.number[a.Attributes.One(model.Number)] {
-		e.edge(a.Name, u, "number")
-	}
-	if mail := a.Attributes.One(model.Mail); mail != "" {
-		for _, u := range e.mail[strings.ToLower(mail)] {
-			e.edge(a.Name, u, "mail")
-		}
-	}
-}
-
-func (e *edges) edge(account, user, rule string) {
 	pair := [2]string{account, user}
-	if e.by[pair] == nil {
-		e.byAccount[account] = append(e.byAccount[account], user)
-		e.byUser[user] = append(e.byUser[user], account)
+	if m.by[pair] == nil {
+		m.byAccount[account] = append(m.byAccount[account], user)
+		m.byUser[user] = append(m.byUser[user], account)
 	}
-	e.by[pair] = append(e.by[pair], rule)
+	m.by[pair] = append(m.by[pair], rule)
 }
 
-func (e *edges) settle() {
-	for user, accounts := range e.byUser {
+// settle gives an account to a user where neither could be another's.
+func (m *matcher) settle() {
+	for user, accounts := range m.byUser {
 		var rivals []string
 		for _, a := range accounts {
-			for _, u := range e.byAccount[a] {
+			for _, u := range m.byAccount[a] {
 				if u != user && !slices.Contains(rivals, u) {
 					rivals = append(rivals, u)
 				}
 			}
 		}
 		if len(accounts) == 1 && len(rivals) == 0 {
-			e.r.Fits[accounts[0]] = Fit{User: user, By: e.by[[2]string{accounts[0], user}]}
-			e.r.byUser[user] = accounts[0]
+			m.r.Fits[accounts[0]] = Fit{User: user, By: m.by[[2]string{accounts[0], user}]}
+			m.r.byUser[user] = accounts[0]
 			continue
 		}
 		slices.Sort(accounts)
 		slices.Sort(rivals)
-		e.r.Doubts = append(e.r.Doubts, Doubt{User: user, Accounts: accounts, Rivals: rivals})
+		m.r.Doubts = append(m.r.Doubts, Doubt{User: user, Accounts: accounts, Rivals: rivals})
 	}
-	slices.SortFunc(e.r.Doubts, func(a, b Doubt) int { return strings.Compare(a.User, b.User) })
+	slices.SortFunc(m.r.Doubts, func(a, b Doubt) int { return strings.Compare(a.User, b.User) })
 }

@@ -6,7 +6,9 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
+	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/match"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
@@ -30,12 +32,30 @@ func account(s string) model.Object {
 	return o
 }
 
-var people = []resolve.Person{
-	{User: "hanne", Local: "hanne", Number: 14, Mail: "hanne@x"},
-	{User: "kari", Local: "kari", Number: 10, Mail: "Kari@x"},
-	{User: "marit", Local: "marit", Number: 1},
-	{User: "never", Local: "never", Number: 99, Never: true},
-	{User: "ulla", Local: "u1", Given: true, Number: 28},
+const people = `roost: 1
+users:
+  hanne: {name: Hanne Vik, number: 14, mail: hanne@x, roles: [all]}
+  kari: {name: Kari Berg, number: 10, mail: Kari@x, roles: [all]}
+  marit: {name: Marit Fell, number: 1, roles: [all]}
+  never: {name: Never, number: 99, roles: [all], accounts: {t: none}}
+  ulla: {name: Ulla Niemi, number: 28, roles: [all], accounts: {t: {name: u1}}}
+roles: {all: {gives: [{at: t}]}}
+targets:
+  t: {kind: k, address: a, login: {as: x}, match: [%s]}
+`
+
+func desired(t *testing.T, fold bool, rules []string) *resolve.Desired {
+	t.Helper()
+	schemas := map[string]model.Schema{"k": {Kind: "k", AccountName: ".", GroupName: ".", FoldNames: fold}}
+	d, err := declare.Read([]declare.File{{Name: "f", Text: fmt.Sprintf(people, strings.Join(rules, ", "))}}, schemas)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := resolve.Resolve(d, schemas, time.Now(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p.Targets["t"]
 }
 
 func TestAccounts(t *testing.T) {
@@ -72,7 +92,7 @@ func TestAccounts(t *testing.T) {
 			for _, a := range c.accounts {
 				objects = append(objects, account(a))
 			}
-			r := match.Accounts(objects, people, c.links, c.rules, model.Schema{FoldNames: c.fold}, func(o model.Object) bool { return o.Name == "svc" })
+			r := match.Accounts(match.Input{Desired: desired(t, c.fold, c.rules), Accounts: objects, Links: c.links, Skip: func(o *model.Object) bool { return o.Name == "svc" }})
 			if got := sketch(r); got != c.want {
 				t.Errorf("got  %s\nwant %s", got, c.want)
 			}
@@ -106,13 +126,39 @@ func sketch(r *match.Result) string {
 // However accounts and people are ordered, the answer is the same.
 func TestOrderDoesNotCount(t *testing.T) {
 	objects := []model.Object{account("kari 14"), account("hanne 5"), account("mfell 1"), account("u1 2")}
-	want := sketch(match.Accounts(objects, people, nil, []string{"name", "number"}, model.Schema{}, func(model.Object) bool { return false }))
+	want := sketch(match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number"}), Accounts: objects}))
 	for range 10 {
 		slices.Reverse(objects)
-		turned := slices.Clone(people)
-		slices.Reverse(turned)
-		if got := sketch(match.Accounts(objects, turned, nil, []string{"number", "name"}, model.Schema{}, func(model.Object) bool { return false })); got != strings.ReplaceAll(want, "name+number", "number+name") {
+		if got := sketch(match.Accounts(match.Input{Desired: desired(t, false, []string{"number", "name"}), Accounts: objects})); got != want {
 			t.Fatalf("got  %s\nwant %s", got, want)
 		}
+	}
+}
+
+// What a person decided counts for more than what fits, and a full name counts where nothing else does.
+func TestDecided(t *testing.T) {
+	named := func(name, full string) model.Object {
+		o := account(name)
+		o.Attributes = o.Attributes.With(model.FullName, full)
+		return o
+	}
+	for _, c := range []struct {
+		name      string
+		accounts  []model.Object
+		decisions []model.Decision
+		want      string
+	}{
+		{"undecided", []model.Object{account("kari 5"), account("kb 10")}, nil, "kari? kari,kb"},
+		{"theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari", Theirs: true}, {Name: "kari", User: "kari"}}, "kb→kari by decision"},
+		{"not theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari"}}, "kari→kari by name"},
+		{"a full name alone", []model.Object{named("mfell", "MARIT FELL")}, nil, "mfell→marit by full name"},
+		{"a full name is weaker than a number", []model.Object{named("mfell 10", "Marit Fell")}, nil, "mfell→kari by number"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			r := match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number", "full-name"}), Accounts: c.accounts, Decisions: c.decisions})
+			if got := sketch(r); got != c.want {
+				t.Errorf("got  %s\nwant %s", got, c.want)
+			}
+		})
 	}
 }

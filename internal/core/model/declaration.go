@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"path"
 	"strconv"
+	"time"
 )
 
 // Pos is a place in a declaration file. Line and column count from 1.
@@ -22,17 +23,36 @@ func (p Pos) String() string {
 
 // Declaration is what one revision asks for, all files together.
 type Declaration struct {
-	Params  map[string]Text
-	Users   map[string]*User
-	Groups  map[string]*Group
-	Roles   map[string]*Role
-	Targets map[string]*Target
+	Params     map[string]Text
+	Users      map[string]*User
+	Groups     map[string]*Group
+	Roles      map[string]*Role
+	Targets    map[string]*Target
+	Rights     map[string]*Right
+	Containers map[string]*Container
+	Policies   map[string]*Policy
 }
 
 // Text is a value as it stands in the file; it may hold ${…} expressions.
 type Text struct {
 	Raw string
 	Pos Pos
+}
+
+// Span is a stretch of days, both ends in it, each 2006-01-02 or "" for open.
+// Days written so compare as texts do.
+type Span struct {
+	From, Until string
+}
+
+// Holds says whether a day lies within.
+func (s Span) Holds(day string) bool {
+	return (s.From == "" || day >= s.From) && (s.Until == "" || day <= s.Until)
+}
+
+// Meets says whether two stretches have a day in common.
+func (s Span) Meets(t Span) bool {
+	return (s.Until == "" || t.From == "" || t.From <= s.Until) && (t.Until == "" || s.From == "" || s.From <= t.Until)
 }
 
 // User is a person, or a service identity.
@@ -45,8 +65,9 @@ type User struct {
 	Mail     Text
 	Manager  Ref
 	Service  bool
+	Span     Span // days on which the user is active
 	Details  map[string]Text
-	Roles    []Ref
+	Roles    []Holding
 	Accounts map[string]AccountHint // by target
 	Keys     []Text                 // nil: not declared, so not owned
 	Pos      Pos
@@ -56,6 +77,13 @@ type User struct {
 type Ref struct {
 	Name string
 	Pos  Pos
+}
+
+// Holding is a role held by name, and for which days and why.
+type Holding struct {
+	Ref
+	Span    Span
+	Because string
 }
 
 // AccountHint is what a user says of their own account on one target.
@@ -78,20 +106,24 @@ type Group struct {
 
 // Role is a named bundle of what its holders get, and where.
 type Role struct {
-	Name     string
-	About    string
-	HeldWhen Text // CEL; empty: held by name only
-	Includes []Ref
-	Gives    []Grant
-	Pos      Pos
+	Name      string
+	About     string
+	HeldWhen  Text // CEL; empty: held by name only
+	Includes  []Ref
+	NeverWith []Ref // roles nobody may hold beside it
+	Gives     []Grant
+	Pos       Pos
 }
 
 // Grant is one line of a role.
 type Grant struct {
-	At      Selector
-	Account []NamedText // sorted by name; nil with HasAccount false: no account asked for by this grant
-	Groups  []Ref
-	Pos     Pos
+	At       Selector
+	Account  []NamedText // sorted by name
+	Groups   []Ref
+	Rights   []Ref    // names of declared rights
+	Licences []string // names of licence pools on the target
+	Elevate  []string // commands, or "all"; empty and not nil: none
+	Pos      Pos
 }
 
 // NamedText is an attribute asked for by a grant.
@@ -124,10 +156,44 @@ func (s Selector) Matches(t *Target) bool {
 	return true
 }
 
+// Right is a named set of permissions on targets that have such.
+type Right struct {
+	Name   string
+	At     []Selector
+	Allows []string
+	Pos    Pos
+}
+
+// Container is a place in a tree that holds accounts or groups.
+type Container struct {
+	Name      string
+	At        []Selector
+	Path      Text
+	Protected bool
+	Pos       Pos
+}
+
+// Policy is what a target asks of passwords and of failed sign-ins.
+type Policy struct {
+	Name   string
+	At     []Selector
+	Groups []Ref     // for their members only; none: for everybody
+	Values []Setting // "password.length", "lockout.after", "words", sorted by name
+	Pos    Pos
+}
+
+// Setting is one value of a policy.
+type Setting struct {
+	Name   string
+	Values []string
+	Pos    Pos
+}
+
 // What happens to accounts that nobody declared.
 const (
 	ReportUnexpected  = "report"
 	DisableUnexpected = "disable"
+	RemoveUnexpected  = "remove"
 )
 
 // Target is a system that holds accounts.
@@ -141,7 +207,61 @@ type Target struct {
 	Match      []string        // rules in order
 	Unexpected string
 	Protect    []string // glob patterns of names no step may touch
+	After      []Ref    // targets that feed this one: their steps come first
+	Removal    Removal
+	Limits     Limits
+	Window     Window // when scheduled rounds may run
 	Pos        Pos
+}
+
+// Removal says what becomes of what an account leaves behind.
+type Removal struct {
+	Home string        // "keep", "archive" or "remove"
+	Keep time.Duration // how long an archive, or a disabled account, is kept; 0: for ever
+}
+
+// Limits are the bounds a round must stay inside on one target, else it is held.
+type Limits struct {
+	Remove       int // accounts removed; -1: no bound
+	RemoveShare  int // the same, in percent of the accounts there; -1: no bound
+	Disable      int
+	DisableShare int
+	FailShare    int // percent of steps that may fail before the round stops by itself
+}
+
+// Window is a stretch of the week in which scheduled rounds may run, UTC. Empty days: every day.
+type Window struct {
+	Days       []time.Weekday
+	From, Till int // minutes of the day; equal: the whole day; From after Till: over midnight
+}
+
+// Open says whether a moment lies in the window.
+func (w Window) Open(at time.Time) bool {
+	at = at.UTC()
+	minute, day := at.Hour()*60+at.Minute(), at.Weekday()
+	if w.From > w.Till && minute < w.Till {
+		day = (day + 6) % 7 // the window began the evening before
+	}
+	if len(w.Days) > 0 && !containsDay(w.Days, day) {
+		return false
+	}
+	switch {
+	case w.From == w.Till:
+		return true
+	case w.From < w.Till:
+		return minute >= w.From && minute < w.Till
+	default:
+		return minute >= w.From || minute < w.Till
+	}
+}
+
+func containsDay(days []time.Weekday, d time.Weekday) bool {
+	for _, x := range days {
+		if x == d {
+			return true
+		}
+	}
+	return false
 }
 
 // Login is how Hen Roost itself signs in to a target.

@@ -14,10 +14,11 @@ const (
 	Unexpected FindingKind = "unexpected" // there, not declared
 	Different  FindingKind = "different"  // an owned value differs
 	Unmatched  FindingKind = "unmatched"  // we cannot tell whose
+	Contested  FindingKind = "contested"  // put right before, and changed back
 )
 
 // FindingKinds lists them in the order people read them.
-var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched}
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested}
 
 // Verb says what a step does.
 type Verb string
@@ -27,9 +28,11 @@ const (
 	Modify   Verb = "change"
 	Disable  Verb = "disable"
 	Enable   Verb = "enable"
+	Remove   Verb = "remove"
 	AdoptIt  Verb = "adopt"
 	JoinIt   Verb = "join group"
 	LeaveIt  Verb = "leave group"
+	SetRule  Verb = "set policy"
 	NoRemedy Verb = "" // a person decides
 )
 

@@ -14,8 +14,8 @@ func TestAttributes(t *testing.T) {
 	}
 	a = a.With("shell", "/bin/bash", "/bin/sh").With("empty")
 	var names []string
-	for _, at := range a {
-		names = append(names, at.Name)
+	for name := range a.All() {
+		names = append(names, name)
 	}
 	if !slices.IsSorted(names) || len(names) != 5 {
 		t.Errorf("names out of order: %v", names)

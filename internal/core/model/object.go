@@ -3,6 +3,8 @@
 // objects that targets really hold. It does nothing but hold them.
 package model
 
+import "slices"
+
 // ObjectKind says what an object of a target is.
 type ObjectKind string
 
@@ -10,6 +12,9 @@ const (
 	Account    ObjectKind = "account"
 	GroupKind  ObjectKind = "group"
 	Membership ObjectKind = "membership"
+	RightKind  ObjectKind = "right"     // a named set of permissions
+	PlaceKind  ObjectKind = "container" // a place in a tree
+	PolicyKind ObjectKind = "policy"    // what is asked of passwords and sign-ins
 )
 
 // Attribute names with a meaning of their own; a connector may know more.
@@ -20,7 +25,14 @@ const (
 	Disabled     = "disabled"      // "yes", "no", or "partly" when only some ways in are shut
 	Members      = "members"       // of a group: names of accounts
 	MemberGroups = "member-groups" // of a group: names of groups inside it
-	Elevation    = "elevation"     // how the account can become superuser, if it can; read only
+	Elevation    = "elevation"     // how the account can become superuser, if it can
+	Rights       = "rights"        // names of the rights an account has
+	Licences     = "licences"      // names of the licence pools an account takes a seat of
+	Place        = "container"     // the container an account stands in
+	Allows       = "allows"        // of a right: the permissions in it
+	Path         = "path"          // of a container: where it is
+	Guarded      = "protected"     // of a container: yes, when the target itself refuses to remove it
+	ChangedBy    = "changed-by"    // who changed the object last, where the target tells; never owned
 	Owner        = "owner"         // whose account it is; known to Hen Roost, not to the target
 )
 
@@ -42,6 +54,15 @@ type Link struct {
 	Unique string `json:"unique,omitempty"`
 }
 
+// Decision is what a person said of an account that could be somebody's: it is
+// theirs, or it is not.
+type Decision struct {
+	Target string `json:"target"`
+	Name   string `json:"name"`
+	User   string `json:"user"`
+	Theirs bool   `json:"theirs"`
+}
+
 // AttributeSchema describes one attribute of one object kind on one kind of target.
 type AttributeSchema struct {
 	Name     string `json:"name"`
@@ -60,11 +81,16 @@ type Schema struct {
 	GroupName   string            `json:"group-name"`   // the same for groups
 	FoldNames   bool              `json:"fold-names,omitempty"`
 	NestGroups  bool              `json:"nest-groups,omitempty"` // a group may be a member of a group
+	Removes     bool              `json:"removes,omitempty"`     // accounts can be removed, not only disabled
+	Holds       []ObjectKind      `json:"holds,omitempty"`       // what else than accounts and groups it can be asked for: right, container, policy
 	Account     []AttributeSchema `json:"account"`
 	Group       []AttributeSchema `json:"group"`
 	Settings    []string          `json:"settings,omitempty"` // keys a target of this kind may have under settings
 	Needs       []string          `json:"needs,omitempty"`    // those of them that it cannot do without
 }
+
+// CanHold says whether targets of this kind can be asked for objects of a kind.
+func (s Schema) CanHold(kind ObjectKind) bool { return slices.Contains(s.Holds, kind) }
 
 // Find returns the description of an attribute of an object kind.
 func (s Schema) Find(kind ObjectKind, name string) (AttributeSchema, bool) {

@@ -52,7 +52,7 @@ func plan(t *testing.T, text string) (*resolve.Plan, error) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return resolve.Resolve(d, schemas, day)
+	return resolve.Resolve(d, schemas, day, nil)
 }
 
 func must(t *testing.T) *resolve.Plan {
@@ -67,15 +67,19 @@ func must(t *testing.T) *resolve.Plan {
 // sketch puts what a target should hold into lines.
 func sketch(d *resolve.Desired) string {
 	var b strings.Builder
-	for _, a := range d.Accounts {
-		fmt.Fprintf(&b, "%s of %s:", a.Name, a.User)
-		for _, w := range a.Want {
+	members := map[string][]string{}
+	for a := range d.Accounts() {
+		fmt.Fprintf(&b, "%s of %s:", a.Name, a.ID)
+		for _, j := range a.Groups() {
+			members[j.Group] = append(members[j.Group], a.ID)
+		}
+		for _, w := range a.Want() {
 			fmt.Fprintf(&b, " %s=%s", w.Name, strings.Join(w.Values, "+"))
 		}
 		b.WriteString("\n")
 	}
 	for _, g := range d.Groups {
-		fmt.Fprintf(&b, "%s %d %v %v %v\n", g.Name, g.Number, g.AtLeast, slices.Sorted(maps.Keys(g.Members)), slices.Sorted(maps.Keys(g.Groups)))
+		fmt.Fprintf(&b, "%s %d %v %v %v\n", g.Name, g.Number, g.AtLeast, slices.Sorted(slices.Values(members[g.Name])), slices.Sorted(maps.Keys(g.Groups)))
 	}
 	return b.String()
 }
@@ -121,23 +125,35 @@ deck 5111 false [marit.fell olga robot] []
 	}
 }
 
+func rolesOf(t *testing.T, p *resolve.Plan, user string) string {
+	t.Helper()
+	x, ok := p.Person(user)
+	if !ok {
+		t.Fatalf("no %s", user)
+	}
+	return strings.Join(x.Roles(), " ")
+}
+
 func TestRolesHeld(t *testing.T) {
 	p := must(t)
 	for user, want := range map[string]string{"marit.fell": "bosun deck everyone local", "olga": "deck everyone", "robot": "deck"} {
-		if got := strings.Join(p.Roles[user], " "); got != want {
+		if got := rolesOf(t, p, user); got != want {
 			t.Errorf("%s holds %s, want %s", user, got, want)
 		}
 	}
-	if n := len(p.Asked["marit.fell"]); n != 4 {
+	if n := len(p.AccountsOf("marit.fell")); n != 4 {
 		t.Errorf("an account is asked for on %d targets", n)
 	}
 }
 
 // For every desired value we can say which line of which file asks for it, through which role.
 func TestLineage(t *testing.T) {
-	a := must(t).Asked["marit.fell"]["arctic-tern"]
+	a, ok := must(t).Account("marit.fell", "arctic-tern")
+	if !ok {
+		t.Fatal("no account")
+	}
 	got := map[string]string{}
-	for _, w := range a.Want {
+	for _, w := range a.Want() {
 		got[w.Name] = fmt.Sprintf("%s line %d", w.Why.Role, w.Why.At.Line)
 	}
 	for name, want := range map[string]string{"number": "bosun line 4", "shell": "deck line 15"} {
@@ -145,31 +161,145 @@ func TestLineage(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got[name], want)
 		}
 	}
-	for _, g := range must(t).Targets["arctic-tern"].Groups {
-		if why := g.Members["marit.fell"]; why.At.File != "c.yaml" || why.Role == "" {
-			t.Errorf("membership in %s has no lineage: %+v", g.Name, why)
+	for _, j := range a.Groups() {
+		if j.Why.At.File != "c.yaml" || j.Why.Role == "" {
+			t.Errorf("membership in %s has no lineage: %+v", j.Group, j.Why)
 		}
 	}
 }
 
-func TestPeopleOn(t *testing.T) {
+// Whom an account could be is told by name, number, mail and full name, as each goes by on the target.
+func TestKnown(t *testing.T) {
 	p := must(t)
-	find := func(target, user string) resolve.Person {
-		for _, x := range p.PeopleOn(target) {
-			if x.User == user {
-				return x
+	for _, c := range []struct{ target, rule, value, want string }{
+		{"arctic-tern", "name", "op", "olga by hand"}, {"arctic-tern", "name", "olga", ""}, {"northquay", "name", "olga", "olga"}, {"sooty-tern", "name", "olga", ""},
+		{"sooty-tern", "number", "1002", ""}, {"northquay", "number", "1002", "olga"}, {"northquay", "number", "", ""}, {"staff", "mail", "Marit.Fell@ternsound.example", "marit.fell"},
+		{"staff", "full-name", "marit fell", "marit.fell"}, {"staff", "nonsense", "x", ""},
+	} {
+		d := p.Targets[c.target]
+		people, given := d.Known(c.rule, c.value), false
+		if c.rule == "name" {
+			people, given = d.Named(c.value)
+		}
+		got := ""
+		for _, x := range people {
+			got += x.ID
+		}
+		if given {
+			got += " by hand"
+		}
+		if got != c.want {
+			t.Errorf("%s %s %q: %q, want %q", c.target, c.rule, c.value, got, c.want)
+		}
+	}
+}
+
+const season = `roost: 1
+params: {shell: /bin/bash}
+users:
+  early: {name: Early, from: 2026-11-24, roles: [deck]}
+  first: {name: First, from: 2026-11-23, until: 2026-11-23, roles: [deck]}
+  late: {name: Late, until: 2026-11-22, roles: [deck]}
+  cover: {name: Cover, roles: [deck, {role: bosun, from: 2026-11-01, until: 2026-11-30, because: covering}, {role: mate, from: 2026-12-01}]}
+  both: {name: Both, details: {audits: "yes"}, roles: [deck]}
+roles:
+  deck: {gives: [{at: ticketing, account: {shell: "${params.shell}"}, rights: [counter], licences: [seat]}]}
+  bosun: {gives: [{at: ticketing, rights: [cashier], elevate: [/usr/sbin/reboot]}, {at: ticketing, elevate: [/bin/ls]}]}
+  mate: {gives: [{at: ticketing, elevate: all}]}
+  auditor: {held-when: "has(user.details.audits)", never-with: [deck]}
+rights:
+  counter: {at: ticketing, allows: [sell, refund, sell]}
+  cashier: {at: {kind: application}, allows: [count]}
+containers:
+  people: {at: ticketing, path: "ou=People,o=${target.name}", protected: true}
+policies:
+  staff: {at: [ticketing], for: {groups: [crew]}, password: {length: 12, complex: on, max-age: never, min-age: 1d}, lockout: {after: 8, within: 15m}, words: [ferry, tern]}
+groups: {crew: {}}
+targets:
+  ticketing: {kind: application, address: a, login: {as: x}}
+`
+
+var application = map[string]model.Schema{"application": {Kind: "application", AccountName: `.`, GroupName: `.`, Holds: []model.ObjectKind{model.RightKind, model.PlaceKind, model.PolicyKind},
+	Account: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: model.Rights, Many: true, Settable: true}, {Name: model.Licences, Many: true, Settable: true}, {Name: model.Elevation, Many: true, Settable: true}}}}
+
+// Who starts tomorrow has nothing yet, whose last day was yesterday has nothing
+// left; roles come and go with their days.
+func TestDays(t *testing.T) {
+	d, err := declare.Read([]declare.File{{Name: "season.yaml", Text: season}}, application)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for date, want := range map[string]string{
+		"2026-11-22": "both cover(bosun) late", "2026-11-23": "both cover(bosun) first", "2026-11-24": "both cover(bosun) early", "2026-12-01": "both cover(mate) early",
+	} {
+		on, _ := time.Parse(time.DateOnly, date)
+		p, err := resolve.Resolve(d, application, on, map[string]string{"shell": "/bin/zsh"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for a := range p.Targets["ticketing"].Accounts() {
+			name := a.ID
+			if a.ID == "cover" {
+				name += "(" + strings.Join(slices.DeleteFunc(slices.Clone(a.Roles()), func(r string) bool { return r == "deck" }), "+") + ")"
+			}
+			got = append(got, name)
+			if a.Want()[len(a.Want())-1].First() != "/bin/zsh" {
+				t.Errorf("the param was not overridden: %+v", a.Want())
 			}
 		}
-		return resolve.Person{}
+		if s := strings.Join(got, " "); s != want || p.Targets["ticketing"].Len() != len(got) {
+			t.Errorf("%s: %s, want %s (%d)", date, s, want, p.Targets["ticketing"].Len())
+		}
 	}
-	if x := find("arctic-tern", "olga"); x.Local != "op" || !x.Given || x.Never {
-		t.Errorf("%+v", x)
+	if _, err := resolve.Resolve(d, application, day, map[string]string{"shel": "x"}); err == nil || !strings.Contains(err.Error(), `did you mean "shell"?`) {
+		t.Errorf("an override of nothing: %v", err)
 	}
-	if x := find("sooty-tern", "olga"); !x.Never {
-		t.Errorf("%+v", x)
+}
+
+func TestPowers(t *testing.T) {
+	d, err := declare.Read([]declare.File{{Name: "season.yaml", Text: season}}, application)
+	if err != nil {
+		t.Fatal(err)
 	}
-	if x := find("staff", "marit.fell"); x.Local != "marit.fell" || x.Given || x.Mail != "marit.fell@ternsound.example" || x.Name != "Marit Fell" {
-		t.Errorf("%+v", x)
+	p, err := resolve.Resolve(d, application, day, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, _ := p.Account("cover", "ticketing")
+	var got []string
+	for _, w := range a.Want() {
+		got = append(got, w.Name+"="+strings.Join(w.Values, "+"))
+	}
+	if s := strings.Join(got, " "); s != "disabled=no elevation=/bin/ls+/usr/sbin/reboot licences=seat rights=cashier+counter shell=/bin/bash" {
+		t.Error(s)
+	}
+	got = nil
+	for _, x := range p.Targets["ticketing"].Things {
+		for _, w := range x.Want {
+			got = append(got, fmt.Sprintf("%s %s %s=%s", x.Kind, x.Name, w.Name, strings.Join(w.Values, "+")))
+		}
+	}
+	if s := strings.Join(got, "\n"); s != `container people path=ou=People,o=ticketing
+container people protected=yes
+policy staff for-groups=crew
+policy staff lockout.after=8
+policy staff lockout.within=900
+policy staff password.complex=on
+policy staff password.length=12
+policy staff password.max-age=0
+policy staff password.min-age=86400
+policy staff words=ferry+tern
+right cashier allows=count
+right counter allows=refund+sell` {
+		t.Error(s)
+	}
+	both, _ := p.Person("both")
+	if x, y, ok := both.Conflict(); !ok || x != "auditor" || y != "deck" {
+		t.Errorf("%s %s %v", x, y, ok)
+	}
+	if cover, _ := p.Person("cover"); cover.State != resolve.Active {
+		t.Error(cover.State)
 	}
 }
 
@@ -188,7 +318,7 @@ func TestFaults(t *testing.T) {
 			}
 			d, err := declare.Read([]declare.File{{Name: "c.yaml", Text: text}}, schemas)
 			if err == nil {
-				_, err = resolve.Resolve(d, schemas, day)
+				_, err = resolve.Resolve(d, schemas, day, nil)
 			}
 			var faults declare.Faults
 			if c.name == "two under one name" && errors.As(err, &faults) {
@@ -227,7 +357,7 @@ func BenchmarkResolve(b *testing.B) {
 	}
 	b.ReportAllocs()
 	for b.Loop() {
-		if _, err := resolve.Resolve(d, schemas, day); err != nil {
+		if _, err := resolve.Resolve(d, schemas, day, nil); err != nil {
 			b.Fatal(err)
 		}
 	}

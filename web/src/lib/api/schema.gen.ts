@@ -1017,6 +1017,8 @@ export interface components {
         User: {
             /** Format: int64 */
             findings: number;
+            /** @description first day, 2006-01-02 */
+            from?: string;
             id: string;
             mail?: string;
             name: string;
@@ -1024,11 +1026,15 @@ export interface components {
             number?: number;
             roles: string[];
             service?: boolean;
+            /** @enum {string} */
+            state: "expected" | "active" | "left";
             /**
              * Format: int64
              * @description targets where an account is asked for
              */
             targets: number;
+            /** @description last day */
+            until?: string;
         };
         UserDetail: {
             accounts: components["schemas"]["Account"][];
@@ -1036,6 +1042,8 @@ export interface components {
             at: string;
             /** Format: int64 */
             findings: number;
+            /** @description first day, 2006-01-02 */
+            from?: string;
             id: string;
             mail?: string;
             name: string;
@@ -1043,11 +1051,15 @@ export interface components {
             number?: number;
             roles: string[];
             service?: boolean;
+            /** @enum {string} */
+            state: "expected" | "active" | "left";
             /**
              * Format: int64
              * @description targets where an account is asked for
              */
             targets: number;
+            /** @description last day */
+            until?: string;
         };
         Users: {
             /** Format: int64 */

@@ -1,0 +1,192 @@
+package declare
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"hen-roost/internal/core/model"
+)
+
+// DefaultLimits hold for a target that declares none of its own.
+var DefaultLimits = model.Limits{Remove: 5, RemoveShare: 10, Disable: 20, DisableShare: 25, FailShare: 25}
+
+func (p *fileParser) right(name string, at model.Pos, n ast.Node) {
+	if first, ok := p.d.Rights[name]; ok {
+		p.twice("right", name, at, first.Pos)
+		return
+	}
+	r := &model.Right{Name: name, Pos: at}
+	p.d.Rights[name] = r
+	p.mapping(n, "right "+name, keys{"at": p.selectors(&r.At), "allows": p.strings(&r.Allows)})
+	p.placed("right "+name, at, r.At)
+	slices.Sort(r.Allows)
+	r.Allows = slices.Compact(r.Allows)
+}
+
+func (p *fileParser) container(name string, at model.Pos, n ast.Node) {
+	if first, ok := p.d.Containers[name]; ok {
+		p.twice("container", name, at, first.Pos)
+		return
+	}
+	c := &model.Container{Name: name, Pos: at}
+	p.d.Containers[name] = c
+	p.mapping(n, "container "+name, keys{"at": p.selectors(&c.At), "path": p.text(&c.Path), "protected": p.yes(&c.Protected)})
+	p.placed("container "+name, at, c.At)
+	if c.Path.Raw == "" {
+		p.fault(at, "container %q has no path", name)
+	}
+}
+
+func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
+	if first, ok := p.d.Policies[name]; ok {
+		p.twice("policy", name, at, first.Pos)
+		return
+	}
+	o := &model.Policy{Name: name, Pos: at}
+	p.d.Policies[name] = o
+	what := "policy " + name
+	set := func(key string, value ...string) func(ast.Node) {
+		return func(n ast.Node) {
+			o.Values = append(o.Values, model.Setting{Name: key, Values: value, Pos: p.pos(n)})
+		}
+	}
+	number := func(key string, most int) func(ast.Node) {
+		return func(n ast.Node) {
+			var i int
+			p.number(&i, 0, most)(n)
+			set(key, strconv.Itoa(i))(n)
+		}
+	}
+	// Lengths of time are kept in whole seconds, 0 for never, whatever they were written in.
+	age := func(key string) func(ast.Node) {
+		return func(n ast.Node) {
+			var d time.Duration
+			p.span(&d)(n)
+			set(key, strconv.FormatInt(int64(d/time.Second), 10))(n)
+		}
+	}
+	p.mapping(n, what, keys{
+		"at": p.selectors(&o.At),
+		"for": func(n ast.Node) {
+			p.mapping(n, "for of "+what, keys{"groups": p.refs(&o.Groups)})
+		},
+		"password": func(n ast.Node) {
+			p.mapping(n, "password of "+what, keys{
+				"length": number("password.length", 255), "history": number("password.history", 1000),
+				"complex": func(n ast.Node) {
+					var word string
+					p.oneOf(&word, "off", "on")(n)
+					set("password.complex", word)(n)
+				},
+				"min-age": age("password.min-age"), "max-age": age("password.max-age"),
+			})
+		},
+		"lockout": func(n ast.Node) {
+			p.mapping(n, "lockout of "+what, keys{"after": number("lockout.after", 10000), "within": age("lockout.within"), "for": age("lockout.for")})
+		},
+		"words": func(n ast.Node) {
+			var words []string
+			p.strings(&words)(n)
+			slices.Sort(words)
+			set("words", slices.Compact(words)...)(n)
+		},
+	})
+	p.placed(what, at, o.At)
+	slices.SortFunc(o.Values, func(a, b model.Setting) int { return strings.Compare(a.Name, b.Name) })
+}
+
+// selectors reads one or several choices of targets.
+func (p *fileParser) selectors(into *[]model.Selector) func(ast.Node) {
+	return func(n ast.Node) {
+		p.list(n, func(item ast.Node) { *into = append(*into, p.selector(item)) })
+	}
+}
+
+func (p *fileParser) placed(what string, at model.Pos, where []model.Selector) {
+	if len(where) == 0 {
+		p.fault(at, "%s does not say at which targets", what)
+	}
+}
+
+// elevate reads what an account may do as superuser: commands, all, or none.
+func (p *fileParser) elevate(n ast.Node) []string {
+	out := []string{}
+	p.list(n, func(item ast.Node) {
+		var s string
+		p.str(&s)(item)
+		switch {
+		case s == "none":
+		case s == "all" || strings.HasPrefix(s, "/"):
+			out = append(out, s)
+		default:
+			p.fault(p.pos(item), "elevate: %q is neither all, none nor a command with its whole path", s)
+		}
+	})
+	if len(out) > 1 && slices.Contains(out, "all") {
+		p.fault(p.pos(n), "elevate: all stands beside single commands; it holds them already")
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+func (p *fileParser) removal(target string, into *model.Removal, n ast.Node) {
+	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, "keep", "archive", "remove"), "keep": p.span(&into.Keep)})
+}
+
+func (p *fileParser) limits(target string, into *model.Limits, n ast.Node) {
+	bound := func(into *int) func(ast.Node) {
+		return func(n ast.Node) {
+			var word string
+			if p.str(&word)(n); word == "none" {
+				*into = -1
+				return
+			}
+			p.number(into, 0, 1_000_000)(n)
+		}
+	}
+	share := func(into *int) func(ast.Node) {
+		return func(n ast.Node) {
+			var word string
+			if p.str(&word)(n); word == "none" {
+				*into = -1
+				return
+			}
+			p.share(into)(n)
+		}
+	}
+	p.mapping(n, "limits of "+target, keys{
+		"remove": bound(&into.Remove), "remove-share": share(&into.RemoveShare),
+		"disable": bound(&into.Disable), "disable-share": share(&into.DisableShare), "fail-share": share(&into.FailShare),
+	})
+}
+
+var weekdays = []string{"sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"}
+
+func (p *fileParser) window(target string, into *model.Window, n ast.Node) {
+	clock := func(into *int) func(ast.Node) {
+		return func(n ast.Node) {
+			var s string
+			p.str(&s)(n)
+			at, err := time.Parse("15:04", s)
+			if err != nil {
+				p.fault(p.pos(n), "%q is not a time of day; write it as 22:30, in UTC", s)
+				return
+			}
+			*into = at.Hour()*60 + at.Minute()
+		}
+	}
+	p.mapping(n, "window of "+target, keys{
+		"days": func(n ast.Node) {
+			p.list(n, func(item ast.Node) {
+				var day string
+				p.oneOf(&day, weekdays...)(item)
+				into.Days = append(into.Days, time.Weekday(slices.Index(weekdays, day)))
+			})
+		},
+		"from": clock(&into.From), "till": clock(&into.Till),
+	})
+}

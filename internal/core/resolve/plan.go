@@ -1,0 +1,354 @@
+package resolve
+
+import (
+	"iter"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+
+	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/model"
+)
+
+// States of a user.
+const (
+	Expected = "expected" // starts later
+	Active   = "active"
+	Left     = "left" // the last day is over
+)
+
+// Plan is the declaration resolved for one day. It holds who has which roles,
+// and for each set of roles what its holders get on each target; the single
+// accounts are worked out as they are asked for, so that a plan for two million
+// accounts is no larger than one for the people who have them.
+type Plan struct {
+	Day     string
+	People  []*Person // sorted by ID
+	Targets map[string]*Desired
+	Shapes  int // how many ways there are for accounts to be alike; see Account.Shape
+
+	d       *model.Declaration
+	schemas map[string]model.Schema
+	set     *expr.Set
+	params  expr.Vars
+	bundles []*bundle
+	index   index
+}
+
+// Person is a user with all expressions filled in.
+type Person struct {
+	ID, Name, Given, Family, Mail string
+
+	Declared *model.User
+	State    string
+	At       int // place in Plan.People
+
+	number  string
+	details map[string]string
+	named   []string // roles given by name that hold on the day
+	keys    []string
+	bundle  *bundle
+}
+
+// Roles are the roles held on the plan's day, with all they include, sorted.
+func (p *Person) Roles() []string { return p.bundle.roles }
+
+// Conflict names two roles the person holds though nobody may hold both.
+func (p *Person) Conflict() (a, b string, ok bool) {
+	return p.bundle.conflict[0], p.bundle.conflict[1], p.bundle.conflict[0] != ""
+}
+
+// Number is the declared number as a text, "" when there is none.
+func (p *Person) Number() string { return p.number }
+
+// Text implements expr.Subject.
+func (p *Person) Text(path string) (string, bool) {
+	switch path {
+	case "id":
+		return p.ID, true
+	case "name":
+		return p.Name, true
+	case "given":
+		return p.Given, true
+	case "family":
+		return p.Family, true
+	case "mail":
+		return p.Mail, true
+	case "manager":
+		return p.Declared.Manager.Name, true
+	case "number":
+		if p.number == "" {
+			return "0", true
+		}
+		return p.number, true
+	case "service":
+		return strconv.FormatBool(p.Declared.Service), true
+	}
+	if detail, ok := strings.CutPrefix(path, "details."); ok {
+		s, ok := p.details[detail]
+		return s, ok
+	}
+	return "", false
+}
+
+// Vars implements expr.Subject.
+func (p *Person) Vars() map[string]any {
+	details := make(map[string]any, len(p.details))
+	for k, v := range p.details {
+		details[k] = v
+	}
+	roles := make([]any, len(p.named))
+	for i, r := range p.named {
+		roles[i] = r
+	}
+	return map[string]any{"id": p.ID, "name": p.Name, "given": p.Given, "family": p.Family, "mail": p.Mail, "number": p.Declared.Number,
+		"manager": p.Declared.Manager.Name, "service": p.Declared.Service, "details": details, "roles": roles}
+}
+
+// Person finds a user by id.
+func (p *Plan) Person(id string) (*Person, bool) {
+	i, ok := slices.BinarySearchFunc(p.People, id, func(x *Person, id string) int { return strings.Compare(x.ID, id) })
+	if !ok {
+		return nil, false
+	}
+	return p.People[i], true
+}
+
+// Account is what one user should have on the named target.
+func (p *Plan) Account(user, target string) (Account, bool) {
+	person, ok := p.Person(user)
+	d := p.Targets[target]
+	if !ok || d == nil {
+		return Account{}, false
+	}
+	return d.of(person)
+}
+
+// AccountsOf lists the targets on which a user should have an account, by name.
+func (p *Plan) AccountsOf(user string) []Account {
+	person, ok := p.Person(user)
+	if !ok {
+		return nil
+	}
+	var out []Account
+	for _, t := range person.bundle.targets {
+		if a, ok := p.Targets[t].of(person); ok {
+			out = append(out, a)
+		}
+	}
+	return out
+}
+
+// Desired is what the declaration asks of one target.
+type Desired struct {
+	Target   *model.Target
+	Schema   model.Schema
+	Address  string
+	Login    string
+	Settings map[string]string
+	Groups   []*Group // sorted by name
+	Things   []Thing  // rights, containers and policies, sorted by kind and name
+	Plan     *Plan
+
+	count  int
+	vars   expr.Vars
+	hinted []hint   // users with a word of their own about this target, sorted by user
+	shapes []*shape // by bundle; nil: nothing here
+}
+
+type hint struct {
+	person *Person
+	model.AccountHint
+}
+
+// Group is a group that should be on one target.
+type Group struct {
+	Name    string
+	Number  int
+	Owner   string
+	AtLeast bool
+	Groups  map[string]model.Why // groups inside it, where the target nests them
+	Why     model.Why
+}
+
+// Thing is a right, a container or a policy that should be on one target.
+type Thing struct {
+	Kind      model.ObjectKind
+	Name      string
+	Protected bool
+	Want      []Value
+	Why       model.Why
+}
+
+// Value is one desired attribute and its lineage.
+type Value struct {
+	Name   string
+	Values []string
+	Why    model.Why
+}
+
+// First is the first value, or "".
+func (v Value) First() string {
+	if len(v.Values) == 0 {
+		return ""
+	}
+	return v.Values[0]
+}
+
+// Account is an account that one user should have on one target.
+type Account struct {
+	*Person
+	Name  string // by the declaration; an adopted account may keep another
+	Given bool   // the name stands under the user's accounts
+	shape *shape
+	on    *Desired
+}
+
+// On is the target the account is on.
+func (a Account) On() *Desired { return a.on }
+
+// Why is the first grant that asks for the account.
+func (a Account) Why() model.Why { return a.shape.why }
+
+// Joining is a group an account should be in, and why.
+type Joining struct {
+	Group string
+	Why   model.Why
+}
+
+// Shape numbers what the account gets, from 0: accounts with one number are
+// asked for the same attributes by the same lines, and are in the same groups.
+func (a Account) Shape() int { return a.shape.n }
+
+// Groups are those the account itself should be in, sorted.
+func (a Account) Groups() []Joining { return a.shape.groups }
+
+// Len is how many accounts are asked for.
+func (d *Desired) Len() int { return d.count }
+
+// Accounts yields the accounts asked for, in order of name.
+func (d *Desired) Accounts() iter.Seq[Account] {
+	return func(yield func(Account) bool) {
+		var given []Account // names that stand by hand are out of the people's order
+		for _, h := range d.hinted {
+			if a, ok := d.of(h.person); ok {
+				given = append(given, a)
+			}
+		}
+		slices.SortFunc(given, func(a, b Account) int { return strings.Compare(a.Name, b.Name) })
+		skip := d.hinted
+		for _, p := range d.Plan.People {
+			sh := d.shapes[p.bundle.at0]
+			if sh == nil {
+				continue
+			}
+			for len(skip) > 0 && skip[0].person.ID < p.ID {
+				skip = skip[1:]
+			}
+			if len(skip) > 0 && skip[0].person == p {
+				continue
+			}
+			for len(given) > 0 && given[0].Name < p.ID {
+				if !yield(given[0]) {
+					return
+				}
+				given = given[1:]
+			}
+			if !yield(Account{Person: p, Name: p.ID, shape: sh, on: d}) {
+				return
+			}
+		}
+		for _, a := range given {
+			if !yield(a) {
+				return
+			}
+		}
+	}
+}
+
+// of is the account a person should have here.
+func (d *Desired) of(p *Person) (Account, bool) {
+	sh := d.shapes[p.bundle.at0]
+	if sh == nil {
+		return Account{}, false
+	}
+	a := Account{Person: p, Name: p.ID, shape: sh, on: d}
+	if h, ok := p.Declared.Accounts[d.Target.Name]; ok {
+		if h.None {
+			return Account{}, false
+		}
+		if h.Name != "" {
+			a.Name, a.Given = h.Name, true
+		}
+	}
+	return a, true
+}
+
+// index finds people by what an account may show of them. Each part is made
+// when it is first asked for.
+type index struct {
+	numbers, mails, names, folded func() map[string][]*Person
+}
+
+func (p *Plan) makeIndex() {
+	by := func(key func(*Person) string) func() map[string][]*Person {
+		return sync.OnceValue(func() map[string][]*Person {
+			m := make(map[string][]*Person, len(p.People))
+			for _, x := range p.People {
+				if k := key(x); k != "" {
+					m[k] = append(m[k], x)
+				}
+			}
+			return m
+		})
+	}
+	p.index = index{
+		numbers: by(func(x *Person) string { return x.number }),
+		mails:   by(func(x *Person) string { return strings.ToLower(x.Mail) }),
+		names:   by(func(x *Person) string { return strings.ToLower(x.Name) }),
+		folded:  by(func(x *Person) string { return strings.ToLower(x.ID) }),
+	}
+}
+
+// Named returns the people whom an account of this name would be, by the name
+// they go by on this target. given says that it was given by hand.
+func (d *Desired) Named(name string) (people []*Person, given bool) {
+	for _, h := range d.hinted {
+		if h.Name == name || d.Schema.FoldNames && strings.EqualFold(h.Name, name) {
+			return []*Person{h.person}, true
+		}
+	}
+	if d.Schema.FoldNames {
+		people = d.Plan.index.folded()[strings.ToLower(name)]
+	} else if p, ok := d.Plan.Person(name); ok {
+		people = []*Person{p}
+	}
+	return d.open(people), false
+}
+
+// Known returns the people whom a value of an account tells, by a rule of the target.
+func (d *Desired) Known(rule, value string) []*Person {
+	switch {
+	case value == "":
+		return nil
+	case rule == "number":
+		return d.open(d.Plan.index.numbers()[value])
+	case rule == "mail":
+		return d.open(d.Plan.index.mails()[strings.ToLower(value)])
+	case rule == "full-name":
+		return d.open(d.Plan.index.names()[strings.ToLower(value)])
+	}
+	return nil
+}
+
+// open leaves out those of whom a word by hand says that they go by another name here, or never have an account.
+func (d *Desired) open(people []*Person) []*Person {
+	var out []*Person
+	for _, p := range people {
+		if h, ok := p.Declared.Accounts[d.Target.Name]; !ok || h.Name == "" && !h.None {
+			out = append(out, p)
+		}
+	}
+	return out
+}
