@@ -10,7 +10,7 @@ import (
 	"hen-roost/internal/service"
 )
 
-const maxDeclaration = 256 << 20
+const maxDeclaration = 128 << 20 // 48 MB of files, escaped
 
 type filesRequest struct {
 	Body struct {
@@ -25,6 +25,53 @@ type declareRequest struct {
 	}
 }
 
+type editsRequest struct {
+	Body struct {
+		Edits   []declare.Edit `json:"edits" minItems:"1" maxItems:"100000"`
+		Because string         `json:"because" example:"Marit becomes mate"`
+	}
+}
+
+type lookEdits struct {
+	Body struct {
+		Edits []declare.Edit `json:"edits" minItems:"1" maxItems:"100000"`
+	}
+}
+
+// EditsMeaning is what edits would change, and the files as they would be.
+type EditsMeaning struct {
+	service.Meaning
+	Files []declare.File `json:"files"`
+}
+
+type revisionRequest struct {
+	Number int `path:"number" minimum:"0" doc:"0 is the newest"`
+}
+
+type compareRequest struct {
+	Number int `path:"number" minimum:"0"`
+	With   int `query:"with" minimum:"0" doc:"the older revision; 0: the one before"`
+}
+
+type restoreRequest struct {
+	Number int `path:"number" minimum:"1"`
+	Body   struct {
+		Because string `json:"because"`
+	}
+}
+
+// Revisions is one page of revisions.
+type Revisions struct {
+	Items []service.Revision `json:"items"`
+	Total int                `json:"total"`
+}
+
+// RevisionFiles is a revision with its files.
+type RevisionFiles struct {
+	service.Revision
+	Files []declare.File `json:"files"`
+}
+
 func (h *handlers) declaration(api huma.API) {
 	big := func(o huma.Operation) huma.Operation { o.MaxBodyBytes = maxDeclaration; return o }
 	huma.Register(api, big(operation(http.MethodPost, "/check", "check", "Check declaration files without storing them")), func(ctx context.Context, in *filesRequest) (*body[service.Checked], error) {
@@ -34,6 +81,40 @@ func (h *handlers) declaration(api huma.API) {
 	huma.Register(api, big(operation(http.MethodPost, "/revisions", "declare", "Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[service.Revision], error) {
 		out, err := h.Declare(ctx, who(ctx), in.Body.Files, in.Body.Because)
 		return &body[service.Revision]{out}, problem(ctx, err)
+	})
+	huma.Register(api, big(operation(http.MethodPost, "/meaning", "meaning", "Say what files would change for people, without storing them")), func(ctx context.Context, in *filesRequest) (*body[service.Meaning], error) {
+		out, err := h.Means(ctx, who(ctx), in.Body.Files)
+		return &body[service.Meaning]{out}, problem(ctx, err)
+	})
+	huma.Register(api, big(operation(http.MethodPost, "/edits", "edit", "Change the declaration in its own text, and declare it")), func(ctx context.Context, in *editsRequest) (*body[service.Revision], error) {
+		out, err := h.Edit(ctx, who(ctx), in.Body.Edits, in.Body.Because)
+		return &body[service.Revision]{out}, problem(ctx, err)
+	})
+	huma.Register(api, big(operation(http.MethodPost, "/edits/meaning", "edit-meaning", "Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
+		out, files, err := h.MeansEdits(ctx, who(ctx), in.Body.Edits)
+		return &body[EditsMeaning]{EditsMeaning{out, files}}, problem(ctx, err)
+	})
+	op(api, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first", func(ctx context.Context, who service.Operator, in *Paging) (Revisions, error) {
+		items, total, err := h.Revisions(ctx, who, in.page())
+		return Revisions{items, total}, err
+	})
+	op(api, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files", func(ctx context.Context, who service.Operator, in *revisionRequest) (RevisionFiles, error) {
+		rev, files, err := h.Files(ctx, who, in.Number)
+		return RevisionFiles{rev, files}, err
+	})
+	op(api, http.MethodGet, "/revisions/{number}/compare", "compare-revisions", "Say what changed from one revision to another", func(ctx context.Context, who service.Operator, in *compareRequest) (service.Compared, error) {
+		with := in.With
+		if with == 0 {
+			rev, _, err := h.Files(ctx, who, in.Number)
+			if err != nil {
+				return service.Compared{}, err
+			}
+			with = max(rev.Number-1, 1)
+		}
+		return h.CompareRevisions(ctx, who, with, in.Number)
+	})
+	op(api, http.MethodPost, "/revisions/{number}/restore", "restore-revision", "Declare the files of an earlier revision anew", func(ctx context.Context, who service.Operator, in *restoreRequest) (service.Revision, error) {
+		return h.Restore(ctx, who, in.Number, in.Body.Because)
 	})
 	op(api, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Overview, error) {
 		return h.Overview(ctx, who)

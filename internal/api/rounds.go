@@ -11,17 +11,42 @@ import (
 	"hen-roost/internal/service"
 )
 
-type choiceQuery struct {
-	Paging
-	Target []string `query:"target,explode" doc:"only these targets"`
-	User   []string `query:"user,explode" doc:"only these users"`
-	Kind   []string `query:"kind,explode" doc:"only these kinds: missing, unexpected, different, unmatched"`
-}
-
 type draftRequest struct {
 	Body struct {
 		service.Choice
-		Because string `json:"because" example:"spring deck crew"`
+		Because string            `json:"because" example:"spring deck crew"`
+		First   string            `json:"first,omitempty" example:"1" doc:"a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest follows only if it held"`
+		Params  map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
+	}
+}
+
+func (q *draftRequest) request() service.DraftRequest {
+	return service.DraftRequest{Choice: q.Body.Choice, Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
+}
+
+type becauseRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body struct {
+		Because string `json:"because,omitempty"`
+	}
+}
+
+type scheduleRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body struct {
+		NotBefore *time.Time `json:"not-before,omitempty"`
+		InWindow  bool       `json:"in-window,omitempty" doc:"only while the windows of all its targets are open"`
+	}
+}
+
+type bulkRequest struct {
+	Body struct {
+		Lines   []service.BulkLine `json:"lines,omitempty" maxItems:"100000"`
+		Where   string             `json:"where,omitempty" doc:"CEL over user, day and params, in place of lines" example:"user.details.base == 'northquay'"`
+		Targets []string           `json:"targets,omitempty" doc:"with where; empty: all where they have an account"`
+		What    string             `json:"what,omitempty" doc:"with where" example:"disable"`
+		Because string             `json:"because"`
+		First   string             `json:"first,omitempty"`
 	}
 }
 
@@ -46,18 +71,28 @@ type Rounds struct {
 	Total int             `json:"total"`
 }
 
-func (h *handlers) drift(api huma.API) {
-	op(api, http.MethodGet, "/findings", "drift", "List what differs from the declaration", func(ctx context.Context, who service.Operator, in *choiceQuery) (service.Findings, error) {
-		return h.Drift(ctx, who, service.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind}, in.page())
-	})
-}
-
 func (h *handlers) rounds(api huma.API) {
 	op(api, http.MethodPost, "/rounds", "draft", "Draft a round from findings; its id is 0 when there is nothing to do", func(ctx context.Context, who service.Operator, in *draftRequest) (service.Round, error) {
-		return h.Draft(ctx, who, in.Body.Choice, in.Body.Because)
+		return h.Draft(ctx, who, in.request())
 	})
-	op(api, http.MethodPost, "/reconcile", "reconcile", "Survey, draft, approve and run", func(ctx context.Context, who service.Operator, in *draftRequest) (service.Reconciled, error) {
-		return h.Reconcile(ctx, who, in.Body.Choice, in.Body.Because)
+	op(api, http.MethodPost, "/reconcile", "reconcile", "Survey, draft and, unless the round is held, approve and run", func(ctx context.Context, who service.Operator, in *draftRequest) (service.Reconciled, error) {
+		return h.Reconcile(ctx, who, in.request())
+	})
+	bulk := operation(http.MethodPost, "/bulk", "bulk", "Draft a round from changes asked for one by one; every line is answered")
+	bulk.MaxBodyBytes = 32 << 20
+	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[service.BulkResult], error) {
+		b := in.Body
+		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, Where: b.Where, Targets: b.Targets, What: b.What, Because: b.Because, First: b.First})
+		return &body[service.BulkResult]{out}, problem(ctx, err)
+	})
+	op(api, http.MethodPost, "/rounds/{id}/stop", "stop", "Stop a round: what is under way is finished, the rest is not tried", func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+		return h.Stop(ctx, who, in.ID, in.Body.Because)
+	})
+	op(api, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back", func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+		return h.Undo(ctx, who, in.ID, in.Body.Because)
+	})
+	op(api, http.MethodPost, "/rounds/{id}/schedule", "schedule", "Let an approved round start by itself at its time", func(ctx context.Context, who service.Operator, in *scheduleRequest) (service.Round, error) {
+		return h.Schedule(ctx, who, in.ID, in.Body.NotBefore, in.Body.InWindow)
 	})
 	op(api, http.MethodGet, "/rounds", "list-rounds", "List rounds, newest first", func(ctx context.Context, who service.Operator, in *roundsRequest) (Rounds, error) {
 		items, total, err := h.Rounds(ctx, who, in.State, in.page())
@@ -69,7 +104,7 @@ func (h *handlers) rounds(api huma.API) {
 	op(api, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps", func(ctx context.Context, who service.Operator, in *stepsRequest) (service.Steps, error) {
 		return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.page())
 	})
-	op(api, http.MethodPost, "/rounds/{id}/approve", "approve", "Let a drafted round run", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+	op(api, http.MethodPost, "/rounds/{id}/approve", "approve", "Let a drafted round run; one that is held needs somebody who did not draft it", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
 		return h.Approve(ctx, who, in.ID)
 	})
 	op(api, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
@@ -77,6 +112,41 @@ func (h *handlers) rounds(api huma.API) {
 	})
 	events := operation(http.MethodGet, "/rounds/{id}/events", "follow-round", "Follow a round while it runs (server-sent events)")
 	sse.Register(api, events, map[string]any{"round": service.Round{}, "problem": Problem{}}, h.follow)
+	watch := operation(http.MethodGet, "/watch", "watch", "Follow everything that happens (server-sent events)")
+	sse.Register(api, watch, map[string]any{"watched": service.Watched{}, "problem": Problem{}}, h.watch)
+}
+
+const (
+	watchEvery = 500 * time.Millisecond
+	watchQuiet = 10 * time.Second // say something, so that a dead connection is noticed
+)
+
+// watch sends what happens, as it does, until the caller leaves.
+func (h *handlers) watch(ctx context.Context, _ *struct{}, send sse.Sender) {
+	var last service.Watched
+	said := time.Now()
+	for first := true; ; first = false {
+		now, err := h.Watch(ctx, who(ctx), last)
+		if err != nil {
+			if ctx.Err() == nil {
+				_ = send.Data(*document(service.ProblemOf(err)))
+			}
+			return
+		}
+		news := len(now.Entries)+len(now.Targets) > 0 || len(now.Rounds) > 0 || len(last.Rounds) > 0
+		if first || news || time.Since(said) > watchQuiet {
+			if send.Data(now) != nil {
+				return
+			}
+			said = time.Now()
+		}
+		last = now
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(watchEvery):
+		}
+	}
 }
 
 // follow sends a round's counts whenever they change, and ends when it does.

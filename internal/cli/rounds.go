@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -18,13 +19,18 @@ import (
 
 func (a *app) draft() *cobra.Command {
 	var ch choice
-	var because string
+	var because, first string
+	var params []string
 	c := &cobra.Command{Use: "draft", Short: "Draft a round from findings", Args: cobra.NoArgs,
 		Long:    "Draft a round that puts findings right: all of them, or those chosen. Nothing is changed on any target until it is approved and run.",
-		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"",
+		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because \"as it was\"",
 		RunE: func(c *cobra.Command, _ []string) error {
+			body, err := draftBody(ch, because, first, params)
+			if err != nil {
+				return err
+			}
 			var r service.Round
-			if err := a.send(c.Context(), http.MethodPost, "/rounds", draftBody(ch, because), &r); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/rounds", body, &r); err != nil {
 				return err
 			}
 			if r.ID == 0 {
@@ -34,10 +40,12 @@ func (a *app) draft() *cobra.Command {
 				return err
 			}
 			a.undecided(r.Undecided)
-			a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
+			a.held(r)
 			return nil
 		}}
 	a.flags(&ch, c)
+	firstFlag(c, &first)
+	paramFlag(c, &params)
 	reasonFlag(c, &because)
 	return c
 }
@@ -89,8 +97,47 @@ func upper(words []string) []string {
 	return out
 }
 
-func draftBody(ch choice, because string) map[string]any {
-	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "because": because}
+func draftBody(ch choice, because, first string, params []string) (map[string]any, error) {
+	m := map[string]string{}
+	for _, p := range params {
+		key, value, ok := strings.Cut(p, "=")
+		if !ok {
+			return nil, wrong{fmt.Errorf("--param %q: write NAME=VALUE", p)}
+		}
+		m[key] = value
+	}
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "because": because, "first": first, "params": m}, nil
+}
+
+func firstFlag(c *cobra.Command, first *string) {
+	c.Flags().StringVar(first, "first", "", "a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest only if it held")
+}
+
+func paramFlag(c *cobra.Command, params *[]string) {
+	c.Flags().StringArrayVar(params, "param", nil, "NAME=VALUE: another value of a param, for this round")
+}
+
+// held says what a drafted round waits for.
+func (a *app) held(r service.Round) {
+	for _, words := range r.Lost {
+		a.tell("Cannot be brought back: %s", wrapped(words, "  ", 100))
+	}
+	firm := false
+	for i, h := range r.Holds {
+		if i == 0 {
+			a.tell("\nRound %d is held:", r.ID)
+		}
+		firm = firm || h.Firm
+		a.tell("  %s: %s", h.Kind, wrapped(h.Words, "    ", 100))
+	}
+	switch {
+	case firm:
+		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)
+	case len(r.Holds) > 0:
+		a.tell("Somebody who did not draft it must approve it: roost approve %d", r.ID)
+	default:
+		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
+	}
 }
 
 // nothing tells that there was nothing to draft.
@@ -132,6 +179,32 @@ func headline(r service.Round) string {
 		s = fmt.Sprintf("Round %d is %s: %s.", r.ID, r.State, service.Tally(r.Outcomes))
 	case service.Running:
 		s += " It is running: " + service.Tally(r.Outcomes) + "."
+	case service.Stopped:
+		s = fmt.Sprintf("Round %d was stopped by %s: %s.", r.ID, r.StoppedBy, service.Tally(r.Outcomes))
+	case service.Undone:
+		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, service.Tally(r.Outcomes))
+	}
+	if r.Undoes != 0 {
+		s += fmt.Sprintf(" It takes back round %d.", r.Undoes)
+	}
+	if last := len(r.Targets) - 1; last >= 0 && r.Targets[last].Wave > 1 {
+		first := 0
+		for _, t := range r.Targets {
+			if t.Wave == 1 {
+				first++
+			}
+		}
+		s += fmt.Sprintf(" First on %s; on the rest only if that held.", plural(first, "target", "targets"))
+	}
+	if r.Scheduled {
+		s += " It starts by itself"
+		if r.NotBefore != nil {
+			s += ", not before " + clock(r.NotBefore)
+		}
+		if r.InWindow {
+			s += ", inside the windows of its targets"
+		}
+		s += "."
 	}
 	return s
 }
@@ -156,6 +229,9 @@ func (a *app) showRound(ctx context.Context, r service.Round) error {
 	fmt.Fprintf(a.Out, "%s\n%s by %s, %s. Because: %s\n", headline(r), "Drafted", r.DraftedBy, clock(&r.DraftedAt), r.Because)
 	if r.ApprovedBy != "" {
 		fmt.Fprintf(a.Out, "Approved by %s, %s.\n", r.ApprovedBy, clock(r.ApprovedAt))
+	}
+	for _, h := range r.Holds {
+		fmt.Fprintf(a.Out, "Held for %s: %s\n", h.Kind, wrapped(h.Words, "  ", 100))
 	}
 	a.printSteps(steps, r.StartedAt != nil)
 	return nil
@@ -235,14 +311,19 @@ func (a *app) approve() *cobra.Command {
 }
 
 func (a *app) run() *cobra.Command {
-	var later bool
+	var later, window bool
+	var notBefore string
 	c := &cobra.Command{Use: "run ROUND", Short: "Run an approved round and follow it", Args: cobra.ExactArgs(1),
-		Long:    "Run an approved round and follow it to its end; it goes on if you leave. Exit status 4 when some steps did not succeed.",
-		Example: "  roost run 3\n  roost run 3 --no-wait",
+		Long: `Run an approved round and follow it to its end; it goes on if you leave. Exit status 4 when some steps did
+not succeed. With --not-before or --in-window it starts by itself when its time has come.`,
+		Example: "  roost run 3\n  roost run 3 --no-wait\n  roost run 3 --not-before \"2026-11-24 22:00\" --in-window",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
 			if err != nil {
 				return err
+			}
+			if notBefore != "" || window {
+				return a.schedule(c.Context(), id, notBefore, window)
 			}
 			var r service.Round
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/run", id), nil, &r); err != nil {
@@ -254,6 +335,78 @@ func (a *app) run() *cobra.Command {
 			return a.followed(c.Context(), r)
 		}}
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
+	c.Flags().StringVar(&notBefore, "not-before", "", "start by itself, not before \"2026-11-24 22:00\" UTC")
+	c.Flags().BoolVar(&window, "in-window", false, "start by itself, while the windows of all its targets are open")
+	return c
+}
+
+// schedule lets a round start by itself.
+func (a *app) schedule(ctx context.Context, id int64, notBefore string, window bool) error {
+	in := map[string]any{"in-window": window}
+	if notBefore != "" {
+		at, err := time.Parse("2006-01-02 15:04", notBefore)
+		if err != nil {
+			if at, err = time.Parse(time.RFC3339, notBefore); err != nil {
+				return wrong{fmt.Errorf("--not-before %q: write it as \"2026-11-24 22:00\", in UTC", notBefore)}
+			}
+		}
+		in["not-before"] = at
+	}
+	var r service.Round
+	if err := a.send(ctx, http.MethodPost, fmt.Sprintf("/rounds/%d/schedule", id), in, &r); err != nil {
+		return err
+	}
+	return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: headline(r)})
+}
+
+func (a *app) stop() *cobra.Command {
+	var because string
+	c := &cobra.Command{Use: "stop ROUND", Short: "Stop a round: what is under way is finished, the rest is not tried", Args: cobra.ExactArgs(1),
+		Long:    "Stop a round at once. The batch under way on each target is finished and read back; all other steps are not tried. A round that has not started is put away.",
+		Example: "  roost stop 3 --because \"wrong list\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := roundID(args[0])
+			if err != nil {
+				return err
+			}
+			var r service.Round
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/stop", id), map[string]any{"because": because}, &r); err != nil {
+				return err
+			}
+			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: headline(r)})
+		}}
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) undo() *cobra.Command {
+	var because string
+	c := &cobra.Command{Use: "undo ROUND", Short: "Draft the round that takes another back", Args: cobra.ExactArgs(1),
+		Long:    "Draft a round that brings back what the steps of another found before them, from the record. What cannot be brought back is told. It is approved and run like any other.",
+		Example: "  roost undo 3\n  roost undo 3 --because \"the merger was called off\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			id, err := roundID(args[0])
+			if err != nil {
+				return err
+			}
+			var r service.Round
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/undo", id), map[string]any{"because": because}, &r); err != nil {
+				return err
+			}
+			if r.ID == 0 {
+				err := a.show(r, table{head: []string{"round"}, bare: fmt.Sprintf("Nothing of round %d can be taken back.", id)})
+				for _, words := range r.Lost {
+					a.tell("Cannot be brought back: %s", wrapped(words, "  ", 100))
+				}
+				return err
+			}
+			if err := a.showDraft(c.Context(), r); err != nil {
+				return err
+			}
+			a.held(r)
+			return nil
+		}}
+	c.Flags().StringVar(&because, "because", "", "the reason; left out: undo of the round, with its own")
 	return c
 }
 
@@ -296,18 +449,18 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 
 // outcome shows how a round ended: per target, and every step that did not succeed.
 func (a *app) outcome(ctx context.Context, r service.Round) error {
-	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH"}, right: []int{1, 2, 3, 4, 5, 6}, about: headline(r)}
+	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH", "NOT TRIED"}, right: []int{1, 2, 3, 4, 5, 6, 7}, about: headline(r)}
 	for _, x := range r.Targets {
 		o := x.Outcomes
-		t.rows = append(t.rows, []string{x.Target, fmt.Sprint(x.Steps), figure(o["done"]), figure(o["already-so"]), figure(o["moved"]), figure(o["failed"]), figure(o["out-of-reach"])})
+		t.rows = append(t.rows, []string{x.Target, fmt.Sprint(x.Steps), figure(o["done"]), figure(o["already-so"]), figure(o["moved"]), figure(o["failed"]), figure(o["out-of-reach"]), figure(o["not-tried"])})
 	}
 	if err := a.show(r, t); err != nil {
 		return err
 	}
-	if r.State != service.Incomplete {
+	if r.State != service.Incomplete && r.State != service.Stopped {
 		return nil
 	}
-	if a.forPeople() {
+	if a.forPeople() && r.State == service.Incomplete {
 		bad, err := a.steps(ctx, r.ID, []string{"failed", "out-of-reach", "moved", "not-tried"})
 		if err != nil {
 			return err
@@ -319,13 +472,17 @@ func (a *app) outcome(ctx context.Context, r service.Round) error {
 
 func (a *app) reconcile() *cobra.Command {
 	var ch choice
-	var because string
+	var because, first string
 	c := &cobra.Command{Use: "reconcile", Short: "Survey, draft, run what needs nobody, verify", Args: cobra.NoArgs,
-		Long:    "Survey, draft a round from what differs, approve it in your name, run it, and read everything back.",
+		Long:    "Survey, draft a round from what differs and, unless it is held, approve it in your name, run it, and read everything back.",
 		Example: "  roost reconcile --because \"nightly\"\n  roost reconcile --target arctic-tern --because \"after the rebuild\"",
 		RunE: func(c *cobra.Command, _ []string) error {
+			body, err := draftBody(ch, because, first, nil)
+			if err != nil {
+				return err
+			}
 			var out service.Reconciled
-			if err := a.send(c.Context(), http.MethodPost, "/reconcile", draftBody(ch, because), &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/reconcile", body, &out); err != nil {
 				return err
 			}
 			for _, s := range out.Surveys {
@@ -337,9 +494,17 @@ func (a *app) reconcile() *cobra.Command {
 				return a.nothing(out.Round)
 			}
 			a.undecided(out.Round.Undecided)
+			if out.Round.State == service.OnHold {
+				if err := a.showDraft(c.Context(), out.Round); err != nil {
+					return err
+				}
+				a.held(out.Round)
+				return exit{exitSteps}
+			}
 			return a.followed(c.Context(), out.Round)
 		}}
 	a.flags(&ch, c)
+	firstFlag(c, &first)
 	reasonFlag(c, &because)
 	return c
 }
@@ -359,7 +524,7 @@ func (a *app) round() *cobra.Command {
 			}
 			return a.show(out.Items, t)
 		}}
-	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, approved, running, complete, incomplete")
+	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, held, approved, running, complete, incomplete, stopped, undone")
 	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1), Example: "  roost round show 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])

@@ -81,28 +81,46 @@ func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.Survey
 }
 
 // choice adds the options that choose findings.
-type choice struct{ targets, users, kinds []string }
+type choice struct {
+	targets, users, kinds, keys []string
+	assigned                    string
+	accepted, all               bool
+}
 
 func (a *app) flags(ch *choice, c *cobra.Command) {
 	c.Flags().StringSliceVar(&ch.targets, "target", nil, "only on these targets")
 	c.Flags().StringSliceVar(&ch.users, "user", nil, "only of these users")
-	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: missing, unexpected, different, unmatched")
+	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: missing, unexpected, different, unmatched, contested")
 	for flag, names := range map[string]func(context.Context, string) ([]string, error){"target": a.targetNames, "user": a.userNames, "kind": kindNames} {
 		_ = c.RegisterFlagCompletionFunc(flag, a.completing(0, names)) // the flags were made just above
 	}
 }
 
 func (ch *choice) query() map[string][]string {
-	return map[string][]string{"target": ch.targets, "user": ch.users, "kind": ch.kinds}
+	q := map[string][]string{"target": ch.targets, "user": ch.users, "kind": ch.kinds}
+	if ch.assigned != "" {
+		q["assigned"] = []string{ch.assigned}
+	}
+	if ch.accepted {
+		q["accepted"] = []string{"true"}
+	}
+	if ch.all {
+		q["all"] = []string{"true"}
+	}
+	return q
 }
 
 func (a *app) drift() *cobra.Command {
 	var ch choice
 	var size int
+	var trend bool
 	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
 		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs.",
-		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --user marit.fell --output json",
+		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --assigned odd.strand\n  roost drift --trend\n  roost drift --user marit.fell --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
+			if trend {
+				return a.trend(c.Context(), ch)
+			}
 			out, err := a.findings(c.Context(), ch)
 			if err != nil {
 				return err
@@ -119,6 +137,10 @@ func (a *app) drift() *cobra.Command {
 			return nil
 		}}
 	a.flags(&ch, c)
+	c.Flags().StringVar(&ch.assigned, "assigned", "", "only those that this operator looks after")
+	c.Flags().BoolVar(&ch.accepted, "accepted", false, "those accepted for a time, instead of the others")
+	c.Flags().BoolVar(&ch.all, "all", false, "those accepted too")
+	c.Flags().BoolVar(&trend, "trend", false, "how many there were, day by day")
 	c.Flags().IntVar(&size, "size", 40, "how many a person is shown; programs get all")
 	return c
 }
@@ -138,7 +160,7 @@ func driftTable(out service.Findings, short bool, size int) table {
 	}
 	if out.Total > 0 {
 		var parts []string
-		for _, k := range []string{"missing", "unexpected", "different", "unmatched"} {
+		for _, k := range []string{"missing", "unexpected", "different", "unmatched", "contested"} {
 			if kinds[k] > 0 {
 				parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
 			}
@@ -159,15 +181,16 @@ func (a *app) notes(out service.Findings, size int) {
 			decide++
 		}
 	}
-	a.explain("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide })
-	a.explain("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
+	a.told("Put right before, and changed back", out.Items, func(f service.Finding) bool { return f.Kind == "contested" })
+	a.told("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide })
+	a.told("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
 	if out.Total > decide {
 		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
 	}
 }
 
-// explain lists what is to be known of the chosen findings, as many as a person reads.
-func (a *app) explain(title string, items []service.Finding, chosen func(service.Finding) bool) {
+// told lists what is to be known of the chosen findings, as many as a person reads.
+func (a *app) told(title string, items []service.Finding, chosen func(service.Finding) bool) {
 	const most = 12
 	n := 0
 	for _, f := range items {

@@ -2,106 +2,226 @@ package service
 
 import (
 	"context"
-	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"hen-roost/internal/connect"
-	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/round"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
 
-// resume looks for running rounds that nobody carries, and carries them: those
-// of a process that was killed, once its leases have run out.
-func (s *Service) resume() {
+// Any number of services carry rounds together. What there is to do stands in
+// the database: the steps that have not ended, in phases. A phase is one wave
+// and tier; its targets are taken one by one, each under its lease, by whoever
+// is free. The next phase begins when the one before has ended, and the next
+// wave only if the one before held.
+
+const (
+	lookEvery = 500 * time.Millisecond // for rounds that other services have started
+	soon      = 20 * time.Millisecond
+)
+
+// slots bound how many targets are worked on at once, in all and of each kind.
+type slots struct {
+	mu   sync.Mutex
+	all  int
+	most map[string]int
+	used map[string]int
+	n    int
+}
+
+func newSlots(all int, most map[string]int) *slots {
+	return &slots{all: all, most: most, used: map[string]int{}}
+}
+
+// take says whether one more of a kind may begin.
+func (s *slots) take(kind string) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if most, bounded := s.most[kind]; s.n >= s.all || bounded && s.used[kind] >= most {
+		return false
+	}
+	s.n++
+	s.used[kind]++
+	return true
+}
+
+func (s *slots) give(kind string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.n--
+	s.used[kind]--
+}
+
+// nudge has the carrier look at once.
+func (s *Service) nudge() {
+	select {
+	case s.wake <- struct{}{}:
+	default:
+	}
+}
+
+// carryAll carries what there is until the service ends.
+func (s *Service) carryAll() {
 	for {
-		rows, _, err := s.Store.Rounds(s.ctx, []string{Running}, store.Page{Size: 100})
-		for _, r := range rows {
-			s.carrying.Go(func() { s.carry(r.ID) })
-		}
+		rounds, err := s.Store.UnfinishedRounds(s.ctx)
 		if err != nil && s.ctx.Err() == nil {
-			s.Log.Warn("cannot look for unfinished rounds", "error", err)
+			s.Log.Warn("cannot look for rounds to carry", "error", err)
+		}
+		for _, r := range rounds {
+			if err := s.carry(s.ctx, r); err != nil && s.ctx.Err() == nil {
+				s.Log.Error("round interrupted; it will be taken up again", "round", r.ID, "error", err)
+			}
 		}
 		select {
 		case <-s.ctx.Done():
 			return
-		case <-time.After(2 * time.Second):
+		case <-s.wake:
+			select { // several targets often end together
+			case <-s.ctx.Done():
+				return
+			case <-time.After(soon):
+			}
+		case <-time.After(lookEvery):
 		}
 	}
 }
 
-// carry carries a running round to its end, unless somebody does already.
-func (s *Service) carry(id int64) {
-	if _, mine := s.busy.LoadOrStore(id, true); mine {
-		return
-	}
-	defer s.busy.Delete(id)
-	what := fmt.Sprintf("round/%d", id)
-	held, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
-	if err != nil {
-		return
-	}
-	defer release()
-	ctx, cancel := context.WithCancel(s.ctx)
-	defer cancel()
-	defer context.AfterFunc(held, cancel)() // whoever lost the lease stops: somebody else may carry the round by now
-	if err := s.carryOn(ctx, id); err != nil && s.ctx.Err() == nil {
-		s.Log.Error("round interrupted; it will be taken up again", "round", id, "error", err)
-	}
-}
+// phase is a round's steps that may be carried at the same time.
+type phase struct{ wave, tier int }
 
-func (s *Service) carryOn(ctx context.Context, id int64) error {
-	r, err := s.Store.Round(ctx, id)
-	if err != nil || r.State != Running {
-		return err
-	}
-	rows, _, err := s.Store.Steps(ctx, id, []string{waiting, running}, store.Page{Size: maxSteps})
+// carry begins what can begin of a round now, and ends the round when nothing is left.
+func (s *Service) carry(ctx context.Context, r store.Round) error {
+	counts, err := s.Store.Phases(ctx, r.ID)
 	if err != nil {
 		return err
 	}
-	steps := make([]work.Step, len(rows))
-	targets := map[string]bool{}
-	for i, row := range rows {
-		steps[i] = work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}}
-		targets[row.Act.Target] = true
-	}
-	if err := s.runner.Run(ctx, id, steps, func([]work.Result) {}); err != nil {
-		return err
-	}
-	ctx = context.WithoutCancel(ctx)
-	counts, err := s.Store.CountSteps(ctx, id)
-	if err != nil {
-		return err
-	}
+	var now *phase // the first that has steps to carry
+	var targets []string
 	for _, c := range counts {
-		if _, _, err := s.compare(ctx, c.Target); err != nil {
-			s.Log.Error("not compared after the round", "round", id, "target", c.Target, "error", err)
+		p := phase{c.Wave, c.Tier}
+		if (c.Outcome == waiting || c.Outcome == running) && (now == nil || *now == p) {
+			now = &p
+			if !slices.Contains(targets, c.Target) {
+				targets = append(targets, c.Target)
+			}
 		}
 	}
-	return s.finish(ctx, r, counts)
+	switch {
+	case now == nil:
+		return s.finish(ctx, r)
+	case now.wave > 1 && r.State == Running && s.badBefore(counts, now.wave) > 0:
+		return s.drop(ctx, r, fmt.Sprintf("the first wave did not hold: %s", count(s.badBefore(counts, now.wave), "step did not succeed", "steps did not succeed")))
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	for _, target := range targets {
+		kind, share := "", -1
+		if d := c.plan.Targets[target]; d != nil {
+			kind, share = d.Target.Kind, d.Target.Limits.FailShare
+		}
+		if _, mine := s.busy.LoadOrStore("target/"+target, true); mine {
+			continue
+		}
+		if !s.slots.take(kind) {
+			s.busy.Delete("target/" + target)
+			continue
+		}
+		s.carrying.Go(func() {
+			defer s.nudge()
+			defer s.slots.give(kind)
+			defer s.busy.Delete("target/" + target)
+			if err := s.carryTarget(ctx, r, target, *now, share); err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) && !errors.Is(err, work.ErrStopped) {
+				s.Log.Error("steps interrupted; they will be taken up again", "round", r.ID, "target", target, "error", err)
+			}
+		})
+	}
+	return nil
+}
+
+// held says whether a step ended as it should.
+func held(outcome string) bool {
+	return outcome == string(connect.Done) || outcome == string(connect.AlreadySo)
+}
+
+func (s *Service) badBefore(counts []store.PhaseCount, wave int) int {
+	n := 0
+	for _, c := range counts {
+		if c.Wave < wave && !held(c.Outcome) {
+			n += c.N
+		}
+	}
+	return n
+}
+
+// carryTarget carries one target's steps of a phase, and compares the target when they have ended.
+func (s *Service) carryTarget(ctx context.Context, r store.Round, target string, p phase, failShare int) error {
+	rows, err := s.Store.TargetSteps(ctx, r.ID, target)
+	if err != nil {
+		return err
+	}
+	var steps []work.Step
+	for _, row := range rows {
+		if row.Wave == p.wave && row.Tier == p.tier {
+			steps = append(steps, work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}})
+		}
+	}
+	if err := s.runner.Target(ctx, r.ID, target, steps, failShare); err != nil {
+		return err
+	}
+	if _, _, err := s.compare(context.WithoutCancel(ctx), target); err != nil {
+		s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)
+	}
+	return nil
+}
+
+// drop ends the steps of a round that nobody has begun, without trying them.
+func (s *Service) drop(ctx context.Context, r store.Round, words string) error {
+	defer s.nudge()
+	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		n, err := tx.DropSteps(ctx, r.ID, words, s.now())
+		if err != nil || n == 0 {
+			return nil, err
+		}
+		return []*store.Entry{{At: s.now(), Kind: "round", Operator: Itself.Name, Round: r.ID, Because: r.Because,
+			Words: fmt.Sprintf("did not try %s of round %d: %s", count(int(n), "step", "steps"), r.ID, words)}}, nil
+	})
 }
 
 // finish closes a round whose steps have all ended.
-func (s *Service) finish(ctx context.Context, r store.Round, counts []store.StepCount) error {
+func (s *Service) finish(ctx context.Context, r store.Round) error {
+	counts, err := s.Store.CountSteps(ctx, r.ID)
+	if err != nil {
+		return err
+	}
 	by, state := map[string]int{}, Complete
 	for _, c := range counts {
-		by[c.Outcome] += c.N
-	}
-	for _, bad := range []connect.Outcome{connect.Failed, connect.OutOfReach, connect.Moved, connect.NotTried} {
-		if by[string(bad)] > 0 {
+		if by[c.Outcome] += c.N; !held(c.Outcome) {
 			state = Incomplete
 		}
 	}
+	if r.State == Stopped {
+		state = Stopped
+	}
 	words := fmt.Sprintf("round %d is %s: %s", r.ID, state, Tally(by))
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		moved, err := tx.MoveRound(ctx, r.ID, []string{Running}, state, "", s.now())
-		if err != nil || !moved {
+		ended, err := tx.EndRound(ctx, r.ID, state, s.now())
+		if err != nil || !ended {
 			return nil, err
 		}
-		return []*store.Entry{{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.ID, Because: r.Because, Words: words}}, nil
+		entries := []*store.Entry{{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.ID, Because: r.Because, Words: words}}
+		if r.Undoes != 0 && by[string(connect.Done)]+by[string(connect.AlreadySo)] > 0 {
+			if err := tx.Undone(ctx, r.Undoes); err != nil {
+				return nil, err
+			}
+			entries = append(entries, &store.Entry{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.Undoes, Because: r.Because, Words: fmt.Sprintf("round %d was undone by round %d", r.Undoes, r.ID)})
+		}
+		return entries, nil
 	})
 }
 
@@ -122,119 +242,6 @@ func Tally(by map[string]int) string {
 	}
 	if out == "" {
 		return "nothing to do"
-	}
-	return out
-}
-
-// journal lets work remember through the store.
-type journal struct{ s *Service }
-
-var _ work.Journal = journal{}
-
-func (j journal) Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error) {
-	return j.s.Store.Lease(ctx, what, owner, during)
-}
-
-func (j journal) Release(ctx context.Context, what, owner string) error {
-	return j.s.Store.Release(ctx, what, owner)
-}
-
-func (j journal) Begin(ctx context.Context, round int64, steps []work.Step) error {
-	seqs := make([]int, len(steps))
-	for i, st := range steps {
-		seqs[i] = st.Seq
-	}
-	return j.s.Store.BeginSteps(ctx, round, seqs, j.s.now())
-}
-
-// End stores outcomes, what was read back, whose the accounts now are, and the
-// entries of the record, all or nothing.
-func (j journal) End(ctx context.Context, id int64, results []work.Result) error {
-	r, err := j.s.Store.Round(ctx, id)
-	if err != nil {
-		return err
-	}
-	now := j.s.now()
-	seqs := make([]int, len(results))
-	for i, res := range results {
-		seqs[i] = res.Seq
-	}
-	return j.s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		open, err := tx.StillRunning(ctx, id, seqs)
-		if err != nil {
-			return nil, err
-		}
-		results := slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
-		steps := make([]store.Step, len(results))
-		for i, res := range results {
-			steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
-		}
-		if err := tx.EndSteps(ctx, id, steps, now); err != nil {
-			return nil, err
-		}
-		var entries []*store.Entry
-		for _, o := range lastRead(results) {
-			if err := tx.PutObject(ctx, results[0].Target, *o); err != nil {
-				return nil, err
-			}
-		}
-		for _, res := range results {
-			if l, ok := linkOf(res); ok {
-				if err := tx.PutLink(ctx, l, id, now); err != nil {
-					return nil, err
-				}
-			}
-			entries = append(entries, stepEntry(r, res, now))
-		}
-		return entries, nil
-	})
-}
-
-// lastRead returns each object as it was read back last: a group changes from stage to stage of a batch.
-func lastRead(results []work.Result) map[string]*model.Object {
-	out := map[string]*model.Object{}
-	for _, res := range results {
-		if o := res.Answer.Object; o != nil {
-			out[string(o.Kind)+o.Name] = o
-		}
-	}
-	return out
-}
-
-// linkOf says whose an account is after a step that gave it to somebody.
-func linkOf(res work.Result) (model.Link, bool) {
-	gives := res.Verb == model.AdoptIt || res.Verb == model.Create
-	held := res.Outcome == connect.Done || res.Outcome == connect.AlreadySo
-	if !gives || !held || res.Act.Object != model.Account || res.User == "" || res.Answer.Object == nil {
-		return model.Link{}, false
-	}
-	return model.Link{Target: res.Target, User: res.User, Name: res.Name, Unique: res.Answer.Object.Unique}, true
-}
-
-func stepEntry(r store.Round, res work.Result, now time.Time) *store.Entry {
-	body, _ := json.Marshal(struct {
-		Step    int            `json:"step"`
-		Outcome string         `json:"outcome"`
-		Before  map[string]any `json:"before,omitempty"`
-		After   map[string]any `json:"after,omitempty"`
-	}{res.Seq, string(res.Outcome), side(res.Act.Changes, true), side(res.Act.Changes, false)})
-	words := round.Say(res.Act.Act) + ": " + string(res.Outcome)
-	if res.Words != "" {
-		words += ", " + res.Words
-	}
-	return &store.Entry{At: now, Kind: "step", Operator: r.RunBy, Target: res.Target, User: res.User, Round: r.ID, Because: r.Because, Words: words, Body: body}
-}
-
-func side(changes []model.Change, before bool) map[string]any {
-	out := map[string]any{}
-	for _, c := range changes {
-		v := c.After
-		if before {
-			v = c.Before
-		}
-		if v != nil {
-			out[c.Attribute] = v
-		}
 	}
 	return out
 }

@@ -25,7 +25,7 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 	if err := who.may(Look); err != nil {
 		return Checked{}, err
 	}
-	d, _, err := s.read(files)
+	d, _, err := s.read(files, s.now(), nil)
 	if err != nil {
 		return Checked{}, err
 	}
@@ -48,14 +48,14 @@ type Revision struct {
 
 // Declare stores files as a new revision, and compares what the targets were last seen to hold with it.
 func (s *Service) Declare(ctx context.Context, who Operator, files []declare.File, because string) (Revision, error) {
-	if err := who.may(Run); err != nil {
+	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
 	because, err := reason(because)
 	if err != nil {
 		return Revision{}, err
 	}
-	d, plan, err := s.read(files)
+	d, plan, err := s.read(files, s.now(), nil)
 	if err != nil {
 		return Revision{}, err
 	}

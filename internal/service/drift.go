@@ -17,21 +17,34 @@ type Choice struct {
 	Kinds   []string `json:"kinds,omitempty"`
 }
 
+// DriftRequest chooses findings to look at.
+type DriftRequest struct {
+	Choice
+	Assigned string // to this operator
+	Accepted bool   // those accepted for a time, instead of the others
+	All      bool   // both
+}
+
 // Finding is one difference between declared and real, with its words.
 type Finding struct {
-	Target     string    `json:"target"`
-	Kind       string    `json:"kind" enum:"missing,unexpected,different,unmatched"`
-	What       string    `json:"what" doc:"what would put it right, or who decides"`
-	Subject    string    `json:"subject" doc:"the account, group or membership"`
-	User       string    `json:"user,omitempty"`
-	UserName   string    `json:"user-name,omitempty"`
-	Before     string    `json:"before"`
-	After      string    `json:"after"`
-	Because    string    `json:"because"`
-	Note       string    `json:"note,omitempty"`
-	Candidates []string  `json:"candidates,omitempty"`
-	Decide     bool      `json:"decide" doc:"true when a person must decide"`
-	SeenAt     time.Time `json:"seen-at" doc:"first seen"`
+	Key             string    `json:"key" doc:"names the finding as long as it is the same difference"`
+	Target          string    `json:"target"`
+	Kind            string    `json:"kind" enum:"missing,unexpected,different,unmatched,contested"`
+	What            string    `json:"what" doc:"what would put it right, or who decides"`
+	Subject         string    `json:"subject" doc:"the account, group or membership"`
+	User            string    `json:"user,omitempty"`
+	UserName        string    `json:"user-name,omitempty"`
+	Before          string    `json:"before"`
+	After           string    `json:"after"`
+	Because         string    `json:"because"`
+	Note            string    `json:"note,omitempty"`
+	Candidates      []string  `json:"candidates,omitempty"`
+	Decide          bool      `json:"decide" doc:"true when a person must decide"`
+	SeenAt          time.Time `json:"seen-at" doc:"first seen"`
+	Accepted        string    `json:"accepted-until,omitempty" doc:"accepted up to and with this day"`
+	AcceptedBy      string    `json:"accepted-by,omitempty"`
+	AcceptedBecause string    `json:"accepted-because,omitempty"`
+	Assigned        string    `json:"assigned,omitempty" doc:"operator who looks after it"`
 }
 
 // Findings is one page of findings.
@@ -90,7 +103,7 @@ func keysOf[V any](m map[string]V) []string {
 }
 
 // Drift returns one page of the chosen findings.
-func (s *Service) Drift(ctx context.Context, who Operator, choice Choice, p Page) (Findings, error) {
+func (s *Service) Drift(ctx context.Context, who Operator, q DriftRequest, p Page) (Findings, error) {
 	if err := who.may(Look); err != nil {
 		return Findings{}, err
 	}
@@ -98,11 +111,19 @@ func (s *Service) Drift(ctx context.Context, who Operator, choice Choice, p Page
 	if err != nil {
 		return Findings{}, err
 	}
-	if err := c.check(choice); err != nil {
+	if err := c.check(q.Choice); err != nil {
 		return Findings{}, err
 	}
 	page := p.bounded()
-	rows, total, err := s.Store.Findings(ctx, store.FindingFilter(choice), page)
+	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned}
+	today := s.now().Format(time.DateOnly)
+	switch {
+	case q.Accepted:
+		f.Accepted = today
+	case !q.All:
+		f.Open = today
+	}
+	rows, total, err := s.Store.Findings(ctx, f, page)
 	out := Findings{Items: []Finding{}, Total: total, From: page.From}
 	for _, r := range rows {
 		out.Items = append(out.Items, c.finding(r))
@@ -111,11 +132,15 @@ func (s *Service) Drift(ctx context.Context, who Operator, choice Choice, p Page
 }
 
 func (c *current) finding(r store.Finding) Finding {
-	return Finding{
-		Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User, UserName: c.fullName(r.User),
+	f := Finding{
+		Key: r.Key, Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User, UserName: c.fullName(r.User),
 		Before: round.Before(r.Act), After: round.After(r.Act), Because: round.Because(r.Act), Note: r.Note, Candidates: r.Candidates,
-		Decide: r.Verb == model.NoRemedy, SeenAt: r.SeenAt,
+		Decide: r.Verb == model.NoRemedy, SeenAt: r.SeenAt, Assigned: r.Assigned,
 	}
+	if r.Until != nil {
+		f.Accepted, f.AcceptedBy, f.AcceptedBecause = r.Until.Format(time.DateOnly), r.Accepted, r.Because
+	}
+	return f
 }
 
 // fullName is the name of a declared user, for people to read.

@@ -19,12 +19,14 @@ type Duty string
 
 const (
 	Look       Duty = "look"       // see everything but secrets
-	Run        Duty = "run"        // declare, survey, draft, approve, run
+	Draft      Duty = "draft"      // declare, decide whose an account is, draft rounds
+	Approve    Duty = "approve"    // let drafted rounds run
+	Run        Duty = "run"        // survey, run and stop
 	Administer Duty = "administer" // operators, secrets, identity keys
 )
 
 // Duties lists all duties.
-var Duties = []Duty{Look, Run, Administer}
+var Duties = []Duty{Look, Draft, Approve, Run, Administer}
 
 // Operator is someone who is signed in, or the service itself.
 type Operator struct {
@@ -55,7 +57,7 @@ func parseDuties(words []string) ([]Duty, error) {
 	for _, w := range words {
 		d := Duty(strings.TrimSpace(w))
 		if !slices.Contains(Duties, d) {
-			return nil, invalid("duties", "%q is not a duty; duties are look, run, administer", w)
+			return nil, invalid("duties", "%q is not a duty; duties are look, draft, approve, run, administer", w)
 		}
 		if !slices.Contains(out, d) {
 			out = append(out, d)

@@ -2,13 +2,17 @@ package service
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/core/round"
 	"hen-roost/internal/store"
 )
@@ -16,10 +20,13 @@ import (
 // States of a round.
 const (
 	Drafted    = "draft"
+	OnHold     = "held"
 	Approved   = "approved"
 	Running    = "running"
 	Complete   = "complete"
 	Incomplete = "incomplete"
+	Stopped    = "stopped"
+	Undone     = "undone"
 )
 
 const (
@@ -32,27 +39,41 @@ const maxSteps = 500_000
 
 // Round is a round with its counts.
 type Round struct {
-	ID         int64          `json:"id"`
-	State      string         `json:"state" enum:"draft,approved,running,complete,incomplete"`
-	Because    string         `json:"because"`
-	Revision   int            `json:"revision"`
-	DraftedBy  string         `json:"drafted-by"`
-	DraftedAt  time.Time      `json:"drafted-at"`
-	ApprovedBy string         `json:"approved-by,omitempty"`
-	ApprovedAt *time.Time     `json:"approved-at,omitempty"`
-	RunBy      string         `json:"run-by,omitempty"`
-	StartedAt  *time.Time     `json:"started-at,omitempty"`
-	EndedAt    *time.Time     `json:"ended-at,omitempty"`
-	Steps      int            `json:"steps"`
-	People     int            `json:"people"`
-	Targets    []TargetSteps  `json:"targets"`
-	Outcomes   map[string]int `json:"outcomes"`
-	Undecided  int            `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
+	ID         int64             `json:"id"`
+	State      string            `json:"state" enum:"draft,held,approved,running,complete,incomplete,stopped,undone"`
+	Because    string            `json:"because"`
+	Revision   int               `json:"revision"`
+	DraftedBy  string            `json:"drafted-by"`
+	DraftedAt  time.Time         `json:"drafted-at"`
+	ApprovedBy string            `json:"approved-by,omitempty"`
+	ApprovedAt *time.Time        `json:"approved-at,omitempty"`
+	RunBy      string            `json:"run-by,omitempty"`
+	StartedAt  *time.Time        `json:"started-at,omitempty"`
+	EndedAt    *time.Time        `json:"ended-at,omitempty"`
+	Steps      int               `json:"steps"`
+	People     int               `json:"people"`
+	Targets    []TargetSteps     `json:"targets"`
+	Outcomes   map[string]int    `json:"outcomes"`
+	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
+	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
+	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
+	Lost       []string          `json:"lost,omitempty" doc:"what cannot be brought back, when it was drafted"`
+	First      string            `json:"first,omitempty" doc:"how its first wave was chosen"`
+	Params     map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
+	NotBefore  *time.Time        `json:"not-before,omitempty"`
+	InWindow   bool              `json:"in-window,omitempty" doc:"starts only inside the windows of its targets"`
+	Scheduled  bool              `json:"scheduled,omitempty" doc:"starts by itself when its time has come"`
+	StoppedBy  string            `json:"stopped-by,omitempty"`
 }
+
+// Hold is why a round may not run until somebody approves it.
+type Hold = round.Hold
 
 // TargetSteps is how far a round is on one target.
 type TargetSteps struct {
 	Target   string         `json:"target"`
+	Wave     int            `json:"wave" doc:"from 1; the next begins only if the one before held"`
+	Tier     int            `json:"tier" doc:"from 0; targets that feed others come first"`
 	Steps    int            `json:"steps"`
 	Ended    int            `json:"ended"`
 	Outcomes map[string]int `json:"outcomes"`
@@ -61,6 +82,7 @@ type TargetSteps struct {
 // Step is one step with its words.
 type Step struct {
 	Seq      int            `json:"seq"`
+	Wave     int            `json:"wave"`
 	Target   string         `json:"target"`
 	What     string         `json:"what"`
 	Subject  string         `json:"subject"`
@@ -69,7 +91,7 @@ type Step struct {
 	Before   string         `json:"before"`
 	After    string         `json:"after"`
 	Because  string         `json:"because"`
-	Outcome  string         `json:"outcome" enum:"waiting,running,done,already-so,moved,failed,out-of-reach,not-tried"`
+	Outcome  string         `json:"outcome" enum:"waiting,running,done,already-so,moved,failed,out-of-reach,not-tried,undone"`
 	Words    string         `json:"words,omitempty"`
 	EndedAt  *time.Time     `json:"ended-at,omitempty"`
 	Changes  []model.Change `json:"changes,omitempty"`
@@ -82,54 +104,194 @@ type Steps struct {
 	From  int    `json:"from"`
 }
 
+// DraftRequest says what to draft.
+type DraftRequest struct {
+	Choice
+	Because string
+	First   string            // first wave: a number of targets of each kind, or a tag as key=value; "" all at once
+	Params  map[string]string // overrides for this round
+}
+
 // Draft makes a round of the chosen findings. A round with no steps is not
 // stored: it comes back with ID 0.
-func (s *Service) Draft(ctx context.Context, who Operator, choice Choice, because string) (Round, error) {
-	if err := who.may(Run); err != nil {
-		return Round{}, err
-	}
-	because, err := reason(because)
-	if err != nil {
+func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Round, error) {
+	if err := who.may(Draft); err != nil {
 		return Round{}, err
 	}
 	c, err := s.current(ctx)
 	if err != nil {
 		return Round{}, err
 	}
-	if err := c.check(choice); err != nil {
+	if err := c.check(q.Choice); err != nil {
 		return Round{}, err
 	}
-	rows, total, err := s.Store.Findings(ctx, store.FindingFilter{Targets: choice.Targets}, store.Page{Size: maxSteps})
+	if len(q.Params) > 0 {
+		if c, err = s.overridden(c, q.Params); err != nil {
+			return Round{}, err
+		}
+	}
+	findings, err := s.findingsFor(ctx, c, q)
 	if err != nil {
 		return Round{}, err
 	}
-	if total > maxSteps {
-		return Round{}, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+	steps, undecided := round.Draft(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds}, round.Order{})
+	acts := make([]model.Act, len(steps))
+	for i, st := range steps {
+		acts[i] = st.Act
 	}
-	findings := make([]model.Finding, len(rows))
-	for i, r := range rows {
-		findings[i] = r.Finding
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})
+	out.Undecided = len(undecided)
+	return out, err
+}
+
+func packParams(params map[string]string) string {
+	if len(params) == 0 {
+		return ""
 	}
-	steps, undecided := round.Draft(findings, round.Filter(choice))
-	if len(steps) == 0 {
-		return Round{State: Drafted, Because: because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Undecided: len(undecided)}, nil
+	b, _ := json.Marshal(params)
+	return string(b)
+}
+
+// overridden is the newest revision with other params.
+func (s *Service) overridden(c *current, params map[string]string) (*current, error) {
+	plan, err := resolve.Resolve(c.declared, s.schemas, s.now(), params)
+	if err != nil {
+		return nil, &Problem{Kind: Invalid, Words: "the params do not fit: " + err.Error()}
 	}
+	return &current{revision: c.revision, made: c.made, declared: c.declared, plan: plan}, nil
+}
+
+// findingsFor returns the findings that a draft chooses from: those stored, less
+// those accepted; with other params, those that a comparison now would find.
+func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) ([]model.Finding, error) {
+	if len(q.Params) == 0 {
+		rows, total, err := s.Store.Findings(ctx, store.FindingFilter{Targets: q.Targets, Open: s.now().Format(time.DateOnly)}, store.Page{Size: maxSteps})
+		if err != nil {
+			return nil, err
+		}
+		if total > maxSteps {
+			return nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+		}
+		out := make([]model.Finding, len(rows))
+		for i, r := range rows {
+			out[i] = r.Finding
+		}
+		return out, nil
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []model.Finding
+	for _, name := range keysOf(c.plan.Targets) {
+		if known[name].SurveyedAt == nil || len(q.Targets) > 0 && !slices.Contains(q.Targets, name) {
+			continue
+		}
+		list, _, err := s.differences(ctx, c.plan.Targets[name])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// draft puts acts in order, looks for holds, and stores the round.
+func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []model.Act, r store.Round) (Round, error) {
+	var err error
+	if r.Because, err = reason(r.Because); err != nil {
+		return Round{}, err
+	}
+	order := round.Order{Groups: c.declared.Groups, Targets: c.declared.Targets}
+	if order.First, err = firstWave(r.First, acts, c.declared.Targets); err != nil {
+		return Round{}, err
+	}
+	if len(acts) == 0 {
+		return Round{State: Drafted, Because: r.Because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}, First: r.First}, nil
+	}
+	steps := round.Arrange(acts, order)
+	facts, err := s.facts(ctx, c, steps)
+	if err != nil {
+		return Round{}, err
+	}
+	holds := round.Holds(steps, facts, func(user string) (string, string, bool) {
+		p, ok := c.plan.Person(user)
+		if !ok {
+			return "", "", false
+		}
+		return p.Conflict()
+	})
 	drafted := make([]store.Step, len(steps))
 	for i, st := range steps {
-		drafted[i] = store.Step{Stage: int(st.Stage), Act: st.Act, Outcome: waiting}
+		drafted[i] = store.Step{Wave: st.Wave, Tier: st.Tier, Stage: int(st.Stage), Act: st.Act, Outcome: waiting}
 	}
-	r := store.Round{State: Drafted, Because: because, Revision: c.revision, DraftedBy: who.Name, DraftedAt: s.now()}
+	rows := make([]store.Hold, len(holds))
+	for i, h := range holds {
+		rows[i] = store.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm}
+	}
+	r.State, r.Revision, r.DraftedBy, r.DraftedAt = Drafted, c.revision, who.Name, s.now()
+	words := "drafted round %d with " + count(len(steps), "step", "steps")
+	if len(holds) > 0 {
+		r.State = OnHold
+		words += "; it is held: " + holds[0].Words
+		if len(holds) > 1 {
+			words += fmt.Sprintf(" (and %s more)", count(len(holds)-1, "reason", "reasons"))
+		}
+	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		r.ID, err = tx.AddRound(ctx, r, drafted)
-		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: because,
-			Words: fmt.Sprintf("drafted round %d with %s", r.ID, count(len(steps), "step", "steps"))}}, err
+		r.ID, err = tx.AddRound(ctx, r, drafted, rows)
+		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because, Words: fmt.Sprintf(words, r.ID)}}, err
 	})
 	if err != nil {
 		return Round{}, err
 	}
-	out, err := s.round(ctx, r)
-	out.Undecided = len(undecided)
-	return out, err
+	return s.round(ctx, r)
+}
+
+// firstWave reads how the first wave is chosen.
+func firstWave(first string, acts []model.Act, targets map[string]*model.Target) (map[string]bool, error) {
+	if first == "" {
+		return nil, nil
+	}
+	if n, err := strconv.Atoi(first); err == nil && n > 0 {
+		return round.FirstOfEach(acts, targets, n), nil
+	}
+	key, value, ok := strings.Cut(first, "=")
+	if !ok {
+		return nil, invalid("first", "%q is neither a number of targets nor a tag as fleet=vessels", first)
+	}
+	wave := round.Tagged(targets, key, value)
+	if len(wave) == 0 {
+		return nil, invalid("first", "no target carries the tag %s: %s", key, value)
+	}
+	return wave, nil
+}
+
+// facts are what the holds of a round depend on.
+func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	closes := map[string]bool{}
+	for _, st := range steps {
+		closes[st.Target] = closes[st.Target] || st.Verb == model.Disable || st.Verb == model.Remove
+	}
+	out := map[string]round.Facts{}
+	for target, shuts := range closes {
+		d := c.plan.Targets[target]
+		if d == nil {
+			continue
+		}
+		f := round.Facts{Target: d.Target, Login: d.Login, Accounts: known[target].Accounts}
+		if shuts {
+			if f.Administrators, err = s.Store.Administrators(ctx, target, d.Login); err != nil {
+				return nil, err
+			}
+		}
+		out[target] = f
+	}
+	return out, nil
 }
 
 // Rounds returns one page of rounds, newest first, and how many there are.
@@ -173,7 +335,7 @@ func (s *Service) roundRow(ctx context.Context, id int64) (store.Round, error) {
 }
 
 func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
-	counts, err := s.Store.CountSteps(ctx, r.ID)
+	counts, err := s.Store.Phases(ctx, r.ID)
 	if err != nil {
 		return Round{}, err
 	}
@@ -181,16 +343,29 @@ func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
 	if err != nil {
 		return Round{}, err
 	}
+	holds, err := s.Store.Holds(ctx, r.ID)
+	if err != nil {
+		return Round{}, err
+	}
 	out := Round{ID: r.ID, State: r.State, Because: r.Because, Revision: r.Revision, DraftedBy: r.DraftedBy, DraftedAt: r.DraftedAt,
 		ApprovedBy: r.ApprovedBy, ApprovedAt: r.ApprovedAt, RunBy: r.RunBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}}
-	for _, c := range counts {
-		i := slices.IndexFunc(out.Targets, func(t TargetSteps) bool { return t.Target == c.Target })
-		if i < 0 {
-			i = len(out.Targets)
-			out.Targets = append(out.Targets, TargetSteps{Target: c.Target, Outcomes: map[string]int{}})
+		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
+		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+	if r.Params != "" {
+		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
+			return out, fmt.Errorf("params of round %d: %w", r.ID, err)
 		}
-		t := &out.Targets[i]
+	}
+	for _, h := range holds {
+		out.Holds = append(out.Holds, Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm})
+	}
+	for _, c := range counts {
+		last := len(out.Targets) - 1
+		if last < 0 || out.Targets[last].Target != c.Target {
+			out.Targets = append(out.Targets, TargetSteps{Target: c.Target, Wave: c.Wave, Tier: c.Tier, Outcomes: map[string]int{}})
+			last++
+		}
+		t := &out.Targets[last]
 		t.Steps += c.N
 		t.Outcomes[c.Outcome] += c.N
 		if c.Outcome != waiting && c.Outcome != running {
@@ -219,38 +394,39 @@ func (s *Service) RoundSteps(ctx context.Context, who Operator, id int64, outcom
 	out := Steps{Items: []Step{}, Total: total, From: page.From}
 	for _, r := range rows {
 		a := r.Act
-		out.Items = append(out.Items, Step{Seq: r.Seq, Target: a.Target, What: round.What(a), Subject: round.Subject(a), User: a.User, UserName: c.fullName(a.User),
+		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a), User: a.User, UserName: c.fullName(a.User),
 			Before: round.Before(a), After: round.After(a), Because: round.Because(a), Outcome: r.Outcome, Words: r.Words, EndedAt: r.EndedAt, Changes: a.Changes})
 	}
 	return out, err
 }
 
 // move changes a round's state or says why it cannot.
-func (s *Service) move(ctx context.Context, who Operator, id int64, from []string, to, words string) (Round, error) {
-	if err := who.may(Run); err != nil {
-		return Round{}, err
-	}
-	r, err := s.roundRow(ctx, id)
-	if err != nil {
-		return Round{}, err
-	}
-	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		moved, err := tx.MoveRound(ctx, id, from, to, who.Name, s.now())
+func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []string, to, words string, also func(*store.Tx) error) (Round, error) {
+	err := s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		moved, err := tx.MoveRound(ctx, r.ID, from, to, who.Name, s.now())
 		if err != nil {
 			return nil, err
 		}
 		if !moved {
 			return nil, &store.Refusal{Err: errMoved}
 		}
-		return []*store.Entry{{At: s.now(), Kind: "round", Operator: who.Name, Round: id, Because: r.Because, Words: words + " round " + strconv.FormatInt(id, 10)}}, nil
+		if also != nil {
+			if err := also(tx); err != nil {
+				return nil, err
+			}
+		}
+		return []*store.Entry{{At: s.now(), Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because, Words: fmt.Sprintf(words, r.ID)}}, nil
 	})
 	if errors.Is(err, errMoved) {
-		return Round{}, s.whyNot(ctx, id, to)
+		return Round{}, s.whyNot(ctx, r.ID, to)
 	}
 	if err != nil {
 		return Round{}, err
 	}
-	return s.Round(ctx, who, id)
+	if r, err = s.roundRow(ctx, r.ID); err != nil {
+		return Round{}, err
+	}
+	return s.round(ctx, r)
 }
 
 var errMoved = errors.New("not in that state")
@@ -262,7 +438,7 @@ func (s *Service) whyNot(ctx context.Context, id int64, to string) error {
 		return err
 	}
 	switch {
-	case r.State == Drafted && to == Running:
+	case (r.State == Drafted || r.State == OnHold) && to == Running:
 		return conflict("round %d is a draft; look at it and approve it first: roost approve %d", id, id)
 	case r.State == Running:
 		return conflict("round %d is running already, started by %s", id, r.RunBy)
@@ -273,41 +449,176 @@ func (s *Service) whyNot(ctx context.Context, id int64, to string) error {
 	}
 }
 
-// Approve lets a drafted round run.
+// Approve lets a drafted round run. One that is held needs an operator who did
+// not draft it; a firm hold is lifted by nobody.
 func (s *Service) Approve(ctx context.Context, who Operator, id int64) (Round, error) {
-	return s.move(ctx, who, id, []string{Drafted}, Approved, "approved")
+	if err := who.may(Approve); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	holds, err := s.Store.Holds(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	for _, h := range holds {
+		if h.Firm {
+			return Round{}, conflict("round %d cannot be approved by anybody: %s", id, h.Words)
+		}
+	}
+	words := "approved round %d"
+	if len(holds) > 0 && r.State == OnHold {
+		words = "approved round %d, which was held: " + strings.ReplaceAll(holds[0].Words, "%", "%%")
+		switch {
+		case who.Name != r.DraftedBy:
+		case s.Alone:
+			words += "; by the operator who drafted it"
+		default:
+			return Round{}, conflict("round %d is held, and you drafted it: somebody else must approve it. It is held because %s", id, holds[0].Words)
+		}
+	}
+	return s.move(ctx, who, r, []string{Drafted, OnHold}, Approved, words, nil)
 }
 
 // RunRound starts an approved round and returns at once; it goes on by itself.
 func (s *Service) RunRound(ctx context.Context, who Operator, id int64) (Round, error) {
-	r, err := s.move(ctx, who, id, []string{Approved}, Running, "started")
-	if err == nil {
-		s.carrying.Go(func() { s.carry(id) })
+	if err := who.may(Run); err != nil {
+		return Round{}, err
 	}
-	return r, err
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	out, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d", nil)
+	if err == nil {
+		s.nudge()
+	}
+	return out, err
+}
+
+// Schedule lets an approved round start by itself: not before a moment, and
+// only while the windows of all its targets are open, where that is asked.
+func (s *Service) Schedule(ctx context.Context, who Operator, id int64, notBefore *time.Time, inWindow bool) (Round, error) {
+	if err := who.may(Run); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	words := fmt.Sprintf("scheduled round %d", id)
+	if notBefore != nil {
+		at := notBefore.UTC()
+		notBefore = &at
+		words += " not before " + at.Format("2006-01-02 15:04 UTC")
+	}
+	if inWindow {
+		words += ", inside the windows of its targets"
+	}
+	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		ok, err := tx.Schedule(ctx, id, notBefore, inWindow)
+		if err == nil && !ok {
+			err = &store.Refusal{Err: errMoved}
+		}
+		return []*store.Entry{{At: s.now(), Kind: "round", Operator: who.Name, Round: id, Because: r.Because, Words: words}}, err
+	})
+	if errors.Is(err, errMoved) {
+		return Round{}, s.whyNot(ctx, id, Running)
+	}
+	if err != nil {
+		return Round{}, err
+	}
+	return s.Round(ctx, who, id)
+}
+
+// Stop ends a round: batches under way are finished, all other steps are not
+// tried. A round that has not started is put away.
+func (s *Service) Stop(ctx context.Context, who Operator, id int64, because string) (Round, error) {
+	if err := who.may(Run); err != nil {
+		return Round{}, err
+	}
+	because, err := reason(because)
+	if err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	r.Because = because
+	defer s.nudge()
+	return s.move(ctx, who, r, []string{Drafted, OnHold, Approved, Running}, Stopped, "stopped round %d", func(tx *store.Tx) error {
+		_, err := tx.DropSteps(ctx, id, "stopped by "+who.Name+": "+because, s.now())
+		return err
+	})
+}
+
+// Undo drafts the round that takes another back, from the values that were
+// there before. What cannot be brought back is told in Lost.
+func (s *Service) Undo(ctx context.Context, who Operator, id int64, because string) (Round, error) {
+	if err := who.may(Draft); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	if r.EndedAt == nil {
+		return Round{}, conflict("round %d is %s; only what has run can be undone", id, r.State)
+	}
+	if r.State == Undone {
+		return Round{}, conflict("round %d is undone already", id)
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return Round{}, err
+	}
+	rows, _, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, store.Page{Size: maxSteps})
+	if err != nil {
+		return Round{}, err
+	}
+	done := make([]model.Act, len(rows))
+	for i, row := range rows {
+		done[i] = row.Act
+	}
+	acts, lost := round.Undo(done, func(target string) bool {
+		d := c.plan.Targets[target]
+		return d != nil && d.Schema.Removes
+	})
+	if because == "" {
+		because = fmt.Sprintf("undo of round %d: %s", id, r.Because)
+	}
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id})
+	for _, l := range lost {
+		out.Lost = append(out.Lost, l.Words)
+	}
+	return out, err
 }
 
 // Reconciled is what one reconciliation did.
 type Reconciled struct {
 	Surveys []SurveyResult `json:"surveys"`
-	Round   Round          `json:"round" doc:"the round it started; its id is 0 when there was nothing to do"`
+	Round   Round          `json:"round" doc:"the round it drafted and, unless it is held, started; its id is 0 when there was nothing to do"`
 }
 
-// Reconcile surveys, drafts, approves in the operator's name and starts the
-// round. Nothing in this version of a round needs a second person's approval.
-func (s *Service) Reconcile(ctx context.Context, who Operator, choice Choice, because string) (Reconciled, error) {
-	if err := who.may(Run); err != nil {
-		return Reconciled{}, err
+// Reconcile surveys, drafts and, unless the round is held, approves in the operator's name and starts it.
+func (s *Service) Reconcile(ctx context.Context, who Operator, q DraftRequest) (Reconciled, error) {
+	for _, d := range []Duty{Draft, Approve, Run} {
+		if err := who.may(d); err != nil {
+			return Reconciled{}, err
+		}
 	}
-	if _, err := reason(because); err != nil {
+	if _, err := reason(q.Because); err != nil {
 		return Reconciled{}, err
 	}
 	var out Reconciled
 	var err error
-	if out.Surveys, err = s.Survey(ctx, who, choice.Targets, nil); err != nil {
+	if out.Surveys, err = s.Survey(ctx, who, q.Targets, nil); err != nil {
 		return out, err
 	}
-	if out.Round, err = s.Draft(ctx, who, choice, because); err != nil || out.Round.ID == 0 {
+	if out.Round, err = s.Draft(ctx, who, q); err != nil || out.Round.ID == 0 || out.Round.State == OnHold {
 		return out, err
 	}
 	undecided := out.Round.Undecided

@@ -32,6 +32,8 @@ type Config struct {
 	Wait    time.Duration    // patience with targets; 0: the connectors' own
 	Width   int              // targets at once; 0: 12
 	Batch   int              // steps in a batch; 0: 100
+	Widths  map[string]int   // targets of a kind at once, where fewer than Width
+	Alone   bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
 
 // Service answers for Hen Roost. It is safe for concurrent use.
@@ -48,7 +50,9 @@ type Service struct {
 	ctx      context.Context // ends when the service stops
 	cancel   context.CancelFunc
 	carrying sync.WaitGroup
-	busy     sync.Map // rounds this process carries
+	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once
+	slots    *slots        // how many of them at once
+	wake     chan struct{} // there may be something to carry
 }
 
 // current is the newest revision, read and resolved for a day.
@@ -75,15 +79,19 @@ func New(c Config) (*Service, error) {
 		return nil, err
 	}
 	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), slow: newSlowdown(), plans: map[string]*current{}}
+	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()
-	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Log: c.Log, Width: c.Width, Batch: c.Batch}
+	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Log: c.Log, Batch: c.Batch}
 	return s, nil
 }
 
-// Begin goes on with rounds that an earlier service left unfinished, and keeps
-// looking for such while the service lives.
-func (s *Service) Begin() { s.carrying.Go(s.resume) }
+// Begin carries rounds, those too that another service left unfinished, and does
+// what is to be done at its time, while the service lives.
+func (s *Service) Begin() {
+	s.carrying.Go(s.carryAll)
+	s.carrying.Go(s.keepTime)
+}
 
 // Close stops taking up work, finishes the batches under way, and leaves the
 // other steps waiting for the next service.
@@ -124,7 +132,7 @@ func (s *Service) current(ctx context.Context) (*current, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, plan, err := s.read(files)
+	d, plan, err := s.read(files, s.now(), nil)
 	if err != nil {
 		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
 	}
@@ -133,13 +141,13 @@ func (s *Service) current(ctx context.Context) (*current, error) {
 	return c, nil
 }
 
-// read checks and resolves files. Both kinds of fault come together.
-func (s *Service) read(files []declare.File) (*model.Declaration, *resolve.Plan, error) {
+// read checks files and resolves them for a day. Both kinds of fault come together.
+func (s *Service) read(files []declare.File, day time.Time, params map[string]string) (*model.Declaration, *resolve.Plan, error) {
 	d, err := declare.Read(files, s.schemas)
 	if err != nil {
 		return nil, nil, err
 	}
-	plan, err := resolve.Resolve(d, s.schemas, s.now(), nil)
+	plan, err := resolve.Resolve(d, s.schemas, day, params)
 	var faults declare.Faults
 	if errors.As(err, &faults) {
 		return nil, nil, declare.WithLines(faults, files)

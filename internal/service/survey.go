@@ -13,6 +13,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
@@ -34,6 +35,7 @@ type SurveyResult struct {
 	Words    string `json:"words,omitempty"`
 	Print    string `json:"print,omitempty" doc:"fingerprint of a key that waits for acceptance"`
 	Accounts int    `json:"accounts"`
+	Changed  int    `json:"changed" doc:"objects that are otherwise than the survey before saw them"`
 	Findings int    `json:"findings"`
 	Fresh    int    `json:"fresh" doc:"findings not seen before"`
 	TookMS   int64  `json:"took-ms"`
@@ -152,14 +154,56 @@ func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) 
 	if err != nil {
 		return err
 	}
-	number := s.now().UnixNano()
-	r.Accounts, err = work.Survey(ctx, c, access, func(objects []model.Object) error {
-		return s.Store.PutObserved(ctx, name, number, objects)
-	})
+	seen, err := s.Store.Sight(ctx, name, s.now())
 	if err != nil {
 		return err
 	}
-	return s.Store.ForgetUnseen(ctx, name, number)
+	r.Accounts, err = work.Survey(ctx, c, access, func(objects []model.Object) error { return seen.Put(ctx, objects) })
+	if err != nil {
+		return err
+	}
+	r.Changed, err = seen.Done(ctx)
+	return err
+}
+
+// contestFor is for how long something put right is remembered, to notice when it comes back.
+const contestFor = 14 * 24 * time.Hour
+
+// differences compares what a target was last seen to hold with what is desired of it.
+func (s *Service) differences(ctx context.Context, d *resolve.Desired) (findings []model.Finding, people int, err error) {
+	name := d.Target.Name
+	accounts, others, err := s.Store.Observed(ctx, name)
+	if err != nil {
+		return nil, 0, err
+	}
+	links, err := s.Store.LinksOn(ctx, name)
+	if err != nil {
+		return nil, 0, err
+	}
+	said, err := s.Store.Decisions(ctx, name)
+	if err != nil {
+		return nil, 0, err
+	}
+	decisions := make([]model.Decision, len(said))
+	for i, x := range said {
+		decisions[i] = x.Plain()
+	}
+	mended, err := s.Store.MendedOn(ctx, name, s.now().Add(-contestFor))
+	if err != nil {
+		return nil, 0, err
+	}
+	before := make(map[string]drift.Before, len(mended))
+	for key, m := range mended {
+		before[key] = drift.Before{Times: m.Times, Round: m.Round, At: m.At}
+	}
+	for i := range accounts {
+		if !accounts[i].System {
+			people++
+		}
+	}
+	findings = drift.Compare(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions})
+	drift.Contest(findings, before)
+	return findings, people, nil
 }
 
 // compare finds a target's drift from what it was last seen to hold.
@@ -172,17 +216,29 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	if desired == nil {
 		return 0, 0, nil
 	}
-	accounts, others, err := s.Store.Observed(ctx, name)
+	list, people, err := s.differences(ctx, desired)
 	if err != nil {
 		return 0, 0, err
 	}
-	links, err := s.Store.LinksOn(ctx, name)
+	known, err := s.Store.SeenFindings(ctx, name)
 	if err != nil {
 		return 0, 0, err
 	}
-	list := drift.Compare(drift.Input{Desired: desired, Accounts: accounts, Others: others, Links: links})
+	counts := map[string]int{}
+	var back []string
+	for _, f := range list {
+		if counts[string(f.Kind)]++; f.Kind == model.Contested && !known[f.Key()] {
+			back = append(back, f.Act.Key())
+		}
+	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		if err := tx.CountAccounts(ctx, name, len(people(accounts))); err != nil {
+		if err := tx.CountAccounts(ctx, name, people); err != nil {
+			return nil, err
+		}
+		if err := tx.CameBack(ctx, name, back, s.now()); err != nil {
+			return nil, err
+		}
+		if err := tx.CountDay(ctx, name, s.now(), counts); err != nil {
 			return nil, err
 		}
 		if fresh, err = tx.PutFindings(ctx, name, list, s.now()); err != nil || fresh == 0 {
@@ -192,11 +248,6 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 			Words: fmt.Sprintf("found %s on %s, %s in all", count(fresh, "new finding", "new findings"), name, count(len(list), "finding", "findings"))}}, nil
 	})
 	return len(list), fresh, err
-}
-
-// people leaves out the target's own accounts.
-func people(accounts []model.Object) []model.Object {
-	return slices.DeleteFunc(slices.Clone(accounts), func(o model.Object) bool { return o.System })
 }
 
 func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {

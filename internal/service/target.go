@@ -25,7 +25,8 @@ type Target struct {
 	Accounts   int               `json:"accounts" doc:"accounts of people seen there"`
 	Asked      int               `json:"asked" doc:"accounts asked for there"`
 	Findings   map[string]int    `json:"findings" doc:"by kind"`
-	Total      int               `json:"total" doc:"findings in all"`
+	Total      int               `json:"total" doc:"findings in all, less those accepted"`
+	Accepted   int               `json:"accepted" doc:"findings accepted for a time"`
 	Decide     int               `json:"decide" doc:"findings that a person must decide"`
 }
 
@@ -88,7 +89,7 @@ func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Store.CountFindings(ctx)
+	list, err := s.Store.CountFindings(ctx, s.now().Format(time.DateOnly))
 	if err != nil {
 		return nil, err
 	}
@@ -115,7 +116,8 @@ func (c *current) target(name string, row store.Target, counts []store.FindingCo
 	}
 	for _, n := range counts {
 		t.Findings[n.Kind] = n.N
-		t.Total += n.N
+		t.Total += n.N - n.Accepted
+		t.Accepted += n.Accepted
 		t.Decide += n.N - n.Decided
 	}
 	return t
@@ -239,7 +241,7 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 		}
 	}
 	out.Targets = first(targets, overviewTargets)
-	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, Approved, Running}, Page{Size: 5}); err != nil {
+	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, OnHold, Approved, Running}, Page{Size: 5}); err != nil {
 		return out, err
 	}
 	// A round speaks for its steps.

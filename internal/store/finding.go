@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -14,13 +15,19 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// Finding is a finding and the day it was first seen.
+// Finding is a finding, the day it was first seen, and who looks after it.
 type Finding struct {
 	model.Finding
-	SeenAt time.Time
+	Key      string
+	SeenAt   time.Time
+	Until    *time.Time // accepted up to and with this day
+	Accepted string
+	Because  string
+	Assigned string
 }
 
 type findingRow struct {
+	careColumns
 	Target string    `db:"target"`
 	ID     []byte    `db:"id"`
 	Kind   string    `db:"kind"`
@@ -29,6 +36,13 @@ type findingRow struct {
 	Body   []byte    `db:"body"`
 	Place  string    `db:"place"`
 	SeenAt time.Time `db:"seen_at"`
+}
+
+type careColumns struct {
+	Until    *time.Time     `db:"accepted_until"`
+	Accepted sql.NullString `db:"accepted_by"`
+	Because  sql.NullString `db:"because"`
+	Assigned sql.NullString `db:"assigned"`
 }
 
 // place puts a target's findings in order: groups, accounts, memberships, each
@@ -71,7 +85,7 @@ func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.F
 		if !known {
 			fresh++
 		}
-		rows = append(rows, findingRow{target, id, string(f.Kind), string(f.Verb), f.User, body, place(f), at})
+		rows = append(rows, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body, Place: place(f), SeenAt: at})
 	}
 	for from, to := range groups(len(rows), 500) {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at)
@@ -99,6 +113,9 @@ func (tx *Tx) dropFindings(ctx context.Context, target string, ids []string) err
 // FindingFilter chooses findings; empty fields choose all.
 type FindingFilter struct {
 	Targets, Users, Kinds []string
+	Assigned              string // to this operator only
+	Open                  string // only those not accepted on this day, 2006-01-02
+	Accepted              string // only those accepted on this day
 }
 
 func (f FindingFilter) where() (string, []any) {
@@ -107,7 +124,7 @@ func (f FindingFilter) where() (string, []any) {
 	for _, c := range []struct {
 		column string
 		values []string
-	}{{"target", f.Targets}, {"user", f.Users}, {"kind", f.Kinds}} {
+	}{{"f.target", f.Targets}, {"f.user", f.Users}, {"f.kind", f.Kinds}} {
 		if len(c.values) == 0 {
 			continue
 		}
@@ -116,24 +133,49 @@ func (f FindingFilter) where() (string, []any) {
 			args = append(args, v)
 		}
 	}
+	if f.Assigned != "" {
+		parts, args = append(parts, "c.assigned = ?"), append(args, f.Assigned)
+	}
+	if f.Open != "" {
+		parts, args = append(parts, "(c.accepted_until IS NULL OR c.accepted_until < ?)"), append(args, f.Open)
+	}
+	if f.Accepted != "" {
+		parts, args = append(parts, "c.accepted_until >= ?"), append(args, f.Accepted)
+	}
 	if parts == nil {
 		return "", nil
 	}
 	return " WHERE " + strings.Join(parts, " AND "), args
 }
 
+const (
+	findingTable = ` FROM finding f`
+	withCare     = ` LEFT JOIN care c ON c.target = f.target AND c.id = f.id`
+)
+
+// from is the table to choose from: who looks after findings is only joined where it is asked for.
+func (f FindingFilter) from() string {
+	if f.Assigned+f.Open+f.Accepted != "" {
+		return findingTable + withCare
+	}
+	return findingTable
+}
+
 // Findings returns one page of the chosen findings in order of target and place, and how many there are.
 func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) (out []Finding, total int, err error) {
 	where, args := f.where()
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM finding`+where, args...); err != nil {
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*)`+f.from()+where, args...); err != nil {
 		return nil, 0, err
 	}
+	// The page is found in the index alone; only its rows are read whole.
 	var rows []findingRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT target, id, kind, verb, user, body, place, seen_at FROM finding`+where+` ORDER BY target, place LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned
+		FROM (SELECT f.target, f.id, f.place`+f.from()+where+` ORDER BY f.target, f.place LIMIT ? OFFSET ?) page
+		JOIN finding f ON f.target = page.target AND f.id = page.id`+withCare+` ORDER BY f.target, f.place`, append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
 	for _, r := range rows {
-		f := Finding{SeenAt: r.SeenAt}
+		f := Finding{Key: hex.EncodeToString(r.ID), SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String, Assigned: r.Assigned.String}
 		if err := json.Unmarshal(r.Body, &f.Finding); err != nil {
 			return nil, 0, fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
 		}
@@ -142,18 +184,51 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) (out []Fi
 	return out, total, nil
 }
 
-// FindingCount is how many findings of a kind a target has.
-type FindingCount struct {
-	Target  string `db:"target"`
-	Kind    string `db:"kind"`
-	N       int    `db:"n"`
-	Decided int    `db:"decided"` // of those, how many have a remedy
+// FindingOf returns one finding by its key, or ErrNone.
+func (s *Store) FindingOf(ctx context.Context, key string) (Finding, error) {
+	id, err := findingID(key)
+	if err != nil {
+		return Finding{}, ErrNone
+	}
+	var target string
+	if err := s.db.GetContext(ctx, &target, `SELECT target FROM finding WHERE id = ?`, id); err != nil {
+		return Finding{}, err
+	}
+	var r findingRow
+	if err := s.db.GetContext(ctx, &r, `SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned`+findingTable+withCare+` WHERE f.target = ? AND f.id = ?`, target, id); err != nil {
+		return Finding{}, err
+	}
+	f := Finding{Key: key, SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String, Assigned: r.Assigned.String}
+	return f, json.Unmarshal(r.Body, &f.Finding)
 }
 
-// CountFindings counts by target and kind.
-func (s *Store) CountFindings(ctx context.Context) ([]FindingCount, error) {
+// SeenFindings returns the keys of a target's stored findings.
+func (s *Store) SeenFindings(ctx context.Context, target string) (map[string]bool, error) {
+	var ids [][]byte
+	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM finding WHERE target = ?`, target); err != nil {
+		return nil, err
+	}
+	out := make(map[string]bool, len(ids))
+	for _, id := range ids {
+		out[hex.EncodeToString(id)] = true
+	}
+	return out, nil
+}
+
+// FindingCount is how many findings of a kind a target has.
+type FindingCount struct {
+	Target   string `db:"target"`
+	Kind     string `db:"kind"`
+	N        int    `db:"n"`
+	Decided  int    `db:"decided"`  // of those, how many have a remedy
+	Accepted int    `db:"accepted"` // of all, how many are accepted on the day
+}
+
+// CountFindings counts by target and kind, as of a day, 2006-01-02.
+func (s *Store) CountFindings(ctx context.Context, day string) ([]FindingCount, error) {
 	var out []FindingCount
-	err := s.db.SelectContext(ctx, &out, `SELECT target, kind, COUNT(*) AS n, CAST(SUM(verb <> '') AS SIGNED) AS decided FROM finding GROUP BY target, kind`)
+	err := s.db.SelectContext(ctx, &out, `SELECT f.target, f.kind, COUNT(*) AS n, CAST(SUM(f.verb <> '') AS SIGNED) AS decided,
+		CAST(COALESCE(SUM(c.accepted_until >= ?), 0) AS SIGNED) AS accepted`+findingTable+withCare+` GROUP BY f.target, f.kind`, day)
 	return out, err
 }
 
@@ -181,7 +256,7 @@ func (s *Store) CountFindingsOf(ctx context.Context, users []string) (map[string
 		User string `db:"user"`
 		N    int    `db:"n"`
 	}{}
-	err := s.db.SelectContext(ctx, &rows, `SELECT user, COUNT(*) AS n FROM finding`+where+` GROUP BY user`, args...)
+	err := s.db.SelectContext(ctx, &rows, `SELECT f.user, COUNT(*) AS n`+findingTable+where+` GROUP BY f.user`, args...)
 	for _, r := range rows {
 		out[r.User] = r.N
 	}

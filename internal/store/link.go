@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -16,7 +17,7 @@ type linkRow struct {
 
 func (s *Store) links(ctx context.Context, where string, arg string) ([]model.Link, error) {
 	var rows []linkRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE `+where+` = ? ORDER BY target, user`, arg); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE `+where+` = ? ORDER BY target, name`, arg); err != nil {
 		return nil, err
 	}
 	out := make([]model.Link, len(rows))
@@ -36,9 +37,59 @@ func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) 
 	return s.links(ctx, "user", user)
 }
 
-// PutLink notes that an account is a user's.
-func (tx *Tx) PutLink(ctx context.Context, l model.Link, round int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, uniq, round, since) VALUES (?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round)`, l.Target, l.User, l.Name, l.Unique, round, at)
+// PutLinks notes whose accounts these are. What was known before goes into the past.
+func (tx *Tx) PutLinks(ctx context.Context, links []model.Link, round int64, at time.Time) error {
+	for from, to := range groups(len(links), 500) {
+		part := links[from:to]
+		if err := tx.buryLinks(ctx, part, at); err != nil {
+			return err
+		}
+		args := []any{}
+		for _, l := range part {
+			args = append(args, l.Target, l.User, l.Name, l.Unique, round, at)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, uniq, round, since) VALUES (?, ?, ?, ?, ?, ?)`+strings.Repeat(", (?, ?, ?, ?, ?, ?)", len(part)-1)+`
+			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DropLinks forgets whose accounts these are.
+func (tx *Tx) DropLinks(ctx context.Context, links []model.Link, at time.Time) error {
+	if len(links) == 0 {
+		return nil
+	}
+	if err := tx.buryLinks(ctx, links, at); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE (target, user) IN `+pairs(len(links)), linkKeys(links)...)
 	return err
+}
+
+func (tx *Tx) buryLinks(ctx context.Context, links []model.Link, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, uniq)
+		SELECT target, user, ?, since, name, uniq FROM link WHERE (target, user) IN `+pairs(len(links)), append([]any{at}, linkKeys(links)...)...)
+	return err
+}
+
+func linkKeys(links []model.Link) []any {
+	var args []any
+	for _, l := range links {
+		args = append(args, l.Target, l.User)
+	}
+	return args
+}
+
+// LinksAt returns whose the accounts of a target were at a moment in the past.
+func (s *Store) LinksAt(ctx context.Context, target string, at time.Time) ([]model.Link, error) {
+	var rows []linkRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE target = ? AND since <= ?
+		UNION ALL SELECT target, user, name, uniq FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target, at, at)
+	out := make([]model.Link, len(rows))
+	for i, r := range rows {
+		out[i] = model.Link(r)
+	}
+	return out, err
 }

@@ -2,90 +2,258 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
+	"hash/maphash"
 	"slices"
+	"strings"
+	"time"
 
 	"hen-roost/internal/core/model"
 )
 
 type observedRow struct {
-	Target  string `db:"target"`
-	Kind    string `db:"kind"`
-	Name    string `db:"name"`
-	Unique  string `db:"uniq"`
-	Belongs bool   `db:"belongs"`
-	Body    []byte `db:"body"`
-	Survey  int64  `db:"survey"`
+	Target  string    `db:"target"`
+	Kind    string    `db:"kind"`
+	Name    string    `db:"name"`
+	Unique  string    `db:"uniq"`
+	Belongs bool      `db:"belongs"`
+	Body    []byte    `db:"body"`
+	Since   time.Time `db:"since"`
 }
 
 const observedGroup = 500 // rows in one statement
 
-// PutObserved stores objects as seen by a survey. Rows that are as they were
-// are not written again but for the survey's number.
-func (s *Store) PutObserved(ctx context.Context, target string, survey int64, objects []model.Object) error {
-	for from, to := range groups(len(objects), observedGroup) {
-		rows := make([]observedRow, 0, to-from)
-		for _, o := range objects[from:to] {
-			rows = append(rows, observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), survey})
+// Sighting is a survey under way: it knows what was there before, so that only
+// what has changed is written, and what it did not see is known at the end.
+type Sighting struct {
+	s      *Store
+	target string
+	at     time.Time
+	before map[objectKey]glimpse
+	wrote  int
+}
+
+type objectKey struct{ kind, name string }
+
+// glimpse tells whether an object is as it was: 64 bits of a hash are enough to notice a change.
+type glimpse struct {
+	sum  uint64
+	seen bool
+}
+
+// Sight begins a survey of a target at a moment.
+func (s *Store) Sight(ctx context.Context, target string, at time.Time) (*Sighting, error) {
+	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ?`, target)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	g := &Sighting{s: s, target: target, at: at, before: map[objectKey]glimpse{}}
+	var kind, name, unique, body sql.RawBytes
+	var belongs bool
+	for rows.Next() {
+		if err := rows.Scan(&kind, &name, &unique, &belongs, &body); err != nil {
+			return nil, err
 		}
-		if _, err := s.db.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, survey)
-			VALUES (:target, :kind, :name, :uniq, :belongs, :body, :survey)
-			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), survey = VALUES(survey)`, rows); err != nil {
+		g.before[objectKey{string(kind), string(name)}] = glimpse{sum: sumOf(unique, belongs, body)}
+	}
+	return g, rows.Err()
+}
+
+var sumSeed = maphash.MakeSeed()
+
+func sumOf(unique []byte, belongs bool, body []byte) uint64 {
+	var h maphash.Hash
+	h.SetSeed(sumSeed)
+	h.Write(unique)
+	if belongs {
+		h.WriteByte(1)
+	}
+	h.WriteByte(0)
+	h.Write(body)
+	return h.Sum64()
+}
+
+// Put stores objects as seen. What is as it was is not written; what was
+// otherwise before goes into the past.
+func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
+	var fresh, changed []observedRow
+	for _, o := range objects {
+		key := objectKey{string(o.Kind), o.Name}
+		body := []byte(o.Attributes)
+		was, known := g.before[key]
+		now := glimpse{sumOf([]byte(o.Unique), o.System, body), true}
+		g.before[key] = now
+		row := observedRow{g.target, key.kind, key.name, o.Unique, o.System, body, g.at}
+		switch {
+		case !known:
+			fresh = append(fresh, row)
+		case was.sum != now.sum:
+			changed = append(changed, row)
+		}
+	}
+	g.wrote += len(fresh) + len(changed)
+	if len(fresh)+len(changed) == 0 {
+		return nil
+	}
+	return g.s.Tx(ctx, func(tx *Tx) error {
+		keys := make([]objectKey, len(changed))
+		for i, r := range changed {
+			keys[i] = objectKey{r.Kind, r.Name}
+		}
+		if err := tx.bury(ctx, g.target, keys, g.at); err != nil {
+			return err
+		}
+		all := append(fresh, changed...)
+		for from, to := range groups(len(all), observedGroup) {
+			if _, err := tx.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since, survey)
+				VALUES (:target, :kind, :name, :uniq, :belongs, :body, :since, 0)
+				ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`, all[from:to]); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Done ends a survey that has seen everything: what it did not see is gone. It
+// returns how many objects were written or removed.
+func (g *Sighting) Done(ctx context.Context) (written int, err error) {
+	var gone []objectKey
+	for key, x := range g.before {
+		if !x.seen {
+			gone = append(gone, key)
+		}
+	}
+	return g.wrote + len(gone), g.s.Tx(ctx, func(tx *Tx) error {
+		if err := tx.bury(ctx, g.target, gone, g.at); err != nil {
+			return err
+		}
+		for from, to := range groups(len(gone), observedGroup) {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from), keyArgs(g.target, gone[from:to])...); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// bury copies objects as they are into the past, ending at a moment.
+func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time.Time) error {
+	for from, to := range groups(len(keys), observedGroup) {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO observed_past (target, kind, name, until, since, uniq, belongs, body)
+			SELECT target, kind, name, ?, since, uniq, belongs, body FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from),
+			append([]any{at}, keyArgs(target, keys[from:to])...)...); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// ForgetUnseen removes what a finished survey no longer saw.
-func (s *Store) ForgetUnseen(ctx context.Context, target string, survey int64) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND survey <> ?`, target, survey)
-	return err
+func pairs(n int) string { return "((?, ?)" + strings.Repeat(", (?, ?)", n-1) + ")" }
+
+func keyArgs(target string, keys []objectKey) []any {
+	args := []any{target}
+	for _, k := range keys {
+		args = append(args, k.kind, k.name)
+	}
+	return args
 }
 
-// PutObject stores one object as read back after a step; nil body means it is gone.
-func (tx *Tx) PutObject(ctx context.Context, target string, o model.Object) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, survey)
-		VALUES (?, ?, ?, ?, ?, ?, (SELECT survey FROM target WHERE name = ?))
-		ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), body = VALUES(body)`, target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), target)
-	return err
+// PutObjects stores objects as read back after steps. removed names those that are gone.
+func (tx *Tx) PutObjects(ctx context.Context, target string, objects []model.Object, removed []model.Object, at time.Time) error {
+	var keys, gone []objectKey
+	rows := make([]observedRow, len(objects))
+	for i, o := range objects {
+		keys = append(keys, objectKey{string(o.Kind), o.Name})
+		rows[i] = observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
+	}
+	for _, o := range removed {
+		gone = append(gone, objectKey{string(o.Kind), o.Name})
+	}
+	if err := tx.bury(ctx, target, append(keys, gone...), at); err != nil {
+		return err
+	}
+	for from, to := range groups(len(rows), observedGroup) {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since, survey)
+			VALUES (:target, :kind, :name, :uniq, :belongs, :body, :since, 0)
+			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), body = VALUES(body), since = VALUES(since)`, rows[from:to]); err != nil {
+			return err
+		}
+	}
+	for from, to := range groups(len(gone), observedGroup) {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from), keyArgs(target, gone[from:to])...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
-// Observed returns what the last survey of a target saw, accounts and groups, by name.
-func (s *Store) Observed(ctx context.Context, target string) (accounts, groups []model.Object, err error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? ORDER BY kind, name`, target)
+// Observed returns what a target was last seen to hold, accounts and all else, each by name.
+func (s *Store) Observed(ctx context.Context, target string) (accounts, others []model.Object, err error) {
+	return s.objects(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? ORDER BY kind, name`, target)
+}
+
+// ObservedAt returns what a target was seen to hold at a moment in the past.
+func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
+	return s.objects(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
+		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ? ORDER BY kind, name`, target, at, target, at, at)
+}
+
+func (s *Store) objects(ctx context.Context, query string, args ...any) (accounts, others []model.Object, err error) {
+	rows, err := s.db.QueryxContext(ctx, query, args...)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer rows.Close()
+	var kind, name, unique, body sql.RawBytes
 	for rows.Next() {
-		o, err := scanObject(rows.Scan)
-		if err != nil {
-			return nil, nil, fmt.Errorf("observed on %s: %w", target, err)
+		var o model.Object
+		if err := rows.Scan(&kind, &name, &unique, &o.System, &body); err != nil {
+			return nil, nil, err
+		}
+		if string(kind) == string(model.Account) {
+			o.Kind = model.Account // spare a text for each
+		} else {
+			o.Kind = model.ObjectKind(kind)
+		}
+		if err := unpack(&o, name, unique, body); err != nil {
+			return nil, nil, fmt.Errorf("observed: %s %s: %w", kind, name, err)
 		}
 		if o.Kind == model.Account {
 			accounts = append(accounts, o)
 		} else {
-			groups = append(groups, o)
+			others = append(others, o)
 		}
 	}
-	return accounts, groups, rows.Err()
+	return accounts, others, rows.Err()
+}
+
+// unpack lays an object's texts side by side in one piece of memory.
+func unpack(o *model.Object, name, unique, body []byte) error {
+	if len(body) > 0 && body[0] == '{' { // written before attributes were packed; a packed name has no 123 bytes
+		o.Name, o.Unique = string(name), string(unique)
+		return json.Unmarshal(body, &o.Attributes)
+	}
+	var b strings.Builder
+	b.Grow(len(name) + len(unique) + len(body))
+	b.Write(name)
+	b.Write(unique)
+	b.Write(body)
+	all := b.String()
+	o.Name, o.Unique, o.Attributes = all[:len(name)], all[len(name):len(name)+len(unique)], model.Attributes(all[len(name)+len(unique):])
+	return o.Attributes.Check()
 }
 
 func scanObject(scan func(...any) error) (model.Object, error) {
 	var o model.Object
-	var body []byte
-	if err := scan(&o.Kind, &o.Name, &o.Unique, &o.System, &body); err != nil {
+	var name, unique, body []byte
+	if err := scan(&o.Kind, &name, &unique, &o.System, &body); err != nil {
 		return o, err
 	}
-	var err error
-	if len(body) > 0 && body[0] == '{' { // written before attributes were packed; a packed name has no 123 bytes
-		err = json.Unmarshal(body, &o.Attributes)
-	} else {
-		o.Attributes, err = model.Unpack(body)
-	}
-	return o, err
+	return o, unpack(&o, name, unique, body)
 }
 
 // ObservedPage returns one page of a target's accounts whose name begins with prefix, and how many there are.
@@ -142,6 +310,29 @@ func (s *Store) GroupsOf(ctx context.Context, target, account string) ([]string,
 			return nil, err
 		}
 		if slices.Contains(o.Attributes.Get(model.Members), account) {
+			out = append(out, o.Name)
+		}
+	}
+	return out, rows.Err()
+}
+
+// Administrators returns the open accounts of users on a target that can
+// become superuser, without the one named. An account that is nobody's does
+// not count: nobody would be there to use it.
+func (s *Store) Administrators(ctx context.Context, target, without string) ([]string, error) {
+	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o JOIN link l ON l.target = o.target AND l.name = o.name
+		WHERE o.target = ? AND o.kind = 'account' AND o.name <> ? AND INSTR(o.body, ?) > 0 ORDER BY o.name`, target, without, []byte(model.Elevation))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []string
+	for rows.Next() {
+		o, err := scanObject(rows.Scan)
+		if err != nil {
+			return nil, err
+		}
+		if len(o.Attributes.Get(model.Elevation)) > 0 && o.Attributes.One(model.Disabled) != "yes" {
 			out = append(out, o.Name)
 		}
 	}

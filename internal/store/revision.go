@@ -58,6 +58,29 @@ func (s *Store) LastRevision(ctx context.Context) (Revision, error) {
 	return r, err
 }
 
+// RevisionOf returns one revision with its files, or ErrNone.
+func (s *Store) RevisionOf(ctx context.Context, number int) (Revision, error) {
+	var r Revision
+	err := s.db.GetContext(ctx, &r, `SELECT number, files, operator, because, made_at FROM revision WHERE number = ?`, number)
+	return r, err
+}
+
+// RevisionAt returns the revision that was the newest at a moment, or ErrNone.
+func (s *Store) RevisionAt(ctx context.Context, at time.Time) (Revision, error) {
+	var r Revision
+	err := s.db.GetContext(ctx, &r, `SELECT number, files, operator, because, made_at FROM revision WHERE made_at <= ? ORDER BY number DESC LIMIT 1`, at)
+	return r, err
+}
+
+// Revisions returns one page of revisions without their files, newest first, and how many there are.
+func (s *Store) Revisions(ctx context.Context, p Page) (out []Revision, total int, err error) {
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM revision`); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT number, operator, because, made_at FROM revision ORDER BY number DESC LIMIT ? OFFSET ?`, p.Size, p.From)
+	return out, total, err
+}
+
 // LastRevisionNumber returns the newest revision's number, 0 before the first.
 func (s *Store) LastRevisionNumber(ctx context.Context) (n int, err error) {
 	err = s.db.GetContext(ctx, &n, `SELECT COALESCE(MAX(number), 0) FROM revision`)

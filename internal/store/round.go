@@ -23,14 +23,34 @@ type Round struct {
 	RunBy      string     `db:"run_by"`
 	StartedAt  *time.Time `db:"started_at"`
 	EndedAt    *time.Time `db:"ended_at"`
+	Undoes     int64      `db:"undoes"`
+	First      string     `db:"first"`
+	Params     string     `db:"params"`
+	NotBefore  *time.Time `db:"not_before"`
+	InWindow   bool       `db:"in_window"`
+	Due        bool       `db:"due"`
+	StoppedBy  string     `db:"stopped_by"`
 }
 
-const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at`
+const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
+	undoes, first, params, not_before, in_window, due, stopped_by`
+
+// Hold is why a round may not run until somebody else approves it.
+type Hold struct {
+	Round  int64  `db:"round"`
+	Seq    int    `db:"seq"`
+	Kind   string `db:"kind"`
+	Target string `db:"target"`
+	Words  string `db:"words"`
+	Firm   bool   `db:"firm"`
+}
 
 // Step is one step of a round and what became of it.
 type Step struct {
 	Round     int64
 	Seq       int
+	Wave      int
+	Tier      int
 	Stage     int
 	Act       model.Act
 	Outcome   string
@@ -44,6 +64,8 @@ type stepRow struct {
 	Round     int64      `db:"round"`
 	Seq       int        `db:"seq"`
 	Target    string     `db:"target"`
+	Wave      int        `db:"wave"`
+	Tier      int        `db:"tier"`
 	Stage     int        `db:"stage"`
 	Verb      string     `db:"verb"`
 	User      string     `db:"user"`
@@ -55,10 +77,10 @@ type stepRow struct {
 	EndedAt   *time.Time `db:"ended_at"`
 }
 
-// AddRound stores a drafted round with its steps and returns its number.
-func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step) (int64, error) {
-	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at)
-		VALUES (:state, :because, :revision, :drafted_by, :drafted_at)`, r)
+// AddRound stores a drafted round with its steps and holds and returns its number.
+func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (int64, error) {
+	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, first, params)
+		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :first, :params)`, r)
 	if err != nil {
 		return 0, err
 	}
@@ -73,14 +95,29 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step) (int64, error
 			if err != nil {
 				return 0, err
 			}
-			rows = append(rows, stepRow{Round: id, Seq: from + i + 1, Target: s.Act.Target, Stage: s.Stage, Verb: string(s.Act.Verb), User: s.Act.User, Body: body, Outcome: s.Outcome})
+			rows = append(rows, stepRow{Round: id, Seq: from + i + 1, Target: s.Act.Target, Wave: s.Wave, Tier: s.Tier, Stage: s.Stage, Verb: string(s.Act.Verb), User: s.Act.User, Body: body, Outcome: s.Outcome})
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO step (round, seq, target, stage, verb, user, body, outcome, words)
-			VALUES (:round, :seq, :target, :stage, :verb, :user, :body, :outcome, :words)`, rows); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, user, body, outcome, words)
+			VALUES (:round, :seq, :target, :wave, :tier, :stage, :verb, :user, :body, :outcome, :words)`, rows); err != nil {
+			return 0, err
+		}
+	}
+	for i := range holds {
+		holds[i].Round, holds[i].Seq, holds[i].Words = id, i+1, clip(holds[i].Words, 2000)
+	}
+	for from, to := range groups(len(holds), 500) {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm) VALUES (:round, :seq, :kind, :target, :words, :firm)`, holds[from:to]); err != nil {
 			return 0, err
 		}
 	}
 	return id, nil
+}
+
+// Holds returns why a round is or was held, in order.
+func (s *Store) Holds(ctx context.Context, round int64) ([]Hold, error) {
+	var out []Hold
+	err := s.db.SelectContext(ctx, &out, `SELECT round, seq, kind, target, words, firm FROM hold WHERE round = ? ORDER BY seq`, round)
+	return out, err
 }
 
 // Round returns one round, or ErrNone.
@@ -109,15 +146,14 @@ func (s *Store) Rounds(ctx context.Context, states []string, p Page) (out []Roun
 // MoveRound changes a round's state from one of the given ones, by an
 // operator. It says whether the round was in one of them: of two who try, one succeeds.
 func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operator string, at time.Time) (bool, error) {
-	set := map[string]string{
-		"approved": `, approved_by = ?, approved_at = ?`, "running": `, run_by = ?, started_at = COALESCE(started_at, ?)`,
-	}[to]
-	args := []any{to}
-	if set != "" {
-		args = append(args, operator, at)
-	} else {
-		set = `, ended_at = ?`
-		args = append(args, at)
+	set, args := ``, []any{to}
+	switch to {
+	case "approved":
+		set, args = `, approved_by = ?, approved_at = ?`, append(args, operator, at)
+	case "running":
+		set, args = `, due = 0, run_by = ?, started_at = COALESCE(started_at, ?)`, append(args, operator, at)
+	case "stopped":
+		set, args = `, due = 0, stopped_by = ?`, append(args, operator)
 	}
 	args = append(args, id)
 	for _, st := range from {
@@ -129,6 +165,96 @@ func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operat
 	}
 	n, err := res.RowsAffected()
 	return n > 0, err
+}
+
+// EndRound closes a round whose steps have all ended. It says whether it was open until now.
+func (tx *Tx) EndRound(ctx context.Context, id int64, state string, at time.Time) (bool, error) {
+	res, err := tx.ExecContext(ctx, `UPDATE round SET state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL AND state IN ('running', 'stopped')`, state, at, id)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// DropSteps ends all steps of a round that nobody has begun, without trying them.
+func (tx *Tx) DropSteps(ctx context.Context, id int64, words string, at time.Time) (int64, error) {
+	res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'not-tried', words = ?, ended_at = ? WHERE round = ? AND outcome = 'waiting'`, clip(words, 2000), at, id)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// Undone marks a round and those of its steps that another took back.
+func (tx *Tx) Undone(ctx context.Context, id int64) error {
+	if _, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'undone' WHERE round = ? AND outcome = 'done'`, id); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE round SET state = 'undone' WHERE id = ?`, id)
+	return err
+}
+
+// Schedule lets an approved round start by itself. It says whether the round was approved.
+func (tx *Tx) Schedule(ctx context.Context, id int64, notBefore *time.Time, inWindow bool) (bool, error) {
+	res, err := tx.ExecContext(ctx, `UPDATE round SET due = 1, not_before = ?, in_window = ? WHERE id = ? AND state = 'approved'`, notBefore, inWindow, id)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
+}
+
+// DueRounds returns the approved rounds that wait for their time, and whose time has come.
+func (s *Store) DueRounds(ctx context.Context, at time.Time) ([]Round, error) {
+	var out []Round
+	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE due = 1 AND state = 'approved' AND (not_before IS NULL OR not_before <= ?) ORDER BY id`, at)
+	return out, err
+}
+
+// UnfinishedRounds returns the rounds that have steps to be carried on with, the oldest first.
+func (s *Store) UnfinishedRounds(ctx context.Context) ([]Round, error) {
+	var out []Round
+	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL AND state IN ('running', 'stopped') ORDER BY id LIMIT 100`)
+	return out, err
+}
+
+// PhaseCount is how many steps of a round's phase on a target stand at an outcome.
+type PhaseCount struct {
+	Wave    int    `db:"wave"`
+	Tier    int    `db:"tier"`
+	Target  string `db:"target"`
+	Outcome string `db:"outcome"`
+	N       int    `db:"n"`
+}
+
+// Phases counts a round's steps by wave, tier, target and outcome, in that order.
+func (s *Store) Phases(ctx context.Context, round int64) ([]PhaseCount, error) {
+	var out []PhaseCount
+	err := s.db.SelectContext(ctx, &out, `SELECT wave, tier, target, outcome, COUNT(*) AS n FROM step WHERE round = ? GROUP BY wave, tier, target, outcome ORDER BY wave, tier, target`, round)
+	return out, err
+}
+
+// TargetSteps returns the steps of a round on one target that have not ended, in order.
+func (s *Store) TargetSteps(ctx context.Context, round int64, target string) ([]Step, error) {
+	var rows []stepRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step WHERE round = ? AND target = ? AND outcome IN ('waiting', 'running') ORDER BY seq`, round, target); err != nil {
+		return nil, err
+	}
+	return stepsOf(rows)
+}
+
+const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome, words, tries, started_at, ended_at`
+
+func stepsOf(rows []stepRow) ([]Step, error) {
+	out := make([]Step, len(rows))
+	for i, r := range rows {
+		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words, Tries: r.Tries, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
+		if err := json.Unmarshal(r.Body, &out[i].Act); err != nil {
+			return nil, fmt.Errorf("step %d of round %d: %w", r.Seq, r.Round, err)
+		}
+	}
+	return out, nil
 }
 
 // Steps returns one page of a round's steps in order, and how many there are.
@@ -145,18 +271,11 @@ func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Pag
 		return nil, 0, err
 	}
 	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT round, seq, target, stage, verb, user, body, outcome, words, tries, started_at, ended_at
-		FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
-	for _, r := range rows {
-		st := Step{Round: r.Round, Seq: r.Seq, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words, Tries: r.Tries, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
-		if err := json.Unmarshal(r.Body, &st.Act); err != nil {
-			return nil, 0, fmt.Errorf("step %d of round %d: %w", r.Seq, r.Round, err)
-		}
-		out = append(out, st)
-	}
-	return out, total, nil
+	out, err = stepsOf(rows)
+	return out, total, err
 }
 
 // StepCount is how many steps of a round on a target ended in an outcome.
@@ -173,19 +292,20 @@ func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error
 	return out, err
 }
 
-// BeginSteps journals that steps are about to be tried. Those that have ended stay so.
-func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time.Time) error {
-	for from, to := range groups(len(seqs), 500) {
-		args := []any{at, round}
-		for _, q := range seqs[from:to] {
-			args = append(args, q)
-		}
-		if _, err := s.db.ExecContext(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-			WHERE round = ? AND outcome IN ('waiting', 'running') AND seq IN `+oneOf(to-from), args...); err != nil {
-			return err
-		}
+// BeginSteps journals that steps are about to be tried, in one statement. Steps
+// of a round that was stopped are not begun, but for those that had begun
+// before. It returns how many now run.
+func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time.Time) (int64, error) {
+	args := []any{at, round, round}
+	for _, q := range seqs {
+		args = append(args, q)
 	}
-	return nil
+	res, err := s.db.ExecContext(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
+		WHERE round = ? AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `+oneOf(len(seqs)), args...)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
 }
 
 // StillRunning returns which of the steps have begun and not ended, and keeps

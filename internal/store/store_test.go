@@ -239,8 +239,8 @@ func TestFindings(t *testing.T) {
 			t.Errorf("%+v: %d of %d, %v", c.f, len(page), total, err)
 		}
 	}
-	counts, err := s.CountFindings(ctx)
-	if err != nil || len(counts) != 4 || fmt.Sprint(counts[3]) != "{sooty-tern unmatched 1 0}" {
+	counts, err := s.CountFindings(ctx, "2026-11-23")
+	if err != nil || len(counts) != 4 || fmt.Sprint(counts[3]) != "{sooty-tern unmatched 1 0 0}" {
 		t.Errorf("%v %v", counts, err)
 	}
 	if n, err := s.CountFindingsOf(ctx, []string{"marit", "nobody"}); err != nil || n["marit"] != 2 || n["nobody"] != 0 {
@@ -262,8 +262,25 @@ func TestObserved(t *testing.T) {
 	}
 	group := model.Object{Kind: model.GroupKind, Name: "crew"}
 	group.Attributes = group.Attributes.With(model.Members, `Durand, "A"`, "marit")
-	if err := s.PutObserved(ctx, "arctic-tern", 1, append(objects, group)); err != nil {
-		t.Fatal(err)
+	see := func(at time.Time, objects ...model.Object) (written int) {
+		t.Helper()
+		g, err := s.Sight(ctx, "arctic-tern", at)
+		if err == nil {
+			err = g.Put(ctx, objects)
+		}
+		if err == nil {
+			written, err = g.Done(ctx)
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return written
+	}
+	if n := see(now, append(objects, group)...); n != len(odd)+1 {
+		t.Errorf("%d written", n)
+	}
+	if n := see(now.Add(time.Minute), append(objects, group)...); n != 0 {
+		t.Errorf("%d written though nothing changed", n)
 	}
 	accounts, groups, err := s.Observed(ctx, "arctic-tern")
 	if err != nil || len(accounts) != len(odd) || len(groups) != 1 {
@@ -283,11 +300,23 @@ func TestObserved(t *testing.T) {
 	if page, total, err := s.ObservedPage(ctx, "arctic-tern", "", store.Page{From: 5, Size: 5}); err != nil || total != 6 || len(page) != 1 || !page[0].System {
 		t.Errorf("the target's own come last: %v %d %v", page, total, err)
 	}
-	if err := s.PutObserved(ctx, "arctic-tern", 2, objects[:2]); err != nil {
-		t.Fatal(err)
+	moved := objects[1]
+	moved.Attributes = moved.Attributes.With("shell", "/bin/bash")
+	if n := see(now.Add(time.Hour), objects[0], moved); n != 6 {
+		t.Errorf("%d written, want one changed and five gone", n)
 	}
-	if err := s.ForgetUnseen(ctx, "arctic-tern", 2); err != nil {
-		t.Fatal(err)
+	// What was there before is still known of the past.
+	for at, want := range map[time.Duration]string{-time.Second: "0 0 ", time.Minute: "6 1 /bin/sh", time.Hour: "2 0 /bin/bash"} {
+		accounts, others, err := s.ObservedAt(ctx, "arctic-tern", now.Add(at))
+		shell := ""
+		for _, o := range accounts {
+			if o.Name == moved.Name {
+				shell = o.Attributes.One("shell")
+			}
+		}
+		if got := fmt.Sprintf("%d %d %s", len(accounts), len(others), shell); err != nil || got != want {
+			t.Errorf("after %s: %s, want %s (%v)", at, got, want, err)
+		}
 	}
 	if accounts, groups, _ := s.Observed(ctx, "arctic-tern"); len(accounts) != 2 || len(groups) != 0 {
 		t.Errorf("%d accounts and %d groups outlived the survey that did not see them", len(accounts), len(groups))
@@ -296,7 +325,7 @@ func TestObserved(t *testing.T) {
 		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Survey: 2, Words: strings.Repeat("å", 2000)}); err != nil {
 			return err
 		}
-		return tx.PutObject(ctx, "arctic-tern", objects[5])
+		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[0]}, now.Add(2*time.Hour))
 	})
 	if o, err := s.Object(ctx, "arctic-tern", model.Account, "marit"); err != nil || o.Unique != "u5" {
 		t.Errorf("%+v %v", o, err)
@@ -314,7 +343,7 @@ func TestRound(t *testing.T) {
 	}
 	var id int64
 	tx(t, s, func(tx *store.Tx) (err error) {
-		id, err = tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list)
+		id, err = tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list, []store.Hold{{Kind: "removals", Target: "t1", Words: "too many"}})
 		return err
 	})
 	if page, total, err := s.Steps(ctx, id, nil, store.Page{From: 1199, Size: 10}); err != nil || total != 1200 || len(page) != 1 || page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
@@ -347,8 +376,33 @@ func TestRound(t *testing.T) {
 	if won != 1 {
 		t.Errorf("%d approved it", won)
 	}
-	if err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil {
-		t.Fatal(err)
+	if n, err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil || n != 0 {
+		t.Fatalf("%d steps of a round that does not run were begun (%v)", n, err)
+	}
+	at := now.Add(time.Hour)
+	tx(t, s, func(tx *store.Tx) error {
+		if ok, err := tx.Schedule(ctx, id, &at, true); !ok || err != nil {
+			t.Errorf("%v %v", ok, err)
+		}
+		return nil
+	})
+	for when, want := range map[time.Time]int{now: 0, at: 1} {
+		if due, err := s.DueRounds(ctx, when); err != nil || len(due) != want {
+			t.Errorf("%v: %d due (%v)", when, len(due), err)
+		}
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		_, err := tx.MoveRound(ctx, id, []string{"approved"}, "running", "odd", now)
+		return err
+	})
+	if due, err := s.DueRounds(ctx, at); err != nil || len(due) != 0 {
+		t.Errorf("a round that runs is due: %v %v", due, err)
+	}
+	if n, err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil || n != 3 {
+		t.Fatalf("%d %v", n, err)
+	}
+	if h, err := s.Holds(ctx, id); err != nil || len(h) != 1 || h[0].Words != "too many" {
+		t.Errorf("%v %v", h, err)
 	}
 	end := func() {
 		tx(t, s, func(tx *store.Tx) error {
@@ -366,8 +420,8 @@ func TestRound(t *testing.T) {
 		})
 	}
 	end()
-	end()                                                           // told twice, it counts once
-	if err := s.BeginSteps(ctx, id, []int{1, 2}, now); err != nil { // what has ended is not begun again
+	end()                                                              // told twice, it counts once
+	if _, err := s.BeginSteps(ctx, id, []int{1, 2}, now); err != nil { // what has ended is not begun again
 		t.Fatal(err)
 	}
 	counts, err := s.CountSteps(ctx, id)
@@ -386,6 +440,81 @@ func TestRound(t *testing.T) {
 	}
 	if _, err := s.Round(ctx, id+1); !errors.Is(err, store.ErrNone) {
 		t.Error(err)
+	}
+	// Stopped: what waits is not tried, what runs is finished, and then the round is over.
+	tx(t, s, func(tx *store.Tx) error {
+		if _, err := tx.MoveRound(ctx, id, []string{"running"}, "stopped", "ines", now); err != nil {
+			return err
+		}
+		n, err := tx.DropSteps(ctx, id, "stopped by ines", now)
+		if n != 1197 {
+			t.Errorf("%d steps dropped", n)
+		}
+		return err
+	})
+	if open, err := s.UnfinishedRounds(ctx); err != nil || len(open) != 1 || open[0].StoppedBy != "ines" {
+		t.Errorf("%v %v", open, err)
+	}
+	if n, err := s.BeginSteps(ctx, id, []int{3, 4}, now); err != nil || n != 1 {
+		t.Errorf("%d steps begun, want the one that ran (%v)", n, err)
+	}
+	if left, err := s.TargetSteps(ctx, id, "t2"); err != nil || len(left) != 1 || left[0].Seq != 3 {
+		t.Errorf("%v %v", left, err)
+	}
+	for _, want := range []bool{true, false} {
+		tx(t, s, func(tx *store.Tx) error {
+			if ended, err := tx.EndRound(ctx, id, "stopped", now); ended != want || err != nil {
+				t.Errorf("%v %v", ended, err)
+			}
+			return nil
+		})
+	}
+	tx(t, s, func(tx *store.Tx) error { return tx.Undone(ctx, id) })
+	if r, err := s.Round(ctx, id); err != nil || r.State != "undone" {
+		t.Errorf("%+v %v", r, err)
+	}
+}
+
+func TestLinksAndDecisions(t *testing.T) {
+	s, _ := open(t)
+	links := []model.Link{{Target: "a", User: "marit", Name: "mf", Unique: "u1"}, {Target: "a", User: "hanne", Name: "hanne"}}
+	tx(t, s, func(tx *store.Tx) error { return tx.PutLinks(ctx, links, 1, now) })
+	tx(t, s, func(tx *store.Tx) error {
+		return tx.PutLinks(ctx, []model.Link{{Target: "a", User: "marit", Name: "marit", Unique: "u1"}}, 2, now.Add(time.Hour))
+	})
+	tx(t, s, func(tx *store.Tx) error { return tx.DropLinks(ctx, links[1:], now.Add(2*time.Hour)) })
+	for at, want := range map[time.Duration]string{-time.Second: "", 0: "hanne mf ", time.Hour: "hanne marit ", 3 * time.Hour: "marit "} {
+		got := ""
+		list, err := s.LinksAt(ctx, "a", now.Add(at))
+		for _, l := range list {
+			got += l.Name + " "
+		}
+		if err != nil || got != want {
+			t.Errorf("after %s: %q, want %q (%v)", at, got, want, err)
+		}
+	}
+	if l, err := s.LinksOn(ctx, "a"); err != nil || len(l) != 1 {
+		t.Errorf("%v %v", l, err)
+	}
+	decide := func(name, user string, theirs bool) {
+		tx(t, s, func(tx *store.Tx) error {
+			return tx.PutDecision(ctx, store.Decision{Target: "a", Name: name, User: user, Theirs: theirs, Operator: "odd", Because: "b", MadeAt: now})
+		})
+	}
+	decide("kberg", "kari", true)
+	decide("kari", "kari", false)
+	decide("kari2", "kari", true) // takes the place of kberg
+	if d, err := s.Decisions(ctx, "a"); err != nil || len(d) != 2 || d[1].Name != "kari2" || d[0].Theirs {
+		t.Errorf("%v %v", d, err)
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		if there, err := tx.DropDecision(ctx, "a", "kari2", "kari"); !there || err != nil {
+			t.Errorf("%v %v", there, err)
+		}
+		return nil
+	})
+	if d, err := s.Decisions(ctx, ""); err != nil || len(d) != 1 {
+		t.Errorf("%v %v", d, err)
 	}
 }
 

@@ -17,10 +17,11 @@ type Target struct {
 	SurveyedAt *time.Time `db:"surveyed_at"`
 	TookMS     int        `db:"took_ms"`
 	Survey     int64      `db:"survey"`
+	Reconciled *time.Time `db:"reconciled_at"`
 	Accounts   int        `db:"accounts"`
 }
 
-const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, survey, accounts`
+const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, survey, accounts, reconciled_at`
 
 // Targets returns what is known, by name.
 func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
@@ -54,9 +55,15 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 // PutTarget stores what is known of a target, whole.
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
-		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :survey, :accounts)
+		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :survey, :accounts, :reconciled_at)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
-		survey = VALUES(survey), accounts = VALUES(accounts)`, t)
+		survey = VALUES(survey), accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at)`, t)
+	return err
+}
+
+// NoteReconciled notes when a target was last reconciled by itself.
+func (tx *Tx) NoteReconciled(ctx context.Context, name string, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `UPDATE target SET reconciled_at = ? WHERE name = ?`, at, name)
 	return err
 }

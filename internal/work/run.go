@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"slices"
+	"sync"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -30,7 +30,8 @@ type Journal interface {
 	// Lease takes or renews the sole right to work on something.
 	Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error)
 	Release(ctx context.Context, what, owner string) error
-	// Begin says that the steps are about to be tried.
+	// Begin says that the steps are about to be tried. It returns ErrStopped when
+	// the round was stopped, and then they are not to be.
 	Begin(ctx context.Context, round int64, steps []Step) error
 	// End says what became of them.
 	End(ctx context.Context, round int64, results []Result) error
@@ -39,80 +40,59 @@ type Journal interface {
 // Reach finds out how to reach a target.
 type Reach func(ctx context.Context, target string) (connect.Connector, connect.Access, error)
 
-// Runner carries rounds out.
+// ErrStopped says that somebody stopped the round.
+var ErrStopped = errors.New("the round was stopped")
+
+// Runner carries out the steps of rounds, target by target. It is safe for concurrent use.
 type Runner struct {
 	Owner   string // of the leases: one for each process
 	Journal Journal
 	Reach   Reach
 	Log     *slog.Logger
-	Width   int // targets at once
 	Batch   int // steps in one batch: how much is under way when something breaks
+
+	breakers sync.Map // target → *breaker
 }
 
 const (
 	leaseFor   = 6 * time.Second
 	renewEvery = 2 * time.Second
-	persistFor = 3 * time.Minute // how long the database may be away before steps are left as they stand
-	tries      = 3               // of a batch whose connection was lost
+	persistFor = 3 * time.Minute  // how long the database may be away before steps are left as they stand
+	tries      = 3                // of a batch whose connection was lost
+	batchFor   = 10 * time.Minute // the longest that one batch may take
+	targetFor  = 2 * time.Hour    // the longest that the steps of one round may take on a target
+	sample     = 10               // steps that must have ended before a share of failures means anything
 )
 
-// Run carries out the steps of a round, several targets at once, and tells
-// after each batch. When ctx ends, batches under way are finished and the
-// other steps are left waiting: Run then returns the context's error, and a
-// later Run goes on from there.
-func (r *Runner) Run(ctx context.Context, round int64, steps []Step, told func([]Result)) error {
-	byTarget := map[string][]Step{}
-	var targets []string
-	for _, s := range steps {
-		if byTarget[s.Target] == nil {
-			targets = append(targets, s.Target)
-		}
-		byTarget[s.Target] = append(byTarget[s.Target], s)
-	}
-	slices.Sort(targets)
-	errs := make(chan error, len(targets))
-	Each(ctx, targets, r.Width, func(ctx context.Context, target string) {
-		w := worker{Runner: r, round: round, target: target, told: told, log: r.Log.With("round", round, "target", target)}
-		errs <- w.run(ctx, byTarget[target])
-	})
-	close(errs)
-	var all []error
-	for err := range errs {
-		all = append(all, err)
-	}
-	return errors.Join(all...)
-}
-
-// worker carries out one target's steps.
-type worker struct {
-	*Runner
-	round   int64
-	target  string
-	told    func([]Result)
-	log     *slog.Logger
-	session connect.Session
-	lost    *connect.Answer // why the target is given up: it is not tried again for each batch
-}
-
-func (w *worker) run(ctx context.Context, steps []Step) error {
-	held, release, err := Hold(ctx, w.Journal, "target/"+w.target, w.Owner)
+// Target carries out the steps of a round on one target, unless somebody else
+// works on it: then it returns ErrHeld. When more than failShare percent have
+// failed the others are not tried; -1 means that none are too many. When ctx
+// ends, the batch under way is finished and the other steps are left waiting:
+// Target then returns the context's error, and a later call goes on from there.
+func (r *Runner) Target(ctx context.Context, round int64, target string, steps []Step, failShare int) error {
+	held, release, err := TryHold(ctx, r.Journal, "target/"+target, r.Owner)
 	if err != nil {
 		return err
 	}
 	defer release()
+	w := worker{Runner: r, round: round, target: target, failShare: failShare, log: r.Log.With("round", round, "target", target)}
 	defer func() {
 		if w.session != nil {
 			w.session.Close()
 		}
 	}()
+	began := time.Now()
 	for len(steps) > 0 {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
 		if held.Err() != nil {
-			return fmt.Errorf("%s: the lease was lost", w.target)
+			return fmt.Errorf("%s: the lease was lost", target)
 		}
-		batch := steps[:min(w.Batch, len(steps))]
+		if w.lost == nil && time.Since(began) > targetFor {
+			w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
+		}
+		batch := steps[:min(r.Batch, len(steps))]
 		steps = steps[len(batch):]
 		// A batch that has begun is finished even if we are asked to stop.
 		if err := w.batch(context.WithoutCancel(ctx), batch); err != nil {
@@ -120,6 +100,18 @@ func (w *worker) run(ctx context.Context, steps []Step) error {
 		}
 	}
 	return nil
+}
+
+// worker carries out one target's steps.
+type worker struct {
+	*Runner
+	round         int64
+	target        string
+	failShare     int
+	ended, failed int
+	log           *slog.Logger
+	session       connect.Session
+	lost          *connect.Answer // why the target is given up: it is not tried again for each batch
 }
 
 func (w *worker) batch(ctx context.Context, steps []Step) error {
@@ -132,8 +124,21 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	if err := w.persist(ctx, func() error { return w.Journal.End(ctx, w.round, results) }); err != nil {
 		return err
 	}
-	w.told(results)
+	w.count(results)
 	return nil
+}
+
+// count gives the target up when too many steps have failed on it.
+func (w *worker) count(results []Result) {
+	for _, r := range results {
+		w.ended++
+		if r.Outcome == connect.Failed {
+			w.failed++
+		}
+	}
+	if w.lost == nil && w.failShare >= 0 && w.ended >= sample && 100*w.failed > w.failShare*w.ended {
+		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("stopped by itself: %d of the first %d steps on %s failed, more than %d%%", w.failed, w.ended, w.target, w.failShare)}
+	}
 }
 
 // persist tries until the journal takes it: what has been done must be written
@@ -142,8 +147,8 @@ func (w *worker) persist(ctx context.Context, write func() error) error {
 	pause, until := 50*time.Millisecond, time.Now().Add(persistFor)
 	for {
 		err := write()
-		if err == nil {
-			return nil
+		if err == nil || errors.Is(err, ErrStopped) {
+			return err
 		}
 		if time.Now().After(until) {
 			return fmt.Errorf("the journal cannot be written: %w", err)
@@ -177,7 +182,7 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		if w.session == nil {
 			if err := w.open(ctx); err != nil {
 				if try < tries && !connect.Reached(err) {
-					time.Sleep(time.Duration(try) * 200 * time.Millisecond)
+					time.Sleep(jittered(200 * time.Millisecond << (try - 1)))
 					continue
 				}
 				outcome, words := connect.OutOfReach, err.Error()
@@ -198,7 +203,9 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		for k, i := range open {
 			acts[k] = steps[i].Act
 		}
-		answers := w.session.Apply(ctx, acts)
+		during, cancel := context.WithTimeout(ctx, batchFor)
+		answers := w.session.Apply(during, acts)
+		cancel()
 		var unsure []int
 		for k, i := range open {
 			results[i].Answer = answers[k]
@@ -223,12 +230,18 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 	return results
 }
 
+// open connects, unless the target was out of reach a moment ago.
 func (w *worker) open(ctx context.Context) error {
+	b := w.breaker(w.target)
+	if err := b.closed(time.Now()); err != nil {
+		return err
+	}
 	c, access, err := w.Reach(ctx, w.target)
 	if err != nil {
 		return err
 	}
 	w.session, err = c.Open(ctx, access)
+	b.note(err, time.Now())
 	return err
 }
 

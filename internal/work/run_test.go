@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -28,6 +30,7 @@ type fake struct {
 	batches int
 	busy    bool
 	during  func()
+	fails   func(name string) bool
 }
 
 func (f *fake) Schema() model.Schema { return model.Schema{Kind: "fake"} }
@@ -74,6 +77,8 @@ func (f *fake) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 		switch {
 		case f.made[a.Name] > 0:
 			out[i] = connect.Found(a, connect.So, "", func(model.ObjectKind, string) *model.Object { return nil })
+		case f.fails != nil && f.fails(a.Name):
+			out[i] = connect.Answer{Outcome: connect.Failed, Words: "no"}
 		default:
 			f.made[a.Name]++
 			out[i] = connect.Answer{Outcome: connect.Done}
@@ -152,7 +157,7 @@ func setup(t *testing.T, targets map[string]*fake) (*Runner, *memory) {
 	for _, f := range targets {
 		f.t, f.made = t, map[string]int{}
 	}
-	return &Runner{Owner: "me", Journal: m, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Width: 4, Batch: 10,
+	return &Runner{Owner: "me", Journal: m, Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Batch: 10,
 		Reach: func(_ context.Context, name string) (connect.Connector, connect.Access, error) {
 			if targets[name] == nil {
 				return nil, connect.Access{}, errors.New(name + ": is no longer declared")
@@ -179,15 +184,29 @@ func (m *memory) count() map[connect.Outcome]int {
 	return out
 }
 
+// run carries out steps target by target, as the service does.
+func (r *Runner) run(ctx context.Context, steps []Step) error {
+	by := map[string][]Step{}
+	for _, s := range steps {
+		by[s.Target] = append(by[s.Target], s)
+	}
+	var all error
+	var mu sync.Mutex
+	Each(ctx, slices.Sorted(maps.Keys(by)), 4, func(ctx context.Context, target string) {
+		err := r.Target(ctx, 1, target, by[target], -1)
+		mu.Lock()
+		defer mu.Unlock()
+		all = errors.Join(all, err)
+	})
+	return all
+}
+
 func TestRun(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		targets := map[string]*fake{"a": {}, "b": {}, "down": {refuse: errors.New("connection refused")}, "stranger": {refuse: &connect.KeyError{Target: "stranger", Print: "x"}}}
 		r, m := setup(t, targets)
-		told := 0
-		var mu sync.Mutex
-		err := r.Run(context.Background(), 1, steps(25, "a", "b", "down", "stranger", "gone"), func(rs []Result) { mu.Lock(); told += len(rs); mu.Unlock() })
-		if err != nil || told != 125 {
-			t.Fatalf("%v, %d told", err, told)
+		if err := r.run(context.Background(), steps(25, "a", "b", "down", "stranger", "gone")); err != nil {
+			t.Fatal(err)
 		}
 		if got := m.count(); got[connect.Done] != 50 || got[connect.OutOfReach] != 50 || got[connect.Failed] != 25 {
 			t.Errorf("outcomes %v", got)
@@ -206,6 +225,47 @@ func TestRun(t *testing.T) {
 		if targets["stranger"].opens != 1 {
 			t.Errorf("a target that answers and refuses was tried %d times", targets["stranger"].opens)
 		}
+		// A target that stays down is left alone for a while, and then tried again.
+		down := steps(1, "down")
+		for range 5 {
+			if err := r.run(context.Background(), down); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if n := targets["down"].opens; n != breakAfter {
+			t.Errorf("tried %d times, want %d", n, breakAfter)
+		}
+		if words := m.ended[1].Words; !strings.Contains(words, "connection refused; it is left alone until ") {
+			t.Error(words)
+		}
+		time.Sleep(breakFor * 2)
+		targets["down"].refuse = nil
+		if err := r.run(context.Background(), down); err != nil || m.ended[1].Outcome != connect.Done {
+			t.Errorf("%v %+v", err, m.ended[1].Answer)
+		}
+	})
+}
+
+// Too many failures on a target, and the rest is not tried; one failure is not too many.
+func TestFailShare(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		for share, want := range map[int]map[connect.Outcome]int{
+			-1: {connect.Failed: 10, connect.Done: 20}, 40: {connect.Failed: 10, connect.Done: 20}, 20: {connect.Failed: 4, connect.Done: 6, connect.NotTried: 20},
+		} {
+			f := &fake{fails: func(name string) bool {
+				return strings.HasSuffix(name, "1") || strings.HasSuffix(name, "4") || strings.HasSuffix(name, "7") || name == "a-0"
+			}}
+			r, m := setup(t, map[string]*fake{"a": f})
+			if err := r.Target(context.Background(), 1, "a", steps(30, "a"), share); err != nil {
+				t.Fatal(err)
+			}
+			if got := m.count(); !maps.Equal(got, want) {
+				t.Errorf("with %d%%: %v, want %v", share, got, want)
+			}
+			if w := m.ended[30].Words; share == 20 && w != "stopped by itself: 4 of the first 10 steps on a failed, more than 20%" {
+				t.Error(w)
+			}
+		}
 	})
 }
 
@@ -214,7 +274,7 @@ func TestLostConnection(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		f := &fake{dropAt: 2}
 		r, m := setup(t, map[string]*fake{"a": f})
-		if err := r.Run(context.Background(), 1, steps(30, "a"), func([]Result) {}); err != nil {
+		if err := r.run(context.Background(), steps(30, "a")); err != nil {
 			t.Fatal(err)
 		}
 		if got := m.count(); got[connect.Done] != 30 || f.opens != 2 {
@@ -239,13 +299,13 @@ func TestStop(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		f.during = func() { cancel() }
 		all := steps(30, "a")
-		if err := r.Run(ctx, 1, all, func([]Result) {}); !errors.Is(err, context.Canceled) {
+		if err := r.run(ctx, all); !errors.Is(err, context.Canceled) {
 			t.Fatal(err)
 		}
 		if len(m.ended) != 10 || len(m.begun) != 10 {
 			t.Fatalf("%d begun, %d ended", len(m.begun), len(m.ended))
 		}
-		if err := r.Run(context.Background(), 1, all[10:], func([]Result) {}); err != nil || len(m.ended) != 30 {
+		if err := r.run(context.Background(), all[10:]); err != nil || len(m.ended) != 30 {
 			t.Errorf("%v, %d ended", err, len(m.ended))
 		}
 	})
@@ -264,7 +324,7 @@ func TestJournalAway(t *testing.T) {
 			}
 		}
 		began := time.Now()
-		if err := r.Run(context.Background(), 1, steps(20, "a"), func([]Result) {}); err != nil {
+		if err := r.run(context.Background(), steps(20, "a")); err != nil {
 			t.Fatal(err)
 		}
 		if got := m.count(); got[connect.Done] != 20 || time.Since(began) < 4*time.Second {
@@ -285,7 +345,7 @@ func TestJournalGone(t *testing.T) {
 			m.mu.Unlock()
 			close(ok)
 		}()
-		err := r.Run(context.Background(), 1, steps(20, "a"), func([]Result) {})
+		err := r.run(context.Background(), steps(20, "a"))
 		<-ok
 		if !errors.Is(err, errAway) {
 			t.Errorf("%v", err)

@@ -311,7 +311,10 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 		"removal":    func(n ast.Node) { p.removal(name, &t.Removal, n) },
 		"limits":     func(n ast.Node) { p.limits(name, &t.Limits, n) },
 		"window":     func(n ast.Node) { p.window(name, &t.Window, n) },
-		"protect":    p.strings(&t.Protect),
+		"repeat": func(n ast.Node) {
+			p.mapping(n, "repeat of "+name, keys{"survey": p.span(&t.Repeat.Survey), "reconcile": p.span(&t.Repeat.Reconcile)})
+		},
+		"protect": p.strings(&t.Protect),
 	})
 	if t.Match == nil {
 		t.Match = MatchRules[:3]

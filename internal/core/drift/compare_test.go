@@ -135,7 +135,7 @@ func TestCarriedOut(t *testing.T) {
 	in := drift.Input{Desired: p.Targets["arctic-tern"],
 		Accounts: []model.Object{account("mfell", "1001"), account("hanne.vik", "1514", model.Disabled, "yes"), account("jarle.holm", "1701"), account("svc-backup", "1800")},
 		Others:   []model.Object{group("crew", "17", "jarle.holm", "svc-backup")}}
-	steps, undecided := round.Draft(drift.Compare(in), round.Filter{})
+	steps, undecided := round.Draft(drift.Compare(in), round.Filter{}, round.Order{})
 	if len(undecided) != 0 {
 		t.Fatalf("undecided: %v", undecided)
 	}

@@ -54,14 +54,14 @@ func (r *Result) AccountOf(user string) (string, bool) {
 // Accounts matches accounts with people.
 func Accounts(in Input) *Result {
 	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Fits: map[string]Fit{}, byUser: map[string]string{}}
-	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, byUser: map[string][]string{}, by: map[[2]string][]string{}, decided: map[string]string{}, denied: map[[2]string]bool{}}
+	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, byUser: map[string][]string{}, by: map[[2]string][]string{}, decided: map[string]string{}, theirs: map[string]string{}, denied: map[[2]string]bool{}}
 	m.fold = func(s string) string { return s }
 	if in.Desired.Schema.FoldNames {
 		m.fold = strings.ToLower
 	}
 	for _, d := range in.Decisions {
 		if d.Theirs {
-			m.decided[m.fold(d.Name)] = d.User
+			m.decided[m.fold(d.Name)], m.theirs[d.User] = d.User, m.fold(d.Name)
 		} else {
 			m.denied[[2]string{m.fold(d.Name), d.User}] = true
 		}
@@ -81,6 +81,7 @@ type matcher struct {
 	r                 *Result
 	fold              func(string) string
 	decided           map[string]string      // folded account name → user
+	theirs            map[string]string      // user → folded account name
 	denied            map[[2]string]bool     // folded account name and user
 	byAccount, byUser map[string][]string    // who fits what
 	by                map[[2]string][]string // account and user → rules
@@ -148,6 +149,9 @@ func (m *matcher) add(a *model.Object) {
 
 func (m *matcher) edge(account, user, rule string) {
 	if _, has := m.r.byUser[user]; has || m.denied[[2]string{m.fold(account), user}] {
+		return
+	}
+	if decided := m.theirs[user]; decided != "" && decided != m.fold(account) {
 		return
 	}
 	pair := [2]string{account, user}

@@ -68,22 +68,22 @@ func textSize(s string) int {
 	return n
 }
 
-// Unpack checks bytes that were packed before, such as a database gives back.
-func Unpack(b []byte) (Attributes, error) {
-	a := Attributes(b)
-	for rest := string(b); rest != ""; {
+// Check says whether the text was packed as it should be, as one that comes
+// from a disk may not be. Reading what is not yields nothing, and never fails.
+func (a Attributes) Check() error {
+	for rest := string(a); rest != ""; {
 		name, values, next, ok := cutAttribute(rest)
 		if !ok {
-			return "", errors.New("packed attributes are cut short")
+			return errors.New("packed attributes are cut short")
 		}
 		for v := values; v != ""; {
 			if _, v, ok = cutText(v); !ok {
-				return "", fmt.Errorf("values of %q are cut short", name)
+				return fmt.Errorf("values of %q are cut short", name)
 			}
 		}
 		rest = next
 	}
-	return a, nil
+	return nil
 }
 
 func cutText(s string) (text, rest string, ok bool) {

@@ -211,6 +211,7 @@ type Target struct {
 	Removal    Removal
 	Limits     Limits
 	Window     Window // when scheduled rounds may run
+	Repeat     Repeat
 	Pos        Pos
 }
 
@@ -227,6 +228,11 @@ type Limits struct {
 	Disable      int
 	DisableShare int
 	FailShare    int // percent of steps that may fail before the round stops by itself
+}
+
+// Repeat says how often a target is surveyed and reconciled by itself; 0: never.
+type Repeat struct {
+	Survey, Reconcile time.Duration
 }
 
 // Window is a stretch of the week in which scheduled rounds may run, UTC. Empty days: every day.

@@ -95,13 +95,20 @@ type Finding struct {
 	Act
 	Note       string   `json:"note,omitempty"`       // what a person should know or decide
 	Candidates []string `json:"candidates,omitempty"` // accounts or users it could be
+	Times      int      `json:"times,omitempty"`      // of a contested one: how often it was put right before
 }
 
 // Key identifies the same difference over surveys, so that its first-seen day
 // can be kept. It is hexadecimal and 32 characters long.
-func (f Finding) Key() string {
+func (f Finding) Key() string { return key(string(f.Kind), f.Act) }
+
+// Key identifies an act whatever kind of finding proposes it, so that what was
+// put right is known when it comes back.
+func (a Act) Key() string { return key("", a) }
+
+func key(kind string, a Act) string {
 	h := sha256.New()
-	for _, s := range []string{f.Target, string(f.Kind), string(f.Object), f.Name, string(f.Verb), f.Member, string(f.MemberKind), f.User} {
+	for _, s := range []string{a.Target, kind, string(a.Object), a.Name, string(a.Verb), a.Member, string(a.MemberKind), a.User} {
 		h.Write([]byte(s))
 		h.Write([]byte{0})
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 func TestAttributes(t *testing.T) {
@@ -126,5 +127,66 @@ func TestActSides(t *testing.T) {
 	m := Act{Object: Membership, Name: "crew", Member: "marit", MemberKind: Account}
 	if g := (Act{Object: GroupKind, Name: "crew"}); m.Account() != "marit" || g.Account() != "" {
 		t.Error("whose account")
+	}
+}
+
+// What was packed is read back, whatever is in it; what was cut is noticed and never read past its end.
+func FuzzAttributes(f *testing.F) {
+	f.Add("shell", "/bin/bash", "keys", "a b")
+	f.Add("", "", strings.Repeat("n", 300), strings.Repeat("v", 70_000))
+	f.Fuzz(func(t *testing.T, a, x, b, y string) {
+		packed := Pack(Attribute{a, []string{x, y}}, Attribute{b, []string{y}})
+		if err := packed.Check(); err != nil {
+			t.Fatal(err)
+		}
+		if a != b && (!slices.Equal(packed.Get(a), []string{x, y}) || packed.One(b) != y) || packed.With(a, y).One(a) != y {
+			t.Fatalf("%q", packed)
+		}
+		if Pack().With(b, y).With(a, x, y) != packed && a != b {
+			t.Fatalf("one by one: %q", packed)
+		}
+		for i := range min(len(packed), 50) {
+			cut := packed[:i]
+			cut.Map()
+			if cut.Check() == nil && len(cut.Map()) > 1 {
+				t.Fatalf("cut at %d: %q", i, cut)
+			}
+		}
+		Attributes(x).Map()
+		if Attributes(x).Check() == nil {
+			Attributes(x).With("k", "v").Get("k")
+		}
+	})
+}
+
+func TestWindow(t *testing.T) {
+	at := func(s string) time.Time {
+		x, err := time.Parse("2006-01-02 15:04", s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return x
+	}
+	night := Window{Days: []time.Weekday{time.Friday}, From: 22 * 60, Till: 4 * 60}
+	day := Window{From: 8 * 60, Till: 17 * 60}
+	for _, c := range []struct {
+		w    Window
+		at   string
+		open bool
+	}{
+		{Window{}, "2026-11-23 03:00", true}, {day, "2026-11-23 08:00", true}, {day, "2026-11-23 17:00", false},
+		{night, "2026-11-27 22:00", true}, {night, "2026-11-28 03:59", true}, {night, "2026-11-28 04:00", false}, {night, "2026-11-27 03:00", false}, {night, "2026-11-28 22:30", false},
+	} {
+		if got := c.w.Open(at(c.at)); got != c.open {
+			t.Errorf("%+v at %s: %v", c.w, c.at, got)
+		}
+	}
+	for _, c := range []struct {
+		a, b  Span
+		meets bool
+	}{{Span{}, Span{}, true}, {Span{Until: "2026-04-30"}, Span{From: "2026-05-01"}, false}, {Span{Until: "2026-05-01"}, Span{From: "2026-05-01"}, true}, {Span{From: "2026-05-01"}, Span{Until: "2026-04-30"}, false}} {
+		if c.a.Meets(c.b) != c.meets || c.b.Meets(c.a) != c.meets {
+			t.Errorf("%v %v", c.a, c.b)
+		}
 	}
 }

@@ -2,6 +2,7 @@ package resolve
 
 import (
 	"iter"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -351,4 +352,80 @@ func (d *Desired) open(people []*Person) []*Person {
 		}
 	}
 	return out
+}
+
+// Bundle numbers the set of roles a person holds: people with one number hold the same.
+func (p *Person) Bundle() int { return p.bundle.at0 }
+
+// Given is a grant and the role it stands in.
+type Given struct {
+	*model.Grant
+	Role string
+}
+
+// Giving returns the grants that reach a target and are as asked, by role.
+func (p *Plan) Giving(d *Desired, asked func(*model.Grant) bool) []Given {
+	var out []Given
+	for _, name := range slices.Sorted(maps.Keys(p.d.Roles)) {
+		role := p.d.Roles[name]
+		for i := range role.Gives {
+			if g := &role.Gives[i]; g.At.Matches(d.Target) && asked(g) {
+				out = append(out, Given{g, name})
+			}
+		}
+	}
+	return out
+}
+
+// GivenTo returns those of the grants that reach a person, through the roles they hold.
+func (p *Plan) GivenTo(x *Person, d *Desired, asked func(*model.Grant) bool) []Given {
+	return slices.DeleteFunc(p.Giving(d, asked), func(g Given) bool { return !slices.Contains(x.Roles(), g.Role) })
+}
+
+// HeldThrough says how a person comes to hold a role: the chain from the role
+// that they hold themselves to this one, where that stands, and the condition
+// where it is held by one.
+func (p *Plan) HeldThrough(x *Person, role string) (chain []string, at model.Pos, condition string) {
+	for _, h := range x.Declared.Roles {
+		if h.Span.Holds(p.Day) {
+			if c := p.chain(h.Name, role); c != nil {
+				return c, h.Pos, ""
+			}
+		}
+	}
+	for _, name := range x.Roles() {
+		if r := p.d.Roles[name]; r.HeldWhen.Raw != "" {
+			if c := p.chain(name, role); c != nil {
+				return c, r.HeldWhen.Pos, r.HeldWhen.Raw
+			}
+		}
+	}
+	return nil, model.Pos{}, ""
+}
+
+// chain is the shortest way from a role to one that it includes.
+func (p *Plan) chain(from, to string) []string {
+	if from == to {
+		return []string{to}
+	}
+	var best []string
+	if r := p.d.Roles[from]; r != nil {
+		for _, in := range r.Includes {
+			if c := p.chain(in.Name, to); c != nil && (best == nil || len(c)+1 < len(best)) {
+				best = append([]string{from}, c...)
+			}
+		}
+	}
+	return best
+}
+
+// Inside says whether a group is inside another, at any depth.
+func (p *Plan) Inside(group, outer string) bool {
+	g := p.d.Groups[group]
+	return g != nil && slices.ContainsFunc(g.In, func(r model.Ref) bool { return r.Name == outer || p.Inside(r.Name, outer) })
+}
+
+// Scope is what a condition on a person can see.
+func (p *Plan) Scope(x *Person) expr.Scope {
+	return expr.Scope{User: x, Params: p.params, Day: p.Day}
 }

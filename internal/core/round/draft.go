@@ -1,4 +1,5 @@
-// Package round turns findings into ordered steps.
+// Package round turns findings into ordered steps, says what must be approved
+// before they run, and works out how to take them back.
 package round
 
 import (
@@ -8,20 +9,29 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// Stage is the place of a step in the order that works: what others lean on
-// comes first, and on the way out last.
+// Stage is the place of a step in the order that works on one target: what
+// others lean on comes first, and on the way out last.
 type Stage int
 
 const (
-	Groups      Stage = iota // groups exist before anyone joins them
+	Containers  Stage = iota // places exist before anything stands in them
+	Groups                   // groups exist before anyone joins them
+	Rights                   // and rights before anyone has them
 	Accounts                 // accounts are adopted, made, changed, opened
+	Credentials              // and get what they sign in with
 	Memberships              // then they join and leave
-	Closing                  // and last are those that are shut
+	Policies                 // what holds for groups comes after them
+	Closing                  // next are those that are shut
+	Removing                 // and last those that go, in the reverse order
+	Unmaking                 // with the groups
+	Clearing                 // and places that nobody needs any more
 )
 
 // Step is one act with its place in the order.
 type Step struct {
 	model.Act
+	Wave  int // from 1; the next begins only if the one before held
+	Tier  int // of the target: one that feeds others has a lower one
 	Stage Stage
 }
 
@@ -36,17 +46,24 @@ func (f Filter) takes(x model.Finding) bool {
 
 func takes(list []string, s string) bool { return len(list) == 0 || slices.Contains(list, s) }
 
-// Draft makes the steps that put the chosen findings right, in order: by
-// target, stage, group and person. Groups that a chosen person is to join and
-// that are missing come along. Findings that a person must decide yield no
-// step and are returned beside.
-func Draft(findings []model.Finding, f Filter) (steps []Step, undecided []model.Finding) {
+// Order is what the order of steps depends on beside the acts themselves.
+type Order struct {
+	Groups  map[string]*model.Group  // which group is inside which
+	Targets map[string]*model.Target // which target comes after which
+	First   map[string]bool          // targets of the first wave; empty: all are in one
+}
+
+// Draft makes the steps that put the chosen findings right, in order. Groups
+// that a chosen person is to join and that are missing come along. Findings
+// that a person must decide yield no step and are returned beside.
+func Draft(findings []model.Finding, f Filter, o Order) (steps []Step, undecided []model.Finding) {
 	needed := map[[2]string]bool{}
 	for _, x := range findings {
 		if x.Verb == model.JoinIt && f.takes(x) {
 			needed[[2]string{x.Target, x.Name}] = true
 		}
 	}
+	var acts []model.Act
 	for _, x := range findings {
 		leansOn := x.Object == model.GroupKind && x.Verb == model.Create && needed[[2]string{x.Target, x.Name}]
 		if !f.takes(x) && !leansOn {
@@ -56,12 +73,71 @@ func Draft(findings []model.Finding, f Filter) (steps []Step, undecided []model.
 			undecided = append(undecided, x)
 			continue
 		}
-		steps = append(steps, Step{x.Act, StageOf(x.Act)})
+		acts = append(acts, x.Act)
+	}
+	return Arrange(acts, o), undecided
+}
+
+// Arrange puts acts in an order that works: wave by wave; targets that feed
+// others before those; on each target stage by stage; groups from the outermost
+// in, and those that go from the innermost out.
+func Arrange(acts []model.Act, o Order) []Step {
+	steps := make([]Step, len(acts))
+	tiers, depths := ranks{}, ranks{}
+	for i, a := range acts {
+		s := Step{Act: a, Wave: 1, Stage: StageOf(a)}
+		if len(o.First) > 0 && !o.First[a.Target] {
+			s.Wave = 2
+		}
+		s.Tier = tiers.of(a.Target, func(name string) []model.Ref {
+			if t := o.Targets[name]; t != nil {
+				return t.After
+			}
+			return nil
+		})
+		steps[i] = s
+	}
+	depth := func(a model.Act) int {
+		d := depths.of(a.Name, func(name string) []model.Ref {
+			if g := o.Groups[name]; g != nil {
+				return g.In
+			}
+			return nil
+		})
+		if a.Verb == model.Remove {
+			return -d
+		}
+		return d
 	}
 	slices.SortStableFunc(steps, func(a, b Step) int {
-		return cmp.Or(cmp.Compare(a.Target, b.Target), cmp.Compare(a.Stage, b.Stage), cmp.Compare(verbOrder(a.Verb), verbOrder(b.Verb)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Member, b.Member))
+		if c := cmp.Or(cmp.Compare(a.Wave, b.Wave), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Target, b.Target), cmp.Compare(a.Stage, b.Stage)); c != 0 {
+			return c
+		}
+		if a.Object == model.GroupKind {
+			if c := cmp.Compare(depth(a.Act), depth(b.Act)); c != 0 {
+				return c
+			}
+		}
+		return cmp.Or(cmp.Compare(verbOrder(a.Verb), verbOrder(b.Verb)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Member, b.Member))
 	})
-	return steps, undecided
+	return steps
+}
+
+// ranks remembers how far each name is from those that lean on nothing.
+type ranks map[string]int
+
+// of counts the longest chain of what a name leans on. Loops are refused when a declaration is read.
+func (r ranks) of(name string, on func(string) []model.Ref) int {
+	if n, ok := r[name]; ok {
+		return n
+	}
+	r[name] = 0
+	n := 0
+	for _, ref := range on(name) {
+		n = max(n, r.of(ref.Name, on)+1)
+	}
+	r[name] = n
+	return n
 }
 
 // StageOf says when an act may be carried out.
@@ -69,8 +145,20 @@ func StageOf(a model.Act) Stage {
 	switch {
 	case a.Verb == model.Disable:
 		return Closing
+	case a.Verb == model.Remove && a.Object == model.Account:
+		return Removing
+	case a.Verb == model.Remove && a.Object == model.PlaceKind:
+		return Clearing
+	case a.Verb == model.Remove:
+		return Unmaking
+	case a.Object == model.PlaceKind:
+		return Containers
 	case a.Object == model.GroupKind:
 		return Groups
+	case a.Object == model.RightKind:
+		return Rights
+	case a.Object == model.PolicyKind:
+		return Policies
 	case a.Object == model.Membership:
 		return Memberships
 	default:
@@ -80,5 +168,34 @@ func StageOf(a model.Act) Stage {
 
 // verbOrder lets numbers be freed before they are taken and memberships end before new ones begin.
 func verbOrder(v model.Verb) int {
-	return slices.Index([]model.Verb{model.AdoptIt, model.Modify, model.Create, model.Enable, model.LeaveIt, model.JoinIt, model.Disable}, v)
+	return slices.Index([]model.Verb{model.AdoptIt, model.Modify, model.Create, model.Enable, model.LeaveIt, model.JoinIt, model.SetRule, model.Disable, model.Remove}, v)
+}
+
+// FirstOfEach chooses n targets of each kind, by name, for a first wave.
+func FirstOfEach(acts []model.Act, targets map[string]*model.Target, n int) map[string]bool {
+	by := map[string][]string{}
+	for _, a := range acts {
+		if t := targets[a.Target]; t != nil && !slices.Contains(by[t.Kind], a.Target) {
+			by[t.Kind] = append(by[t.Kind], a.Target)
+		}
+	}
+	first := map[string]bool{}
+	for _, names := range by {
+		slices.Sort(names)
+		for _, name := range names[:min(n, len(names))] {
+			first[name] = true
+		}
+	}
+	return first
+}
+
+// Tagged chooses the targets that carry a tag, for a first wave.
+func Tagged(targets map[string]*model.Target, key, value string) map[string]bool {
+	first := map[string]bool{}
+	for name, t := range targets {
+		if t.Tags[key] == value {
+			first[name] = true
+		}
+	}
+	return first
 }

@@ -2,6 +2,7 @@ package round_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -31,6 +32,8 @@ func TestWords(t *testing.T) {
 		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")}, "change account", "marit", "shell /bin/sh", "shell /bin/bash", "role deck-crew", "change account marit: shell /bin/sh → shell /bin/bash"},
 		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("home", "", "/home/m")}, "change account", "marit", "no home", "home /home/m", "role deck-crew", "change account marit: no home → home /home/m"},
 		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit"}, "adopt account", "mf", "nobody’s", "marit", "", "adopt account mf: nobody’s → marit"},
+		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("name", "mfell", "mf")}, "adopt account", "mf", "known as mfell", "known as mf", "role deck-crew", "adopt account mf: known as mfell → known as mf"},
+		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("owner", "marit", "nobody")}, "adopt account", "mf", "marit", "nobody’s", "role deck-crew", "adopt account mf: marit → nobody’s"},
 		{model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}, "disable account", "jarle", "open", "shut", "not declared", "disable account jarle: open → shut"},
 		{model.Act{Verb: model.Enable, Object: model.Account, Name: "gunnar", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"no"}}}}, "enable account", "gunnar", "half shut", "open", "", "enable account gunnar: half shut → open"},
 		{model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "marit", MemberKind: model.Account, Changes: file}, "join group", "marit · crew", "", "crew", "groups.yaml line 7", "join group crew: marit"},
@@ -99,11 +102,165 @@ sooty disable account jarle: open → open`, 1},
 			turned := slices.Clone(findings)
 			slices.Reverse(turned)
 			for _, list := range [][]model.Finding{findings, turned} {
-				steps, undecided := round.Draft(list, c.filter)
+				steps, undecided := round.Draft(list, c.filter, round.Order{})
 				if got := lines(steps); got != c.want || len(undecided) != c.undecided {
 					t.Errorf("%d undecided, want %d; got\n%s\nwant\n%s", len(undecided), c.undecided, got, c.want)
 				}
 			}
 		})
 	}
+}
+
+func group(name string, in ...string) *model.Group {
+	g := &model.Group{Name: name}
+	for _, i := range in {
+		g.In = append(g.In, model.Ref{Name: i})
+	}
+	return g
+}
+
+// For every pair of steps of which one leans on the other, in any order they
+// are given, the one that is leaned on comes first.
+func TestArrange(t *testing.T) {
+	var acts []model.Act
+	put := func(verb model.Verb, object model.ObjectKind, name, member string) {
+		for _, target := range []string{"directory", "arctic", "ticketing"} {
+			acts = append(acts, model.Act{Target: target, Verb: verb, Object: object, Name: name, Member: member})
+		}
+	}
+	for _, g := range []string{"deck", "crew", "all"} {
+		put(model.Create, model.GroupKind, g, "")
+		put(model.Remove, model.GroupKind, "old-"+g, "")
+	}
+	put(model.Create, model.PlaceKind, "people", "")
+	put(model.Remove, model.PlaceKind, "attic", "")
+	put(model.Create, model.RightKind, "counter", "")
+	put(model.Create, model.Account, "marit", "")
+	put(model.JoinIt, model.Membership, "deck", "marit")
+	put(model.LeaveIt, model.Membership, "old-deck", "jarle")
+	put(model.Disable, model.Account, "jarle", "")
+	put(model.Remove, model.Account, "olav", "")
+	put(model.SetRule, model.PolicyKind, "staff", "")
+	order := round.Order{
+		Groups:  map[string]*model.Group{"deck": group("deck", "crew"), "crew": group("crew", "all"), "all": group("all"), "old-deck": group("old-deck", "old-crew"), "old-crew": group("old-crew", "old-all"), "old-all": group("old-all")},
+		Targets: map[string]*model.Target{"directory": {}, "arctic": {After: []model.Ref{{Name: "directory"}}}, "ticketing": {After: []model.Ref{{Name: "arctic"}}}},
+	}
+	chain := []string{"create container people", "create group all", "create group crew", "create group deck", "create right counter", "create account marit", "leave group old-deck: jarle",
+		"join group deck: marit", "set policy policy staff", "disable account jarle: open → open", "remove account olav", "remove group old-deck", "remove group old-crew", "remove group old-all", "remove container attic"}
+	var want []string
+	for _, target := range []string{"directory", "arctic", "ticketing"} {
+		for _, s := range chain {
+			want = append(want, target+" "+s)
+		}
+	}
+	random := rand.New(rand.NewPCG(1, 2))
+	for range 200 {
+		random.Shuffle(len(acts), func(i, j int) { acts[i], acts[j] = acts[j], acts[i] })
+		if got := lines(round.Arrange(acts, order)); got != strings.Join(want, "\n") {
+			t.Fatalf("got\n%s\nwant\n%s", got, strings.Join(want, "\n"))
+		}
+	}
+	order.First = round.FirstOfEach(acts, map[string]*model.Target{"directory": {Kind: "directory"}, "arctic": {Kind: "host"}, "ticketing": {Kind: "host"}}, 1)
+	for _, s := range round.Arrange(acts, order) {
+		if (s.Target == "ticketing") != (s.Wave == 2) {
+			t.Fatalf("%s is in wave %d", s.Target, s.Wave)
+		}
+	}
+}
+
+func TestHolds(t *testing.T) {
+	target := &model.Target{Name: "arctic", Protect: []string{"svc-*"}, Limits: model.Limits{Remove: 2, RemoveShare: 10, Disable: 5, DisableShare: 25}}
+	many := func(verb model.Verb, n int) []model.Act {
+		var out []model.Act
+		for i := range n {
+			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.Account, Name: fmt.Sprintf("hand-%d", i)})
+		}
+		return out
+	}
+	one := func(verb model.Verb, name string, more ...string) []model.Act {
+		return []model.Act{{Target: "arctic", Verb: verb, Object: model.Account, Name: name, User: strings.Join(more, "")}}
+	}
+	sudo := one(model.Modify, "marit", "marit")
+	sudo[0].Changes = []model.Change{{Attribute: model.Elevation, After: []string{"all"}}}
+	for _, c := range []struct {
+		name  string
+		acts  []model.Act
+		facts round.Facts
+		want  string
+		firm  bool
+	}{
+		{name: "nothing to see", acts: many(model.Disable, 3), facts: round.Facts{Accounts: 4}},
+		{name: "as many as may be", acts: many(model.Remove, 2), facts: round.Facts{Accounts: 100}},
+		{name: "one more", acts: many(model.Remove, 3), facts: round.Facts{Accounts: 100}, want: "removals: it would remove 3 accounts on arctic, and the limit is 2: hand-0, hand-1, hand-2"},
+		{name: "too large a share", acts: many(model.Disable, 5), facts: round.Facts{Accounts: 19}, want: "disables: it would disable 5 of 19 accounts on arctic, and the limit is 25%: hand-0, hand-1, hand-2, hand-3, hand-4"},
+		{name: "many", acts: many(model.Disable, 9), facts: round.Facts{Accounts: 1000}, want: "disables: it would disable 9 accounts on arctic, and the limit is 5: hand-0, hand-1, hand-2, hand-3, hand-4 and 4 more"},
+		{name: "protected", acts: one(model.Modify, "svc-backup"), want: `protected: change account of svc-backup on arctic: protected by "svc-*"; take the step out, or the name out of protect`, firm: true},
+		{name: "our own branch", acts: one(model.Disable, "hen"), want: `own login: disable account of hen on arctic: Hen Roost signs in with it; take the step out, or the name out of protect`, firm: true},
+		{name: "the last administrator", acts: append(one(model.Disable, "odd"), one(model.Remove, "eva")...), facts: round.Facts{Administrators: []string{"odd", "eva"}, Accounts: 100},
+			want: "last administrator: remove eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "not the last", acts: one(model.Disable, "odd"), facts: round.Facts{Administrators: []string{"odd", "eva"}, Accounts: 100}},
+		{name: "superuser rights", acts: sudo, want: "elevation: superuser rights on arctic for marit"},
+		{name: "roles that clash", acts: one(model.Create, "both", "both"), want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			c.facts.Target, c.facts.Login = target, "hen"
+			holds := round.Holds(round.Arrange(c.acts, round.Order{}), map[string]round.Facts{"arctic": c.facts}, func(user string) (string, string, bool) { return "auditor", "deck-crew", user == "both" })
+			var got []string
+			for _, h := range holds {
+				got = append(got, h.Kind+": "+h.Words)
+				if h.Firm != c.firm {
+					t.Errorf("%s: firm is %v", h.Words, h.Firm)
+				}
+			}
+			if s := strings.Join(got, "\n"); s != c.want {
+				t.Errorf("got  %s\nwant %s", s, c.want)
+			}
+		})
+	}
+}
+
+func TestUndo(t *testing.T) {
+	closed := []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"yes"}}}
+	done := []model.Act{
+		{Target: "a", Verb: model.Create, Object: model.GroupKind, Name: "crew"},
+		{Target: "a", Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit"},
+		{Target: "a", Verb: model.Modify, Object: model.Account, Name: "mf", User: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")},
+		{Target: "a", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
+		{Target: "b", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
+		{Target: "a", Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "mf", MemberKind: model.Account},
+		{Target: "a", Verb: model.LeaveIt, Object: model.Membership, Name: "crew", Member: "jarle", MemberKind: model.Account},
+		{Target: "a", Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: closed},
+		{Target: "a", Verb: "set password", Object: model.Account, Name: "mf"},
+	}
+	acts, lost := round.Undo(done, func(target string) bool { return target == "b" })
+	if got, want := lines(round.Arrange(acts, round.Order{})), `a change account mf: shell /bin/bash → shell /bin/sh
+a adopt account mf: marit → nobody’s
+a enable account jarle: shut → open
+a leave group crew: mf
+a join group crew: jarle
+a disable account hanne: open → shut
+b remove account hanne`; sorted(got) != sorted(want) {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	var words []string
+	for _, l := range lost {
+		words = append(words, l.Words)
+	}
+	if got, want := strings.Join(words, "\n"), `set password account of mf on a cannot be taken back
+account jarle on a was half shut before, and will be open
+account hanne on a was made and stays, but is shut
+group crew on a was made and stays: it can be removed there by hand`; got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	// Taking back what was taken back is what was done, where nothing was lost.
+	again, lost := round.Undo(acts[4:5], func(string) bool { return false })
+	if len(lost) != 0 || len(again) != 1 {
+		t.Errorf("%v %v", again, lost)
+	}
+}
+
+func sorted(s string) string {
+	l := strings.Split(s, "\n")
+	slices.Sort(l)
+	return strings.Join(l, "\n")
 }

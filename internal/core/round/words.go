@@ -40,7 +40,7 @@ func Before(a model.Act) string {
 	case a.Object == model.Membership, a.Verb == model.Create, a.Verb == model.NoRemedy && !found(a):
 		return ""
 	case a.Verb == model.AdoptIt:
-		return "nobody’s"
+		return adopted(a, func(c model.Change) []string { return c.Before }, "nobody’s")
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.Before })
 	}
@@ -60,11 +60,27 @@ func After(a model.Act) string {
 	case a.Object == model.Membership:
 		return ""
 	case a.Verb == model.AdoptIt:
-		return a.User
+		return adopted(a, func(c model.Change) []string { return c.After }, a.User)
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.After })
 	}
 	return list(a, func(c model.Change) []string { return c.After })
+}
+
+// adopted says whose an account is, or under what name it is known as theirs.
+func adopted(a model.Act, side func(model.Change) []string, otherwise string) string {
+	for _, c := range a.Changes {
+		v := strings.Join(side(c), "")
+		switch {
+		case c.Attribute == model.Owner && v == Nobody:
+			return "nobody’s"
+		case c.Attribute == model.Owner && v != "":
+			return v
+		case c.Attribute == "name":
+			return "known as " + v
+		}
+	}
+	return otherwise
 }
 
 // door says of an account whether one can come in by it.
@@ -100,7 +116,7 @@ func list(a model.Act, side func(model.Change) []string) string {
 
 // Because names the role, and the line, that ask for the act.
 func Because(a model.Act) string {
-	if a.Verb == model.LeaveIt || a.Verb == model.Disable {
+	if a.Verb == model.LeaveIt || a.Verb == model.Disable || a.Verb == model.Remove {
 		return "not declared" // nothing asks for it any more
 	}
 	for _, c := range a.Changes {

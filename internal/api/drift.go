@@ -1,0 +1,136 @@
+package api
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service"
+)
+
+type driftQuery struct {
+	Paging
+	Target   []string `query:"target,explode" doc:"only these targets"`
+	User     []string `query:"user,explode" doc:"only these users"`
+	Kind     []string `query:"kind,explode" doc:"only these kinds: missing, unexpected, different, unmatched, contested"`
+	Assigned string   `query:"assigned" doc:"only those that this operator looks after"`
+	Accepted bool     `query:"accepted" doc:"those accepted for a time, instead of the others"`
+	All      bool     `query:"all" doc:"both"`
+}
+
+type findingRequest struct {
+	Key string `path:"key"`
+}
+
+type acceptFindings struct {
+	Body struct {
+		Keys    []string `json:"keys" minItems:"1" maxItems:"1000"`
+		Until   string   `json:"until,omitempty" doc:"last day, 2006-01-02; empty: no longer accepted"`
+		Because string   `json:"because"`
+	}
+}
+
+type assignFindings struct {
+	Body struct {
+		Keys     []string `json:"keys" minItems:"1" maxItems:"1000"`
+		Operator string   `json:"operator,omitempty" doc:"empty: nobody in particular"`
+	}
+}
+
+type commentFinding struct {
+	Key  string `path:"key"`
+	Body struct {
+		Text string `json:"text"`
+	}
+}
+
+type counted struct {
+	Findings int `json:"findings"`
+}
+
+type trendQuery struct {
+	Days   int      `query:"days" minimum:"0" maximum:"366" doc:"0 means 30"`
+	Target []string `query:"target,explode"`
+}
+
+type decisionRequest struct {
+	Body struct {
+		Target  string `json:"target"`
+		Account string `json:"account"`
+		User    string `json:"user"`
+		Theirs  bool   `json:"theirs" doc:"false: it is not theirs"`
+		Because string `json:"because"`
+	}
+}
+
+type decisionQuery struct {
+	Target string `query:"target"`
+}
+
+type forgetRequest struct {
+	Target  string `query:"target" required:"true"`
+	Account string `query:"account" required:"true"`
+	User    string `query:"user" required:"true"`
+}
+
+type explainQuery struct {
+	User   string `query:"user" required:"true"`
+	Target string `query:"target" required:"true"`
+	What   string `query:"what" doc:"an attribute, group, right or licence; empty: everything"`
+	On     string `query:"on" doc:"a day, 2006-01-02; empty: today"`
+}
+
+type holdersQuery struct {
+	What   string `query:"what" required:"true" doc:"a group, right or licence, or account, or elevation"`
+	Target string `query:"target" required:"true"`
+	On     string `query:"on" doc:"a day, 2006-01-02; empty: today"`
+}
+
+func (h *handlers) drift(api huma.API) {
+	op(api, http.MethodGet, "/findings", "drift", "List what differs from the declaration", func(ctx context.Context, who service.Operator, in *driftQuery) (service.Findings, error) {
+		return h.Drift(ctx, who, service.DriftRequest{Choice: service.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind}, Assigned: in.Assigned, Accepted: in.Accepted, All: in.All}, in.page())
+	})
+	op(api, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it", func(ctx context.Context, who service.Operator, in *findingRequest) (service.FindingDetail, error) {
+		return h.Finding(ctx, who, in.Key)
+	})
+	op(api, http.MethodPost, "/findings/accept", "accept", "Let findings be as they are for a time", func(ctx context.Context, who service.Operator, in *acceptFindings) (counted, error) {
+		var until *time.Time
+		if in.Body.Until != "" {
+			day, err := time.Parse(time.DateOnly, in.Body.Until)
+			if err != nil {
+				return counted{}, &service.Problem{Kind: service.Invalid, Field: "until", Words: "until is a day, written as 2026-10-31"}
+			}
+			until = &day
+		}
+		n, err := h.Accept(ctx, who, in.Body.Keys, until, in.Body.Because)
+		return counted{n}, err
+	})
+	op(api, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after", func(ctx context.Context, who service.Operator, in *assignFindings) (counted, error) {
+		n, err := h.Assign(ctx, who, in.Body.Keys, in.Body.Operator)
+		return counted{n}, err
+	})
+	act(api, http.MethodPost, "/findings/{key}/comments", "comment-finding", "Say something of a finding", func(ctx context.Context, who service.Operator, in *commentFinding) error {
+		return h.CommentFinding(ctx, who, in.Key, in.Body.Text)
+	})
+	op(api, http.MethodGet, "/trend", "trend", "Findings per day", func(ctx context.Context, who service.Operator, in *trendQuery) ([]service.TrendDay, error) {
+		return h.Trend(ctx, who, in.Target, in.Days)
+	})
+	op(api, http.MethodGet, "/decisions", "list-decisions", "List what people decided of accounts", func(ctx context.Context, who service.Operator, in *decisionQuery) ([]service.Decision, error) {
+		return h.Decisions(ctx, who, in.Target)
+	})
+	act(api, http.MethodPost, "/decisions", "adopt", "Decide that an account is a user's, or that it is not", func(ctx context.Context, who service.Operator, in *decisionRequest) error {
+		b := in.Body
+		return h.Decide(ctx, who, b.Target, b.Account, b.User, b.Theirs, b.Because)
+	})
+	act(api, http.MethodDelete, "/decisions", "forget-decision", "Take a decision back", func(ctx context.Context, who service.Operator, in *forgetRequest) error {
+		return h.Forget(ctx, who, in.Target, in.Account, in.User)
+	})
+	op(api, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target", func(ctx context.Context, who service.Operator, in *explainQuery) (service.Explanation, error) {
+		return h.Explain(ctx, who, in.User, in.Target, in.What, in.On)
+	})
+	op(api, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should", func(ctx context.Context, who service.Operator, in *holdersQuery) (service.Holders, error) {
+		return h.WhoHas(ctx, who, in.What, in.Target, in.On)
+	})
+}

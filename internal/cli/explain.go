@@ -1,0 +1,93 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service"
+)
+
+func (a *app) explain() *cobra.Command {
+	var on string
+	var whoHas bool
+	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target", Args: cobra.RangeArgs(2, 3),
+		Long: `Say of everything that a user has or should have on a target why, down to the line that asks for it; or of
+one thing: an attribute, a group, a right, a licence, or "account". What the user lacks is told with what
+would give it. With --who-has it is the other way round: everybody who has something on a target.`,
+		Example:           "  roost explain marit.fell arctic-tern\n  roost explain marit.fell arctic-tern stores\n  roost explain --who-has stores arctic-tern\n  roost explain --who-has elevation northquay --on 2026-03-01",
+		ValidArgsFunction: a.completing(1, a.userNames),
+		RunE: func(c *cobra.Command, args []string) error {
+			if whoHas {
+				if len(args) != 2 {
+					return wrong{fmt.Errorf("write: roost explain --who-has WHAT TARGET")}
+				}
+				var out service.Holders
+				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on}}, &out); err != nil {
+					return err
+				}
+				return a.showHolders(out)
+			}
+			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "on": {on}}
+			if len(args) == 3 {
+				q["what"] = args[2:]
+			}
+			var out service.Explanation
+			if err := a.get(c.Context(), "/explain", q, &out); err != nil {
+				return err
+			}
+			return a.showExplanation(out)
+		}}
+	c.Flags().StringVar(&on, "on", "", "as it was at the end of a day, 2026-03-01; left out: now")
+	c.Flags().BoolVar(&whoHas, "who-has", false, "list everybody who has WHAT on TARGET")
+	return c
+}
+
+func (a *app) showExplanation(x service.Explanation) error {
+	t := table{head: []string{"what", "state", "declared", "found", "why"}}
+	for _, r := range x.Answers {
+		var why []string
+		for _, w := range r.Why {
+			why = append(why, strings.TrimSpace(w.Words+" "+w.At.String()))
+		}
+		t.rows = append(t.rows, []string{r.What, r.State, strings.Join(r.Declared, ", "), strings.Join(r.Found, ", "), strings.Join(why, "; ")})
+	}
+	if !a.forPeople() {
+		return a.show(x, t)
+	}
+	account := ""
+	if x.Account != "" && x.Account != x.User {
+		account = ", as " + x.Account
+	}
+	fmt.Fprintf(a.Out, "%s on %s%s, %s, by revision %d:\n", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
+	for _, r := range x.Answers {
+		value := ""
+		switch d, f := cut(strings.Join(r.Declared, ", "), 60), cut(strings.Join(r.Found, ", "), 60); {
+		case d == "yes" || f == "yes":
+		case r.State == "different":
+			value = fmt.Sprintf(" %s, declared %s", f, d)
+		case f != "":
+			value = " " + f
+		case d != "":
+			value = " " + d
+		}
+		fmt.Fprintf(a.Out, "\n%s%s: %s\n", r.What, value, mark(r.State))
+		for _, w := range r.Why {
+			place := ""
+			if w.At.File != "" {
+				place = fmt.Sprintf(" (%s line %d)", w.At.File, w.At.Line)
+			}
+			fmt.Fprintf(a.Out, "    %s%s\n", wrapped(w.Words, "      ", 100), place)
+		}
+	}
+	return nil
+}
+
+func (a *app) showHolders(x service.Holders) error {
+	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"}, about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")), empty: "Nobody has it, and nobody should."}
+	for _, h := range x.Holders {
+		t.rows = append(t.rows, []string{who(h.UserName, h.User), h.Account, mark(h.State), h.Because})
+	}
+	return a.show(x, t)
+}

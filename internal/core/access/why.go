@@ -1,0 +1,274 @@
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+)
+
+// Answer says how one thing stands for a person on a target.
+type Answer struct {
+	What     string   `json:"what"`               // "an account", "group deck", "shell"
+	Declared []string `json:"declared,omitempty"` // the values asked for; for an item: yes
+	Found    []string `json:"found,omitempty"`    // the values seen; for an item: yes
+	State    string   `json:"state"`              // as declared, missing, not declared, different, not known
+	Why      []Reason `json:"why"`                // what asks for it, or what would
+}
+
+// States of an answer.
+const (
+	AsDeclared  = "as declared"
+	Missing     = "missing"      // declared, and not there
+	NotDeclared = "not declared" // there, but not through the declaration
+	Different   = "different"
+	Neither     = "neither declared nor there"
+	NotSeen     = "not surveyed"
+)
+
+// Reason is one line of an explanation, and the place it speaks of.
+type Reason struct {
+	Words string    `json:"words"`
+	At    model.Pos `json:"at,omitzero"`
+}
+
+// Seen is what a survey knows of a person on one target.
+type Seen struct {
+	Surveyed bool
+	Account  *model.Object // nil: none there
+	Groups   []string
+	Note     string // what a finding says of it
+}
+
+// Explain says of everything a person has or should have on a target why, or of
+// one thing: an attribute, a group, a right, a licence or "account".
+func Explain(d *resolve.Desired, p *resolve.Person, seen Seen, what string) ([]Answer, error) {
+	e := explainer{d: d, p: p, seen: seen}
+	e.account, e.asked = d.Plan.Account(p.ID, d.Target.Name)
+	held := Held(seen.Account, seen.Groups)
+	if what != "" {
+		items := Find(d, held, what)
+		_, attribute := d.Schema.Find(model.Account, what)
+		if len(items) == 0 && !attribute {
+			return nil, fmt.Errorf("on %s nothing is called %q: no group, right, licence or attribute of an account", d.Target.Name, what)
+		}
+		for _, i := range items {
+			e.item(i)
+		}
+		if attribute && len(items) == 0 {
+			e.attribute(what)
+		}
+		return e.out, nil
+	}
+	all := held
+	if e.asked {
+		all = append(all, Of(e.account)...)
+	}
+	if len(all) == 0 {
+		all = []Item{{Account, ""}}
+	}
+	slices.SortFunc(all, compare)
+	for _, i := range slices.Compact(all) {
+		e.item(i)
+	}
+	for _, s := range d.Schema.Account {
+		if lists[s.Name] == "" && (e.asked || seen.Account != nil) {
+			e.attribute(s.Name)
+		}
+	}
+	return e.out, nil
+}
+
+type explainer struct {
+	d       *resolve.Desired
+	p       *resolve.Person
+	seen    Seen
+	account resolve.Account
+	asked   bool
+	out     []Answer
+}
+
+func (e *explainer) state(declared, found bool) string {
+	switch {
+	case !e.seen.Surveyed:
+		return NotSeen
+	case declared && found:
+		return AsDeclared
+	case declared:
+		return Missing
+	case found:
+		return NotDeclared
+	default:
+		return Neither
+	}
+}
+
+func (e *explainer) item(i Item) {
+	declared := e.asked && slices.Contains(Of(e.account), i)
+	found := slices.Contains(Held(e.seen.Account, e.seen.Groups), i)
+	a := Answer{What: i.String(), State: e.state(declared, found), Why: []Reason{}}
+	if declared {
+		a.Declared = []string{"yes"}
+		for _, g := range e.d.Plan.GivenTo(e.p, e.d, func(g *model.Grant) bool { return gives(e.d, g, i) }) {
+			a.Why = append(a.Why, Reason{"role " + g.Role + " gives it", g.Pos})
+			a.Why = append(a.Why, e.holds(g.Role)...)
+		}
+	} else {
+		a.Why = append(a.Why, e.lacks(i)...)
+	}
+	if found {
+		a.Found = []string{"yes"}
+	}
+	if a.State == NotDeclared {
+		a.Why = slices.Insert(a.Why, 0, Reason{Words: "it is there, but not through the declaration"})
+	}
+	if e.seen.Note != "" && i.Kind == Account && a.State != AsDeclared {
+		a.Why = append(a.Why, Reason{Words: e.seen.Note})
+	}
+	e.out = append(e.out, a)
+}
+
+// gives says whether a grant, on this target, gives an item.
+func gives(d *resolve.Desired, g *model.Grant, i Item) bool {
+	switch i.Kind {
+	case Account:
+		return true
+	case Group:
+		return slices.ContainsFunc(g.Groups, func(r model.Ref) bool {
+			return r.Name == i.Name || !d.Schema.NestGroups && d.Plan.Inside(r.Name, i.Name)
+		})
+	case Right:
+		return slices.ContainsFunc(g.Rights, func(r model.Ref) bool { return r.Name == i.Name })
+	case Licence:
+		return slices.Contains(g.Licences, i.Name)
+	default:
+		return slices.Contains(g.Elevate, i.Name)
+	}
+}
+
+// holds says how the person comes to hold a role.
+func (e *explainer) holds(role string) []Reason {
+	chain, at, condition := e.d.Plan.HeldThrough(e.p, role)
+	switch {
+	case len(chain) == 0:
+		return nil
+	case condition != "":
+		return []Reason{{fmt.Sprintf("%s holds role %s because %s", e.p.ID, through(chain), condition), at}}
+	default:
+		return []Reason{{fmt.Sprintf("%s is given role %s", e.p.ID, through(chain)), at}}
+	}
+}
+
+// through words a chain of roles that include each other, the held one first.
+func through(chain []string) string {
+	if len(chain) == 1 {
+		return chain[0]
+	}
+	return chain[0] + ", which includes " + strings.Join(chain[1:], ", which includes ")
+}
+
+// lacks says what would give an item, and what keeps it away.
+func (e *explainer) lacks(i Item) []Reason {
+	var out []Reason
+	switch e.p.State {
+	case resolve.Expected:
+		out = append(out, Reason{e.p.ID + " starts on " + e.p.Declared.Span.From, e.p.Declared.Pos})
+	case resolve.Left:
+		out = append(out, Reason{"the last day of " + e.p.ID + " was " + e.p.Declared.Span.Until, e.p.Declared.Pos})
+	}
+	if h := e.p.Declared.Accounts[e.d.Target.Name]; h.None {
+		out = append(out, Reason{e.p.ID + " is never to have an account on " + e.d.Target.Name, h.Pos})
+	}
+	giving := e.d.Plan.Giving(e.d, func(g *model.Grant) bool { return gives(e.d, g, i) })
+	if len(giving) == 0 {
+		return append(out, Reason{Words: fmt.Sprintf("no role gives %s on %s", i, e.d.Target.Name)})
+	}
+	var told []string
+	for _, g := range giving {
+		if slices.Contains(told, g.Role) {
+			continue
+		}
+		told = append(told, g.Role)
+		out = append(out, Reason{"role " + g.Role + " would give it", g.Pos})
+		for _, h := range e.p.Declared.Roles {
+			switch {
+			case h.Name != g.Role || h.Span.Holds(e.d.Plan.Day):
+			case h.Span.From > e.d.Plan.Day:
+				out = append(out, Reason{e.p.ID + " is given it from " + h.Span.From, h.Pos})
+			default:
+				out = append(out, Reason{e.p.ID + " was given it until " + h.Span.Until, h.Pos})
+			}
+		}
+	}
+	return append(out, Reason{Words: fmt.Sprintf("%s holds %s", e.p.ID, none(e.p.Roles()))})
+}
+
+func none(names []string) string {
+	if len(names) == 0 {
+		return "no role"
+	}
+	return strings.Join(names, ", ")
+}
+
+func (e *explainer) attribute(name string) {
+	a := Answer{What: name, Why: []Reason{}}
+	var want resolve.Value
+	owned := false
+	if e.asked {
+		for _, w := range e.account.Want() {
+			if w.Name == name {
+				want, owned = w, true
+			}
+		}
+	}
+	if e.seen.Account != nil {
+		a.Found = e.seen.Account.Attributes.Get(name)
+	}
+	s, _ := e.d.Schema.Find(model.Account, name)
+	fold := func(v string) string { return v }
+	if s.Fold {
+		fold = strings.ToLower
+	}
+	switch {
+	case !owned && a.Found == nil:
+		return
+	case !e.seen.Surveyed:
+		a.State = NotSeen
+	case !owned:
+		a.State = NotDeclared
+	case e.seen.Account == nil:
+		a.State = Missing
+	case model.SameSet(a.Found, want.Values, fold):
+		a.State = AsDeclared
+	default:
+		a.State = Different
+	}
+	if owned {
+		a.Declared = want.Values
+		who := "role " + want.Why.Role + " asks for it"
+		if want.Why.At == e.p.Declared.Pos {
+			who = "it stands with " + e.p.ID
+		}
+		a.Why = append(a.Why, Reason{who, want.Why.At})
+	} else {
+		a.Why = append(a.Why, Reason{Words: "nothing declares it, so it is left as found"})
+	}
+	if by := e.changedBy(); by != "" && a.State == Different {
+		a.Why = append(a.Why, Reason{Words: "changed last by " + by})
+	}
+	e.out = append(e.out, a)
+}
+
+func (e *explainer) changedBy() string {
+	if e.seen.Account == nil {
+		return ""
+	}
+	return e.seen.Account.Attributes.One(model.ChangedBy)
+}
+
+// Giving returns the grants through which a person has an item on a target.
+func Giving(plan *resolve.Plan, p *resolve.Person, d *resolve.Desired, i Item) []resolve.Given {
+	return plan.GivenTo(p, d, func(g *model.Grant) bool { return gives(d, g, i) })
+}

@@ -1,0 +1,80 @@
+package round
+
+import (
+	"fmt"
+	"slices"
+
+	"hen-roost/internal/core/model"
+)
+
+// Loss is what an undo cannot bring back, or not whole.
+type Loss struct {
+	Act   model.Act
+	Words string
+}
+
+// Nobody is the owner of an account that is nobody's.
+const Nobody = "nobody"
+
+// Undo makes the acts that take back what the given acts did, in the order in
+// which they were done, from the values that were there before. What cannot be
+// brought back is told beside.
+func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act, lost []Loss) {
+	for _, a := range slices.Backward(done) {
+		u := model.Act{Target: a.Target, Object: a.Object, Name: a.Name, Member: a.Member, MemberKind: a.MemberKind, User: a.User}
+		lose := func(format string, args ...any) { lost = append(lost, Loss{a, fmt.Sprintf(format, args...)}) }
+		switch a.Verb {
+		case model.Create:
+			switch {
+			case a.Object != model.Account && !removes(a.Target):
+				lose("%s %s on %s was made and stays: it can be removed there by hand", a.Object, a.Name, a.Target)
+				continue
+			case removes(a.Target):
+				u.Verb = model.Remove
+			default:
+				u.Verb = model.Disable
+				u.Changes = []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}
+				lose("account %s on %s was made and stays, but is shut", a.Name, a.Target)
+			}
+		case model.Modify, model.SetRule:
+			u.Verb, u.Changes = a.Verb, turned(a.Changes)
+			for _, c := range u.Changes {
+				if len(c.After) == 0 && c.Attribute != "keys" {
+					lose("%s of %s on %s was empty before, and a target may not take that back", c.Attribute, a.Name, a.Target)
+				}
+			}
+		case model.Disable:
+			u.Verb, u.Changes = model.Enable, turned(a.Changes)
+			if len(u.Changes) > 0 && len(u.Changes[0].After) > 0 && u.Changes[0].After[0] == "partly" {
+				u.Changes[0].After = []string{"no"}
+				lose("account %s on %s was half shut before, and will be open", a.Name, a.Target)
+			}
+		case model.Enable:
+			u.Verb, u.Changes = model.Disable, turned(a.Changes)
+			for i := range u.Changes {
+				u.Changes[i].After = []string{"yes"}
+			}
+		case model.JoinIt:
+			u.Verb, u.Changes = model.LeaveIt, turned(a.Changes)
+		case model.LeaveIt:
+			u.Verb, u.Changes = model.JoinIt, turned(a.Changes)
+		case model.AdoptIt:
+			u.Verb = model.AdoptIt
+			u.Changes = []model.Change{{Attribute: model.Owner, Before: []string{a.User}, After: []string{Nobody}}}
+		default:
+			lose("%s of %s on %s cannot be taken back", What(a), a.Name, a.Target)
+			continue
+		}
+		acts = append(acts, u)
+	}
+	return acts, lost
+}
+
+// turned swaps before and after. What nothing asked for has no lineage.
+func turned(changes []model.Change) []model.Change {
+	out := make([]model.Change, len(changes))
+	for i, c := range changes {
+		out[i] = model.Change{Attribute: c.Attribute, Before: c.After, After: c.Before}
+	}
+	return out
+}

@@ -1,0 +1,239 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// BulkLine asks for one change: for a person, on a target, what.
+type BulkLine struct {
+	User   string `json:"user" example:"marit.fell"`
+	Target string `json:"target" example:"arctic-tern" doc:"a target, or * for all where they have an account"`
+	What   string `json:"what" example:"leave stores" doc:"disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE"`
+}
+
+// BulkRequest asks for changes line by line, or for one change of all users a condition holds for.
+type BulkRequest struct {
+	Lines   []BulkLine
+	Where   string // CEL over user, day and params
+	Targets []string
+	What    string
+	Because string
+	First   string
+}
+
+// BulkAnswer is what became of one line.
+type BulkAnswer struct {
+	Line int `json:"line"`
+	BulkLine
+	Outcome string `json:"outcome" enum:"drafted,already-so,refused"`
+	Words   string `json:"words,omitempty"`
+}
+
+// BulkResult is the round drafted, and an answer for each line.
+type BulkResult struct {
+	Round Round        `json:"round" doc:"its id is 0 when there is nothing to do"`
+	Lines []BulkAnswer `json:"lines"`
+}
+
+const bulkMost = 100_000
+
+// Bulk drafts a round from changes asked for one by one. Lines that cannot be
+// are refused with the reason; the others are drafted all the same.
+func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkResult, error) {
+	if err := who.may(Draft); err != nil {
+		return BulkResult{}, err
+	}
+	if _, err := reason(q.Because); err != nil {
+		return BulkResult{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return BulkResult{}, err
+	}
+	if q.Where != "" {
+		if q.Lines, err = s.selected(c, q); err != nil {
+			return BulkResult{}, err
+		}
+	}
+	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
+		return BulkResult{}, invalid("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
+	}
+	b := bulk{s: s, c: c, links: map[string]map[string]string{}, seen: map[string]bool{}}
+	out := BulkResult{Lines: []BulkAnswer{}}
+	for i, l := range q.Lines {
+		if err := b.line(ctx, i+1, l); err != nil {
+			return BulkResult{}, err
+		}
+	}
+	out.Lines = b.out
+	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First})
+	return out, err
+}
+
+// selected makes the lines of a selection.
+func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
+	if q.What == "" {
+		return nil, invalid("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE")
+	}
+	set := expr.NewSet()
+	if err := set.Check(q.Where, true); err != nil {
+		return nil, invalid("where", "%v", err)
+	}
+	targets := q.Targets
+	if len(targets) == 0 {
+		targets = []string{"*"}
+	}
+	var out []BulkLine
+	for _, p := range c.plan.People {
+		yes, err := set.Holds(q.Where, c.plan.Scope(p))
+		if err != nil {
+			return nil, invalid("where", "for user %s: %v", p.ID, err)
+		}
+		for _, t := range targets {
+			if yes {
+				out = append(out, BulkLine{User: p.ID, Target: t, What: q.What})
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, invalid("where", "it holds for nobody")
+	}
+	return out, nil
+}
+
+type bulk struct {
+	s     *Service
+	c     *current
+	links map[string]map[string]string // by user: target → account
+	acts  []model.Act
+	seen  map[string]bool // acts asked for by an earlier line
+	out   []BulkAnswer
+}
+
+func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
+	answer := func(target, outcome, format string, args ...any) {
+		one := l
+		one.Target = target
+		b.out = append(b.out, BulkAnswer{Line: n, BulkLine: one, Outcome: outcome, Words: fmt.Sprintf(format, args...)})
+	}
+	choice := Choice{Users: []string{l.User}}
+	if l.Target != "*" {
+		choice.Targets = []string{l.Target}
+	}
+	if err := b.c.check(choice); err != nil {
+		answer(l.Target, "refused", "%v", err)
+		return nil
+	}
+	accounts := b.links[l.User]
+	if accounts == nil {
+		links, err := b.s.Store.LinksOf(ctx, l.User)
+		if err != nil {
+			return err
+		}
+		accounts = map[string]string{}
+		for _, x := range links {
+			accounts[x.Target] = x.Name
+		}
+		b.links[l.User] = accounts
+	}
+	targets := choice.Targets
+	if l.Target == "*" {
+		if targets = keysOf(accounts); len(targets) == 0 {
+			answer("*", "refused", "%s has no account anywhere yet", l.User)
+		}
+	}
+	for _, target := range targets {
+		name, ok := accounts[target]
+		if !ok || b.c.plan.Targets[target] == nil {
+			answer(target, "refused", "%s has no account on %s that we know of; declare it, or adopt the one there", l.User, target)
+			continue
+		}
+		act, words, err := b.act(ctx, l, target, name)
+		switch {
+		case err != nil:
+			return err
+		case words != "":
+			answer(target, "refused", "%s", words)
+		case act == nil:
+			answer(target, "already-so", "")
+		case b.seen[act.Key()]:
+			answer(target, "refused", "an earlier line asks for it")
+		default:
+			b.seen[act.Key()] = true
+			b.acts = append(b.acts, *act)
+			answer(target, "drafted", "")
+		}
+	}
+	return nil
+}
+
+// act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.
+func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *model.Act, words string, err error) {
+	o, err := b.s.Store.Object(ctx, target, model.Account, name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fmt.Sprintf("the account %s was not on %s when it was last surveyed", name, target), nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	d := b.c.plan.Targets[target]
+	act = &model.Act{Target: target, Object: model.Account, Name: name, User: l.User}
+	verb, rest, _ := strings.Cut(strings.TrimSpace(l.What), " ")
+	rest = strings.TrimSpace(rest)
+	door := o.Attributes.Get(model.Disabled)
+	switch verb {
+	case "disable", "enable":
+		act.Verb = model.Verb(verb)
+		after := map[string]string{"disable": "yes", "enable": "no"}[verb]
+		if slices.Equal(door, []string{after}) {
+			return nil, "", nil
+		}
+		act.Changes = []model.Change{{Attribute: model.Disabled, Before: door, After: []string{after}}}
+	case "join", "leave":
+		return b.member(ctx, act, verb, rest)
+	case "change":
+		attribute, value, ok := strings.Cut(rest, "=")
+		s, known := d.Schema.Find(model.Account, attribute)
+		if !ok || !known || !s.Settable || s.Many {
+			return nil, fmt.Sprintf("%q: write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on %s", l.What, target), nil
+		}
+		before := o.Attributes.Get(attribute)
+		if slices.Equal(before, []string{value}) {
+			return nil, "", nil
+		}
+		act.Verb, act.Changes = model.Modify, []model.Change{{Attribute: attribute, Before: before, After: []string{value}}}
+	default:
+		return nil, fmt.Sprintf("%q is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE", l.What), nil
+	}
+	return act, "", nil
+}
+
+func (b *bulk) member(ctx context.Context, act *model.Act, verb, group string) (*model.Act, string, error) {
+	g, err := b.s.Store.Object(ctx, act.Target, model.GroupKind, group)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fmt.Sprintf("there is no group %q on %s", group, act.Target), nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	in := slices.Contains(g.Attributes.Get(model.Members), act.Name)
+	if in == (verb == "join") {
+		return nil, "", nil
+	}
+	act.Object, act.Member, act.MemberKind, act.Name = model.Membership, act.Name, model.Account, group
+	act.Verb = model.JoinIt
+	before, after := "no", "yes"
+	if verb == "leave" {
+		act.Verb, before, after = model.LeaveIt, after, before
+	}
+	act.Changes = []model.Change{{Attribute: "member", Before: []string{before}, After: []string{after}}}
+	return act, "", nil
+}

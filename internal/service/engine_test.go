@@ -1,0 +1,506 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"hen-roost/internal/core/access"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+)
+
+// surveyed is a service with the files declared, the secret set and the target read.
+func surveyed(t *testing.T, text string, accounts ...string) (*Service, *tern) {
+	t.Helper()
+	s, f := start(t)
+	for i := 0; i < len(accounts); i += 2 {
+		f.add(accounts[i], accounts[i+1])
+	}
+	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text}}, "begin"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
+		t.Fatal(err)
+	}
+	survey(t, s)
+	return s, f
+}
+
+func survey(t *testing.T, s *Service) {
+	t.Helper()
+	if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].State != Surveyed {
+		t.Fatalf("%+v %v", got, err)
+	}
+}
+
+// settle drafts everything and runs it to its end.
+func settle(t *testing.T, s *Service) Round {
+	t.Helper()
+	r, err := s.Draft(ctx, Itself, DraftRequest{Because: "settle"})
+	if err != nil || r.State != Drafted {
+		t.Fatalf("%+v %v", r, err)
+	}
+	return carried(t, s, r)
+}
+
+func carried(t *testing.T, s *Service, r Round) Round {
+	t.Helper()
+	if _, err := s.Approve(ctx, Itself, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.RunRound(ctx, Itself, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	return ended(t, s, r.ID)
+}
+
+func kinds(t *testing.T, s *Service, q DriftRequest) string {
+	t.Helper()
+	list, err := s.Drift(ctx, Itself, q, Page{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, f := range list.Items {
+		out = append(out, f.Kind+" "+f.What+" "+f.Subject)
+	}
+	return strings.Join(out, ", ")
+}
+
+var odd = Operator{Name: "odd", Duties: Duties}
+
+// A round that would do too much waits for somebody who did not draft it.
+func TestHeld(t *testing.T) {
+	tight := strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1)
+	s, f := surveyed(t, tight, "jarle", "1701", "wilma", "1702")
+	r, err := s.Draft(ctx, odd, DraftRequest{Because: "clean up"})
+	if err != nil || r.State != OnHold || len(r.Holds) != 1 || r.Holds[0].Words != "it would disable 2 accounts on arctic, and the limit is 1: jarle, wilma" {
+		t.Fatalf("%+v %v", r, err)
+	}
+	for name, err := range map[string]error{"run": second(s.RunRound(ctx, odd, r.ID)), "approve": second(s.Approve(ctx, odd, r.ID))} {
+		if err == nil || !strings.Contains(err.Error(), map[string]string{"run": "is a draft", "approve": "you drafted it: somebody else must approve it"}[name]) {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	runner := Operator{Name: "runner", Duties: []Duty{Look, Run}}
+	if _, err := s.Approve(ctx, runner, r.ID); ProblemOf(err).Kind != Forbidden {
+		t.Errorf("approved without the duty: %v", err)
+	}
+	if got := carried(t, s, r); got.State != Complete || got.Outcomes["done"] != 4 {
+		t.Errorf("%+v", got)
+	}
+	s.Alone = true
+	f.add("olav", "1703")
+	f.add("per", "1704")
+	survey(t, s)
+	r, err = s.Draft(ctx, odd, DraftRequest{Because: "again"})
+	if err != nil || r.State != OnHold {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if _, err := s.Approve(ctx, odd, r.ID); err != nil {
+		t.Errorf("in a very small team: %v", err)
+	}
+	entries, err := s.Record(ctx, odd, RecordFilter{Kind: "round"}, 5)
+	if err != nil || !slices.ContainsFunc(entries.Items, func(e Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
+		t.Errorf("the record does not say so: %+v %v", entries.Items, err)
+	}
+}
+
+// What was done is taken back from the values before, and what cannot be is told.
+func TestUndo(t *testing.T) {
+	s, f := surveyed(t, declaration, "marit", "1501", "jarle", "1701")
+	done := settle(t, s)
+	if done.State != Complete || f.objects["accountjarle"].Attributes.One(model.Disabled) != "yes" || f.objects["accountmarit"].Attributes.One(model.Number) != "1001" {
+		t.Fatalf("%+v %v", done, f.objects)
+	}
+	u, err := s.Undo(ctx, odd, done.ID, "")
+	if err != nil || u.Undoes != done.ID || u.Because != "undo of round 1: settle" || len(u.Lost) == 0 {
+		t.Fatalf("%+v %v", u, err)
+	}
+	if got := carried(t, s, u); got.State != Complete {
+		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, Page{})
+		t.Fatalf("%+v %+v", got, steps.Items)
+	}
+	if f.objects["accountjarle"].Attributes.One(model.Disabled) != "no" || f.objects["accountmarit"].Attributes.One(model.Number) != "1501" || f.objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
+		t.Errorf("not as before: %v", f.objects)
+	}
+	if r, _ := s.Round(ctx, odd, done.ID); r.State != Undone || r.Outcomes["undone"] == 0 {
+		t.Errorf("%+v", r)
+	}
+	if links, err := s.Store.LinksOf(ctx, "marit"); err != nil || len(links) != 0 {
+		t.Errorf("the adoption was not taken back: %v %v", links, err)
+	}
+	if _, err := s.Undo(ctx, odd, done.ID, ""); ProblemOf(err).Kind != Conflict {
+		t.Errorf("undone twice: %v", err)
+	}
+}
+
+func TestStopAndSchedule(t *testing.T) {
+	s, _ := surveyed(t, declaration, "marit", "1501")
+	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Schedule(ctx, odd, r.ID, nil, false); ProblemOf(err).Kind != Conflict {
+		t.Errorf("a draft was scheduled: %v", err)
+	}
+	if r, err := s.Stop(ctx, odd, r.ID, "wrong list"); err != nil || r.State != Stopped || r.Outcomes["not-tried"] != r.Steps {
+		t.Errorf("%+v %v", r, err)
+	}
+	if r := ended(t, s, r.ID); r.State != Stopped || r.StoppedBy != "odd" {
+		t.Errorf("%+v", r)
+	}
+	if _, err := s.Approve(ctx, odd, r.ID); ProblemOf(err).Kind != Conflict {
+		t.Errorf("a stopped round was approved: %v", err)
+	}
+	r, _ = s.Draft(ctx, odd, DraftRequest{Because: "at its time"})
+	if _, err := s.Approve(ctx, odd, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	soon := s.now().Add(500 * time.Millisecond)
+	if r, err = s.Schedule(ctx, odd, r.ID, &soon, true); err != nil || !r.Scheduled || r.State != Approved {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if r := ended(t, s, r.ID); r.State != Complete || r.StartedAt.Before(soon) || r.RunBy != "odd" {
+		t.Errorf("%+v", r)
+	}
+}
+
+// The second wave is only tried when the first held.
+func TestWaves(t *testing.T) {
+	two := declaration + `  sooty: {kind: tern, address: "b:1", login: {as: root, secret: key}, tags: {fleet: old}}` + "\n"
+	s, f := surveyed(t, two)
+	for _, c := range []struct{ first, want string }{{"1", "arctic 1, sooty 2"}, {"fleet=old", "sooty 1, arctic 2"}, {"", "arctic 1, sooty 1"}} {
+		r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: c.first})
+		var got []string
+		for _, x := range r.Targets {
+			got = append(got, fmt.Sprintf("%s %d", x.Target, x.Wave))
+		}
+		if err != nil || strings.Join(got, ", ") != c.want {
+			t.Errorf("%q: %v (%v)", c.first, got, err)
+		}
+	}
+	for _, bad := range []string{"0", "none", "fleet=none"} {
+		if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: bad}); ProblemOf(err).Field != "first" {
+			t.Errorf("%q: %v", bad, err)
+		}
+	}
+	f.mu.Lock()
+	f.refuses = "hanne"
+	f.mu.Unlock()
+	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: "1"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if r = carried(t, s, r); r.State != Incomplete || r.Outcomes["failed"] != 1 || r.Outcomes["not-tried"] != 2 {
+		t.Errorf("%+v", r)
+	}
+	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, Page{})
+	if err != nil || steps.Items[0].Words != "the first wave did not hold: 1 step did not succeed" {
+		t.Errorf("%+v %v", steps, err)
+	}
+}
+
+// What is put right and comes back is told as contested, with how often.
+func TestContested(t *testing.T) {
+	s, f := surveyed(t, declaration)
+	settle(t, s)
+	for times := 1; times <= 2; times++ {
+		f.change("marit", model.FullName, "Someone Else")
+		survey(t, s)
+		list, err := s.Drift(ctx, odd, DriftRequest{}, Page{})
+		want := []string{"", "put right once, last by round 2 on ", "put right 2 times, last by round 3 on "}
+		if err != nil || len(list.Items) != 1 {
+			t.Fatalf("%+v %v", list, err)
+		}
+		if x := list.Items[0]; times == 1 && x.Kind != "different" || times == 2 && (x.Kind != "contested" || !strings.HasPrefix(x.Note, want[times-1])) {
+			t.Errorf("after %d: %s %q", times, x.Kind, x.Note)
+		}
+		settle(t, s)
+	}
+	if o, err := s.Targets(ctx, odd, "", Page{}); err != nil || o.Items[0].Total != 0 {
+		t.Errorf("%+v %v", o, err)
+	}
+	trend, err := s.Trend(ctx, odd, nil, 7)
+	if err != nil || len(trend) != 1 || trend[0].Total != 0 || trend[0].Day != s.now().Format(time.DateOnly) {
+		t.Errorf("%+v %v", trend, err)
+	}
+}
+
+func TestCare(t *testing.T) {
+	s, _ := surveyed(t, declaration, "jarle", "1701")
+	list, err := s.Drift(ctx, odd, DriftRequest{Choice: Choice{Kinds: []string{"unexpected"}}}, Page{})
+	if err != nil || len(list.Items) != 1 {
+		t.Fatalf("%+v %v", list, err)
+	}
+	key := list.Items[0].Key
+	past, far, soon := s.now().AddDate(0, 0, -1), s.now().AddDate(3, 0, 0), s.now().AddDate(0, 1, 0)
+	for name, err := range map[string]error{
+		"over": second(s.Accept(ctx, odd, []string{key}, &past, "x")), "too far": second(s.Accept(ctx, odd, []string{key}, &far, "x")),
+		"why": second(s.Accept(ctx, odd, []string{key}, &soon, "")), "none": second(s.Accept(ctx, odd, nil, &soon, "x")), "unknown": second(s.Accept(ctx, odd, []string{"ab"}, &soon, "x")),
+		"operator": second(s.Assign(ctx, odd, []string{key}, "nobody.such")), "silence": s.CommentFinding(ctx, odd, key, " "),
+		"duty": second(s.Accept(ctx, Operator{Name: "l", Duties: []Duty{Look}}, []string{key}, &soon, "x")),
+	} {
+		if err == nil {
+			t.Errorf("%s: taken", name)
+		}
+	}
+	if n, err := s.Accept(ctx, odd, []string{key}, &soon, "until he is back"); n != 1 || err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "jarle") {
+		t.Errorf("accepted, and still listed: %s", got)
+	}
+	if got := kinds(t, s, DriftRequest{Accepted: true}); got != "unexpected disable account jarle" {
+		t.Error(got)
+	}
+	if r, err := s.Draft(ctx, odd, DraftRequest{Because: "x"}); err != nil || r.Steps != 2 {
+		t.Errorf("accepted, and drafted: %+v %v", r, err)
+	}
+	if _, err := s.FirstOperator(ctx, "ines", "Inês", "a long enough password"); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := s.Assign(ctx, odd, []string{key}, "ines"); n != 1 || err != nil {
+		t.Fatal(err)
+	}
+	if err := s.CommentFinding(ctx, odd, key, "asked the bosun"); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{Assigned: "ines", All: true}); got != "unexpected disable account jarle" {
+		t.Error(got)
+	}
+	f, err := s.Finding(ctx, odd, key)
+	if err != nil || f.Assigned != "ines" || f.AcceptedBecause != "until he is back" || len(f.Remarks) != 1 || f.Remarks[0].Words != "asked the bosun" {
+		t.Errorf("%+v %v", f, err)
+	}
+	if _, err := s.Accept(ctx, odd, []string{key}, nil, "he is back"); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{}); !strings.Contains(got, "jarle") {
+		t.Errorf("no longer accepted, and not listed: %s", got)
+	}
+}
+
+func TestDecide(t *testing.T) {
+	s, _ := surveyed(t, declaration, "hv", "1014", "hanne", "9")
+	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide hanne" {
+		t.Fatal(got)
+	}
+	for name, err := range map[string]error{
+		"account": s.Decide(ctx, odd, "arctic", "nothing", "hanne", true, "x"), "user": s.Decide(ctx, odd, "arctic", "hv", "hane", true, "x"), "reason": s.Decide(ctx, odd, "arctic", "hv", "hanne", true, ""),
+		"forget": s.Forget(ctx, odd, "arctic", "hv", "hanne"),
+	} {
+		if err == nil {
+			t.Errorf("%s: taken", name)
+		}
+	}
+	if err := s.Decide(ctx, odd, "arctic", "hv", "hanne", true, "says the bosun"); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); !strings.HasPrefix(got, "different adopt account hv") {
+		t.Error(got)
+	}
+	if d, err := s.Decisions(ctx, odd, "arctic"); err != nil || len(d) != 1 || d[0].Because != "says the bosun" {
+		t.Errorf("%+v %v", d, err)
+	}
+	if err := s.Forget(ctx, odd, "arctic", "hv", "hanne"); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide hanne" {
+		t.Error(got)
+	}
+}
+
+func TestExplain(t *testing.T) {
+	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}", "hanne: {name: Hanne Vik, number: 1014}", 1), "jarle", "1701")
+	settle(t, s)
+	f.change("marit", model.FullName, "Someone Else")
+	survey(t, s)
+	for _, c := range []struct{ user, what, want string }{
+		{"marit", "account", "an account as declared: role crew gives it c.yaml:6:18; marit is given role crew c.yaml:3:51"},
+		{"marit", model.FullName, "full-name different: it stands with marit c.yaml:3:3"},
+		{"hanne", "account", "an account neither declared nor there: role crew would give it c.yaml:6:18; hanne holds no role"},
+	} {
+		x, err := s.Explain(ctx, odd, c.user, "arctic", c.what, "")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, a := range x.Answers {
+			var why []string
+			for _, w := range a.Why {
+				why = append(why, strings.TrimSpace(w.Words+" "+w.At.String()))
+			}
+			got = append(got, a.What+" "+a.State+": "+strings.Join(why, "; "))
+		}
+		if strings.Join(got, "\n") != c.want {
+			t.Errorf("got  %s\nwant %s", strings.Join(got, "\n"), c.want)
+		}
+	}
+	h, err := s.WhoHas(ctx, odd, "account", "arctic", "")
+	var got []string
+	for _, x := range h.Holders {
+		got = append(got, x.User+" "+x.Account+" "+x.State)
+	}
+	if want := "marit marit as declared, jarle not declared"; err != nil || strings.TrimSpace(strings.Join(got, ", ")) != strings.Replace(want, ", jarle", ",  jarle", 1) {
+		t.Errorf("%q (%v)", strings.Join(got, ", "), err)
+	}
+	yesterday := s.now().AddDate(0, 0, -1).Format(time.DateOnly)
+	for name, err := range map[string]error{
+		"before anything": second(s.Explain(ctx, odd, "marit", "arctic", "", yesterday)), "no day": second(s.Explain(ctx, odd, "marit", "arctic", "", "soon")),
+		"to come": second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))), "nothing": second(s.Explain(ctx, odd, "marit", "arctic", "nonsense", "")),
+	} {
+		if err == nil {
+			t.Errorf("%s: answered", name)
+		}
+	}
+	// A day later, that day is the past: what was then is still told.
+	clock := s.Clock
+	s.Clock = func() time.Time { return clock().AddDate(0, 0, 2) }
+	if err := s.Forget(ctx, odd, "arctic", "x", "marit"); err == nil {
+		t.Error("forgot what was never decided")
+	}
+	x, err := s.Explain(ctx, odd, "marit", "arctic", "account", clock().UTC().Format(time.DateOnly))
+	if err != nil || x.Answers[0].State != access.AsDeclared || x.Revision != 1 || x.Account != "marit" {
+		t.Errorf("%+v %v", x, err)
+	}
+}
+
+func TestRevisions(t *testing.T) {
+	s, _ := surveyed(t, "# the crew\n"+declaration)
+	edits := []declare.Edit{{Section: "users", Name: "hanne", Key: "roles", Do: declare.Take, Value: "crew"}, {Section: "users", Name: "olav", Do: declare.Set, Value: map[string]any{"name": "Olav", "roles": []any{"crew"}}}}
+	m, changed, err := s.MeansEdits(ctx, odd, edits)
+	if err != nil || m.People != 2 || m.Moves[0].Say != "loses an account on arctic" || m.Moves[1].Say != "is new; gains an account on arctic" || !strings.HasPrefix(changed[0].Text, "# the crew\n") {
+		t.Fatalf("%+v %v", m, err)
+	}
+	if r, err := s.Edit(ctx, odd, edits, "hanne left, olav came"); err != nil || r.Number != 2 {
+		t.Fatalf("%+v %v", r, err)
+	}
+	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}}, "x"); ProblemOf(err).Kind != Faulty {
+		t.Errorf("a role that is not there: %v", err)
+	}
+	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}}, "x"); ProblemOf(err).Kind != Invalid {
+		t.Errorf("nobody to take away: %v", err)
+	}
+	c, err := s.CompareRevisions(ctx, odd, 1, 2)
+	if err != nil || c.People != 2 || len(c.Lines) == 0 || c.Lines[0].File != "c.yaml" {
+		t.Errorf("%+v %v", c, err)
+	}
+	if r, err := s.Restore(ctx, odd, 1, "called off"); err != nil || r.Number != 3 || r.Because != "revision 1 brought back: called off" {
+		t.Errorf("%+v %v", r, err)
+	}
+	_, first, err := s.Files(ctx, odd, 1)
+	_, last, err2 := s.Files(ctx, odd, 0)
+	if err != nil || err2 != nil || first[0] != last[0] {
+		t.Errorf("%v %v, not the same files", err, err2)
+	}
+	if list, total, err := s.Revisions(ctx, odd, Page{}); err != nil || total != 3 || list[0].Number != 3 {
+		t.Errorf("%+v %v", list, err)
+	}
+	var p *Problem
+	if _, err := s.Restore(ctx, odd, 9, "x"); !errors.As(err, &p) || p.Kind != Unknown {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestBulk(t *testing.T) {
+	s, _ := surveyed(t, declaration)
+	settle(t, s)
+	out, err := s.Bulk(ctx, odd, BulkRequest{Because: "leave", Lines: []BulkLine{
+		{"marit", "arctic", "disable"}, {"hanne", "*", "enable"}, {"marit", "*", "disable"}, {"mrit", "arctic", "disable"}, {"hanne", "arctic", "join nothing"}, {"hanne", "arctic", "explode"}, {"hanne", "arctic", "change full-name=Hanne V."}, {"hanne", "arctic", "change nonsense=1"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, l := range out.Lines {
+		got = append(got, fmt.Sprintf("%d %s %s", l.Line, l.Outcome, l.Words))
+	}
+	want := []string{"1 drafted ", "2 already-so ", "3 refused an earlier line asks for it", `4 refused no user is called "mrit"; did you mean "marit"?`, `5 refused there is no group "nothing" on arctic`,
+		`6 refused "explode" is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE`, "7 drafted ", `8 refused "change nonsense=1": write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on arctic`}
+	if !slices.Equal(got, want) || out.Round.Steps != 2 {
+		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	if r := carried(t, s, out.Round); r.State != Complete {
+		t.Errorf("%+v", r)
+	}
+	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
+	if err != nil || len(out.Lines) != 2 || out.Round.Steps != 1 {
+		t.Errorf("%+v %v", out, err)
+	}
+	for where, field := range map[string]string{"user.number >": "where", "user.number > 9000": "where", "'x'": "where"} {
+		if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "x", Where: where, What: "enable"}); ProblemOf(err).Field != field {
+			t.Errorf("%s: %v", where, err)
+		}
+	}
+}
+
+// Other params, for one round: nothing of it is stored but the round.
+func TestParams(t *testing.T) {
+	s, _ := surveyed(t, strings.Replace(strings.Replace(declaration, "users:", "params: {title: Marit}\nusers:", 1), "name: Marit Fell", `name: "${params.title} Fell"`, 1))
+	settle(t, s)
+	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"titel": "x"}}); ProblemOf(err).Kind != Invalid || !strings.Contains(err.Error(), `did you mean "title"?`) {
+		t.Errorf("%v", err)
+	}
+	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"title": "Captain"}})
+	if err != nil || r.Steps != 1 || r.Params["title"] != "Captain" {
+		t.Fatalf("%+v %v", r, err)
+	}
+	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
+	if steps.Items[0].After != "full-name Captain Fell" {
+		t.Errorf("%+v", steps.Items)
+	}
+	if got := kinds(t, s, DriftRequest{}); got != "" {
+		t.Error(got)
+	}
+}
+
+// A target that repeats its reconciliation is put right by itself, but for what must be held.
+func TestRepeat(t *testing.T) {
+	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, repeat: {survey: 1s, reconcile: 1s}", 1))
+	for range 200 {
+		f.mu.Lock()
+		there := f.objects["accounthanne"].Name != ""
+		f.mu.Unlock()
+		if there {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	entries, err := s.Record(ctx, odd, RecordFilter{Kind: "round"}, 10)
+	if err != nil || !slices.ContainsFunc(entries.Items, func(e Entry) bool { return e.Operator == "hen-roost" && strings.Contains(e.Words, "complete") }) {
+		time.Sleep(time.Second)
+		if entries, err = s.Record(ctx, odd, RecordFilter{Kind: "round"}, 10); err != nil || len(entries.Items) == 0 {
+			t.Errorf("%+v %v", entries.Items, err)
+		}
+	}
+	for last, want := range map[time.Duration]bool{30 * time.Minute: false, 56 * time.Minute: false, 70 * time.Minute: true} {
+		at := time.Now().Add(-last)
+		if last == 56*time.Minute {
+			continue // within the jitter
+		}
+		if got := due(time.Hour, &at, "arctic", time.Now()); got != want {
+			t.Errorf("after %s: %v", last, got)
+		}
+	}
+}
+
+func TestWatch(t *testing.T) {
+	s, _ := surveyed(t, declaration)
+	first, err := s.Watch(ctx, odd, Watched{})
+	if err != nil || len(first.Entries) != 0 {
+		t.Fatalf("%+v %v", first, err)
+	}
+	survey(t, s)
+	settle(t, s)
+	next, err := s.Watch(ctx, odd, first)
+	if err != nil || len(next.Entries) < 4 || len(next.Targets) != 1 || next.Entries[0].Seq >= next.Entries[1].Seq {
+		t.Errorf("%+v %v", next, err)
+	}
+	if after, err := s.Watch(ctx, odd, next); err != nil || len(after.Entries) != 0 {
+		t.Errorf("%+v %v", after, err)
+	}
+}

@@ -1,0 +1,296 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/access"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+)
+
+// Explanation says why a person has or lacks things on a target, on a day.
+type Explanation struct {
+	User     string          `json:"user"`
+	UserName string          `json:"user-name"`
+	Target   string          `json:"target"`
+	Day      string          `json:"day"`
+	Revision int             `json:"revision"`
+	Account  string          `json:"account,omitempty" doc:"the name of the account there"`
+	State    string          `json:"state" enum:"expected,active,left" doc:"of the user, on the day"`
+	Answers  []access.Answer `json:"answers"`
+}
+
+// moment is a plan and the time by which observations are looked up.
+type moment struct {
+	*current
+	at   time.Time
+	past bool
+}
+
+// on is the declaration as it was at the end of a day, "" for now, resolved for that day.
+func (s *Service) on(ctx context.Context, day string) (moment, error) {
+	today := s.now().Format(time.DateOnly)
+	if day == "" || day == today {
+		c, err := s.current(ctx)
+		return moment{current: c, at: s.now()}, err
+	}
+	date, err := time.Parse(time.DateOnly, day)
+	if err != nil {
+		return moment{}, invalid("on", "%q is not a day; write it as 2026-03-01", day)
+	}
+	if day > today {
+		return moment{}, invalid("on", "%s is still to come; what is declared for it shows with: roost check", day)
+	}
+	at := date.AddDate(0, 0, 1).Add(-time.Microsecond)
+	rev, err := s.Store.RevisionAt(ctx, at)
+	if errors.Is(err, store.ErrNone) {
+		return moment{}, &Problem{Kind: NotYet, Words: "nothing was declared by the end of " + day}
+	}
+	if err != nil {
+		return moment{}, err
+	}
+	files, err := rev.Files()
+	if err != nil {
+		return moment{}, err
+	}
+	d, plan, err := s.read(files, date, nil)
+	if err != nil {
+		return moment{}, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
+	}
+	return moment{current: &current{revision: rev.Number, made: rev, declared: d, plan: plan}, at: at, past: true}, nil
+}
+
+// Explain says why a user has or lacks something on a target, or all there is.
+func (s *Service) Explain(ctx context.Context, who Operator, user, target, what, day string) (Explanation, error) {
+	if err := who.may(Look); err != nil {
+		return Explanation{}, err
+	}
+	m, err := s.on(ctx, day)
+	if err != nil {
+		return Explanation{}, err
+	}
+	if err := m.check(Choice{Users: []string{user}, Targets: []string{target}}); err != nil {
+		return Explanation{}, err
+	}
+	p, _ := m.plan.Person(user)
+	seen, err := s.seenAt(ctx, m, p, target)
+	if err != nil {
+		return Explanation{}, err
+	}
+	answers, err := access.Explain(m.plan.Targets[target], p, seen, what)
+	if err != nil {
+		return Explanation{}, &Problem{Kind: Unknown, Words: err.Error()}
+	}
+	out := Explanation{User: user, UserName: p.Name, Target: target, Day: m.plan.Day, Revision: m.revision, State: p.State, Answers: answers}
+	if seen.Account != nil {
+		out.Account = seen.Account.Name
+	}
+	return out, nil
+}
+
+// seenAt is what a survey knew of a person on a target at a moment.
+func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, target string) (access.Seen, error) {
+	if m.past {
+		return s.seenBefore(ctx, m, p, target)
+	}
+	row, err := s.Store.Target(ctx, target)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	seen := access.Seen{Surveyed: row.SurveyedAt != nil}
+	name := ""
+	links, err := s.Store.LinksOf(ctx, p.ID)
+	if err != nil {
+		return seen, err
+	}
+	for _, l := range links {
+		if l.Target == target {
+			name = l.Name
+		}
+	}
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}}, store.Page{Size: pageMost})
+	if err != nil {
+		return seen, err
+	}
+	for _, f := range findings {
+		if f.Object != model.Account {
+			continue
+		}
+		if f.Kind != model.Unmatched && name == "" && f.Verb != model.Create {
+			name = f.Name
+		}
+		seen.Note = string(f.Kind) + ": " + round.What(f.Act)
+		if f.Note != "" {
+			seen.Note = string(f.Kind) + ": " + f.Note
+		}
+	}
+	if name == "" {
+		return seen, nil
+	}
+	o, err := s.Store.Object(ctx, target, model.Account, name)
+	if errors.Is(err, store.ErrNone) {
+		return seen, nil
+	}
+	if err != nil {
+		return seen, err
+	}
+	seen.Account = &o
+	seen.Groups, err = s.Store.GroupsOf(ctx, target, name)
+	return seen, err
+}
+
+// seenBefore is seenAt for a day that is over: the target as it was is looked through.
+func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, target string) (access.Seen, error) {
+	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	links, err := s.Store.LinksAt(ctx, target, m.at)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	seen := access.Seen{Surveyed: len(accounts)+len(others) > 0}
+	name := ""
+	if a, ok := m.plan.Account(p.ID, target); ok {
+		name = a.Name
+	}
+	for _, l := range links {
+		if l.User == p.ID {
+			name = l.Name
+		}
+	}
+	for i := range accounts {
+		if accounts[i].Name == name && name != "" {
+			seen.Account = &accounts[i]
+		}
+	}
+	for _, o := range others {
+		if seen.Account != nil && o.Kind == model.GroupKind && slices.Contains(o.Attributes.Get(model.Members), name) {
+			seen.Groups = append(seen.Groups, o.Name)
+		}
+	}
+	return seen, nil
+}
+
+// Holder is somebody who has something on a target, or should.
+type Holder struct {
+	User     string `json:"user,omitempty" doc:"empty: nobody we know"`
+	UserName string `json:"user-name,omitempty"`
+	Account  string `json:"account,omitempty"`
+	State    string `json:"state" enum:"as declared,missing,not declared,not surveyed"`
+	Because  string `json:"because,omitempty" doc:"role and line"`
+}
+
+// Holders is who has something on a target.
+type Holders struct {
+	What    string   `json:"what"`
+	Target  string   `json:"target"`
+	Day     string   `json:"day"`
+	Holders []Holder `json:"holders"`
+}
+
+// WhoHas lists everybody who has a group, a right, a licence, superuser rights
+// or an account on a target, or should have it, on a day.
+func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day string) (Holders, error) {
+	if err := who.may(Look); err != nil {
+		return Holders{}, err
+	}
+	m, err := s.on(ctx, day)
+	if err != nil {
+		return Holders{}, err
+	}
+	if err := m.check(Choice{Targets: []string{target}}); err != nil {
+		return Holders{}, err
+	}
+	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
+	if err != nil {
+		return Holders{}, err
+	}
+	links, err := s.Store.LinksAt(ctx, target, m.at)
+	if err != nil {
+		return Holders{}, err
+	}
+	owner := map[string]string{}
+	for _, l := range links {
+		owner[l.Name] = l.User
+	}
+	members := map[string][]string{} // of the group asked for
+	for _, o := range others {
+		if o.Kind == model.GroupKind && o.Name == what {
+			for _, name := range o.Attributes.Get(model.Members) {
+				members[name] = []string{what}
+			}
+		}
+	}
+	found := map[string]bool{}
+	var items []access.Item
+	d := m.plan.Targets[target]
+	for i := range accounts {
+		o := &accounts[i]
+		if what == "elevation" && len(o.Attributes.Get(model.Elevation)) > 0 {
+			found[o.Name] = true
+			continue
+		}
+		held := access.Held(o, members[o.Name])
+		if hits := access.Find(d, held, what); o.System && what == access.Account {
+			continue
+		} else if slices.ContainsFunc(hits, func(i access.Item) bool { return slices.Contains(held, i) }) {
+			found[o.Name] = true
+			items = hits
+		}
+	}
+	if items == nil {
+		if items = access.Find(d, nil, what); len(items) == 0 && len(found) == 0 && what != "elevation" {
+			return Holders{}, &Problem{Kind: Unknown, Words: fmt.Sprintf("on %s nobody has or could have anything called %q: no group, right or licence; account and elevation can be asked for too", target, what)}
+		}
+	}
+	out := Holders{What: what, Target: target, Day: m.plan.Day, Holders: []Holder{}}
+	surveyed := len(accounts)+len(others) > 0
+	of := map[string]string{}
+	for name, user := range owner {
+		of[user] = name
+	}
+	for a := range d.Accounts() {
+		has := access.Of(a)
+		i := slices.IndexFunc(has, func(x access.Item) bool {
+			return slices.Contains(items, x) || what == "elevation" && x.Kind == access.Elevation
+		})
+		if i < 0 {
+			continue
+		}
+		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[a.ID], State: access.Missing, Because: because(m.plan, a, d, has[i])}
+		if h.Account == "" {
+			h.Account = a.Name
+		}
+		switch {
+		case !surveyed:
+			h.State = access.NotSeen
+		case found[h.Account]:
+			h.State = access.AsDeclared
+			delete(found, h.Account)
+		}
+		out.Holders = append(out.Holders, h)
+	}
+	for _, name := range keysOf(found) {
+		out.Holders = append(out.Holders, Holder{User: owner[name], UserName: m.fullName(owner[name]), Account: name, State: access.NotDeclared})
+	}
+	return out, nil
+}
+
+// because names the roles, with their lines, that give an item.
+func because(plan *resolve.Plan, a resolve.Account, d *resolve.Desired, i access.Item) string {
+	var out []string
+	for _, g := range access.Giving(plan, a.Person, d, i) {
+		if words := fmt.Sprintf("role %s (%s)", g.Role, g.Pos); !slices.Contains(out, words) {
+			out = append(out, words)
+		}
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,215 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"hen-roost/internal/core/access"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/store"
+)
+
+// Meaning is what files would change if they were declared now.
+type Meaning struct {
+	Checked
+	Moves    []Move `json:"moves" doc:"what changes for people, the first of them"`
+	People   int    `json:"people" doc:"for how many people something changes"`
+	Findings int    `json:"findings" doc:"findings that the last surveys would yield"`
+	Before   int    `json:"before" doc:"findings there are now"`
+}
+
+// Move is what changes for one person.
+type Move struct {
+	access.Move
+	Say string `json:"say" doc:"the same in one sentence"`
+}
+
+const movesMost = 200
+
+// Means says what files would change, in people and access, without storing them.
+func (s *Service) Means(ctx context.Context, who Operator, files []declare.File) (Meaning, error) {
+	if err := who.may(Look); err != nil {
+		return Meaning{}, err
+	}
+	d, plan, err := s.read(files, s.now(), nil)
+	if err != nil {
+		return Meaning{}, err
+	}
+	out := Meaning{Checked: size(d)}
+	var before *resolve.Plan
+	c, err := s.current(ctx)
+	switch {
+	case err == nil:
+		before = c.plan
+	case ProblemOf(err).Kind != NotYet:
+		return Meaning{}, err
+	}
+	out.Moves, out.People = movesOf(before, plan)
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return Meaning{}, err
+	}
+	counts, err := s.Store.CountFindings(ctx, plan.Day)
+	if err != nil {
+		return Meaning{}, err
+	}
+	for _, n := range counts {
+		out.Before += n.N
+	}
+	for _, name := range keysOf(plan.Targets) {
+		if known[name].SurveyedAt == nil {
+			continue
+		}
+		list, _, err := s.differences(ctx, plan.Targets[name])
+		if err != nil {
+			return Meaning{}, err
+		}
+		out.Findings += len(list)
+	}
+	return out, nil
+}
+
+func movesOf(before, after *resolve.Plan) ([]Move, int) {
+	all := access.Meaning(before, after)
+	out := make([]Move, 0, min(len(all), movesMost))
+	for _, m := range all[:min(len(all), movesMost)] {
+		out = append(out, Move{m, m.Say()})
+	}
+	return out, len(all)
+}
+
+// MeansEdits is Means for edits of the newest revision. The files come back as they would be.
+func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.File, error) {
+	files, err := s.edited(ctx, edits)
+	if err != nil {
+		return Meaning{}, nil, err
+	}
+	m, err := s.Means(ctx, who, files)
+	return m, files, err
+}
+
+func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.File, error) {
+	rev, err := s.Store.LastRevision(ctx)
+	if errors.Is(err, store.ErrNone) {
+		return nil, &Problem{Kind: NotYet, Words: "nothing is declared yet, so there is nothing to edit; begin with: roost declare FILES --because REASON"}
+	}
+	if err != nil {
+		return nil, err
+	}
+	files, err := rev.Files()
+	if err != nil {
+		return nil, err
+	}
+	if files, err = declare.Apply(files, edits); err != nil {
+		return nil, &Problem{Kind: Invalid, Field: "edits", Words: err.Error()}
+	}
+	return files, nil
+}
+
+// Edit changes the newest revision in its own text, comments and order kept,
+// and declares the outcome as a new one.
+func (s *Service) Edit(ctx context.Context, who Operator, edits []declare.Edit, because string) (Revision, error) {
+	if err := who.may(Draft); err != nil {
+		return Revision{}, err
+	}
+	files, err := s.edited(ctx, edits)
+	if err != nil {
+		return Revision{}, err
+	}
+	return s.Declare(ctx, who, files, because)
+}
+
+// Revisions lists revisions, newest first, and how many there are.
+func (s *Service) Revisions(ctx context.Context, who Operator, p Page) ([]Revision, int, error) {
+	if err := who.may(Look); err != nil {
+		return nil, 0, err
+	}
+	rows, total, err := s.Store.Revisions(ctx, p.bounded())
+	out := make([]Revision, len(rows))
+	for i, r := range rows {
+		out[i] = Revision{Number: r.Number, Operator: r.Operator, Because: r.Because, MadeAt: r.MadeAt}
+	}
+	return out, total, err
+}
+
+func (s *Service) filesOf(ctx context.Context, number int) (store.Revision, []declare.File, error) {
+	rev, err := s.Store.RevisionOf(ctx, number)
+	if number == 0 {
+		rev, err = s.Store.LastRevision(ctx)
+	}
+	if errors.Is(err, store.ErrNone) {
+		return rev, nil, &Problem{Kind: Unknown, Words: fmt.Sprintf("there is no revision %d; roost revision list shows them", number)}
+	}
+	if err != nil {
+		return rev, nil, err
+	}
+	files, err := rev.Files()
+	return rev, files, err
+}
+
+// Files returns a revision with its files; number 0 is the newest.
+func (s *Service) Files(ctx context.Context, who Operator, number int) (Revision, []declare.File, error) {
+	if err := who.may(Look); err != nil {
+		return Revision{}, nil, err
+	}
+	rev, files, err := s.filesOf(ctx, number)
+	return Revision{Number: rev.Number, Operator: rev.Operator, Because: rev.Because, MadeAt: rev.MadeAt}, files, err
+}
+
+// Compared is how two revisions differ.
+type Compared struct {
+	From   int                  `json:"from"`
+	To     int                  `json:"to"`
+	Moves  []Move               `json:"moves" doc:"what changed for people, the first of them"`
+	People int                  `json:"people"`
+	Lines  []declare.LineChange `json:"lines"`
+}
+
+// CompareRevisions says what changed from one revision to another, in people
+// and access and in lines. Both are read for today.
+func (s *Service) CompareRevisions(ctx context.Context, who Operator, from, to int) (Compared, error) {
+	if err := who.may(Look); err != nil {
+		return Compared{}, err
+	}
+	var plans [2]*resolve.Plan
+	var files [2][]declare.File
+	for i, number := range []int{from, to} {
+		rev, f, err := s.filesOf(ctx, number)
+		if err != nil {
+			return Compared{}, err
+		}
+		_, plan, err := s.read(f, s.now(), nil)
+		if err != nil {
+			return Compared{}, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
+		}
+		plans[i], files[i] = plan, f
+		if i == 0 {
+			from = rev.Number
+		} else {
+			to = rev.Number
+		}
+	}
+	out := Compared{From: from, To: to, Lines: declare.Compare(files[0], files[1])}
+	if out.Lines == nil {
+		out.Lines = []declare.LineChange{}
+	}
+	out.Moves, out.People = movesOf(plans[0], plans[1])
+	return out, nil
+}
+
+// Restore declares the files of an earlier revision anew.
+func (s *Service) Restore(ctx context.Context, who Operator, number int, because string) (Revision, error) {
+	if err := who.may(Draft); err != nil {
+		return Revision{}, err
+	}
+	_, files, err := s.filesOf(ctx, number)
+	if err != nil {
+		return Revision{}, err
+	}
+	if _, err := reason(because); err != nil {
+		return Revision{}, err
+	}
+	return s.Declare(ctx, who, files, fmt.Sprintf("revision %d brought back: %s", number, because))
+}

@@ -1,0 +1,144 @@
+package service
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"strings"
+	"time"
+
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+const tick = 2 * time.Second
+
+// keepTime starts what is due: scheduled rounds, and surveys and
+// reconciliations that targets repeat. Of several services, one does each.
+func (s *Service) keepTime() {
+	for {
+		select {
+		case <-s.ctx.Done():
+			return
+		case <-time.After(tick):
+		}
+		if err := s.startDue(s.ctx); err != nil && s.ctx.Err() == nil {
+			s.Log.Warn("scheduled rounds not looked at", "error", err)
+		}
+		if err := s.repeat(s.ctx); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
+			s.Log.Warn("repeated surveys not looked at", "error", err)
+		}
+	}
+}
+
+// startDue starts the scheduled rounds whose time has come.
+func (s *Service) startDue(ctx context.Context) error {
+	rounds, err := s.Store.DueRounds(ctx, s.now())
+	if err != nil || len(rounds) == 0 {
+		return err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range rounds {
+		if r.InWindow {
+			open, err := s.windowsOpen(ctx, c, r.ID)
+			if err != nil {
+				return err
+			}
+			if !open {
+				continue
+			}
+		}
+		who := Itself
+		who.Name = r.ApprovedBy // it runs in the name of who let it
+		if _, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d, as scheduled", nil); err != nil && ProblemOf(err).Kind != Conflict {
+			return err
+		}
+		s.nudge()
+	}
+	return nil
+}
+
+func (s *Service) windowsOpen(ctx context.Context, c *current, id int64) (bool, error) {
+	counts, err := s.Store.CountSteps(ctx, id)
+	if err != nil {
+		return false, err
+	}
+	for _, n := range counts {
+		if d := c.plan.Targets[n.Target]; d != nil && !d.Target.Window.Open(s.now()) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// repeat surveys and reconciles the targets that ask for it.
+func (s *Service) repeat(ctx context.Context) error {
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range keysOf(c.plan.Targets) {
+		t, row := c.plan.Targets[name].Target, known[name]
+		switch now := s.now(); {
+		case due(t.Repeat.Reconcile, row.Reconciled, name, now) && t.Window.Open(now):
+			s.once("reconcile/"+name, func(ctx context.Context) error { return s.reconcileByItself(ctx, name) })
+		case due(t.Repeat.Survey, row.TriedAt, name, now):
+			s.once("survey/"+name, func(ctx context.Context) error {
+				_, err := s.Survey(ctx, Itself, []string{name}, nil)
+				return err
+			})
+		}
+	}
+	return nil
+}
+
+// due says whether something is to be repeated. Each target has its own moment
+// within a tenth of the time between, so that they do not all come at once.
+func due(every time.Duration, last *time.Time, target string, now time.Time) bool {
+	if every <= 0 {
+		return false
+	}
+	if last == nil {
+		return true
+	}
+	h := fnv.New64a()
+	fmt.Fprint(h, target, last.Unix()/int64(max(time.Second, every)/time.Second))
+	jitter := time.Duration(h.Sum64() % uint64(every/10+1))
+	return now.Sub(*last) >= every-every/20+jitter
+}
+
+// once does something beside everything else, unless this or another service is at it.
+func (s *Service) once(what string, do func(context.Context) error) {
+	if _, mine := s.busy.LoadOrStore(what, true); mine {
+		return
+	}
+	s.carrying.Go(func() {
+		defer s.busy.Delete(what)
+		ctx, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
+		if err != nil {
+			return
+		}
+		defer release()
+		if err := do(ctx); err != nil && s.ctx.Err() == nil {
+			s.Log.Warn("not done", "what", strings.Replace(what, "/", " ", 1), "error", err)
+		}
+	})
+}
+
+// reconcileByItself is a reconciliation at its time: it runs what nobody needs to look at.
+func (s *Service) reconcileByItself(ctx context.Context, target string) error {
+	now := s.now()
+	err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.NoteReconciled(ctx, target, now) })
+	if err != nil {
+		return err
+	}
+	_, err = s.Reconcile(ctx, Itself, DraftRequest{Choice: Choice{Targets: []string{target}}, Because: "repeated reconciliation"})
+	return err
+}

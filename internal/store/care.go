@@ -1,0 +1,180 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/hex"
+	"time"
+
+	"hen-roost/internal/core/model"
+)
+
+// Care is who looks after a finding. It outlives the finding, so that one that
+// comes back is still known.
+type Care struct {
+	Target   string     `db:"target"`
+	ID       []byte     `db:"id"`
+	Until    *time.Time `db:"accepted_until"` // accepted up to and with this day
+	Accepted string     `db:"accepted_by"`
+	Because  string     `db:"because"`
+	Assigned string     `db:"assigned"`
+	At       time.Time  `db:"at"`
+}
+
+// findingID is a finding's key as it is stored.
+func findingID(key string) ([]byte, error) { return hex.DecodeString(key) }
+
+// Accept notes that a finding is as it may be until a day; nil ends that.
+func (tx *Tx) Accept(ctx context.Context, target, key string, until *time.Time, operator, because string, at time.Time) error {
+	id, err := findingID(key)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, accepted_until, accepted_by, because, at) VALUES (?, ?, ?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE accepted_until = VALUES(accepted_until), accepted_by = VALUES(accepted_by), because = VALUES(because), at = VALUES(at)`, target, id, until, operator, because, at)
+	return err
+}
+
+// Assign notes who looks after a finding; "" nobody in particular.
+func (tx *Tx) Assign(ctx context.Context, target, key, operator string, at time.Time) error {
+	id, err := findingID(key)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, assigned, at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE assigned = VALUES(assigned), at = VALUES(at)`, target, id, operator, at)
+	return err
+}
+
+// FindingComment is a remark on a finding.
+type FindingComment struct {
+	Operator string    `db:"operator"`
+	Words    string    `db:"words"`
+	At       time.Time `db:"at"`
+}
+
+// CommentFinding adds a remark.
+func (tx *Tx) CommentFinding(ctx context.Context, target, key, operator, words string, at time.Time) error {
+	id, err := findingID(key)
+	if err != nil {
+		return err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO finding_comment (target, id, seq, operator, words, at)
+		SELECT ?, ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ? FROM finding_comment WHERE target = ? AND id = ?`, target, id, operator, clip(words, 2000), at, target, id)
+	return err
+}
+
+// FindingComments returns the remarks on a finding, oldest first.
+func (s *Store) FindingComments(ctx context.Context, target, key string) ([]FindingComment, error) {
+	id, err := findingID(key)
+	if err != nil {
+		return nil, err
+	}
+	var out []FindingComment
+	err = s.db.SelectContext(ctx, &out, `SELECT operator, words, at FROM finding_comment WHERE target = ? AND id = ? ORDER BY seq`, target, id)
+	return out, err
+}
+
+// Mended tells how often something was put right, and came back.
+type Mended struct {
+	ID     []byte       `db:"id"`
+	Times  int          `db:"times"`
+	Back   int          `db:"back"`
+	Round  int64        `db:"round"`
+	At     time.Time    `db:"at"`
+	BackAt sql.NullTime `db:"back_at"`
+}
+
+// NoteMended remembers what steps have put right on a target.
+func (tx *Tx) NoteMended(ctx context.Context, target string, acts []model.Act, round int64, at time.Time) error {
+	for from, to := range groups(len(acts), 500) {
+		rows := make([]struct {
+			Target string    `db:"target"`
+			ID     []byte    `db:"id"`
+			Round  int64     `db:"round"`
+			At     time.Time `db:"at"`
+		}, to-from)
+		for i, a := range acts[from:to] {
+			id, err := findingID(a.Key())
+			if err != nil {
+				return err
+			}
+			rows[i].Target, rows[i].ID, rows[i].Round, rows[i].At = target, id, round, at
+		}
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at) VALUES (:target, :id, 1, 0, :round, :at)
+			ON DUPLICATE KEY UPDATE times = times + 1, round = VALUES(round), at = VALUES(at)`, rows); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// MendedOn returns what was put right on a target since a moment, by the act's key.
+func (s *Store) MendedOn(ctx context.Context, target string, since time.Time) (map[string]Mended, error) {
+	var rows []Mended
+	if err := s.db.SelectContext(ctx, &rows, `SELECT id, times, back, round, at, back_at FROM mended WHERE target = ? AND at >= ?`, target, since); err != nil {
+		return nil, err
+	}
+	out := make(map[string]Mended, len(rows))
+	for _, r := range rows {
+		out[hex.EncodeToString(r.ID)] = r
+	}
+	return out, nil
+}
+
+// CameBack counts that something put right before was found otherwise again.
+func (tx *Tx) CameBack(ctx context.Context, target string, keys []string, at time.Time) error {
+	for from, to := range groups(len(keys), 500) {
+		args := []any{at, target}
+		for _, k := range keys[from:to] {
+			id, err := findingID(k)
+			if err != nil {
+				return err
+			}
+			args = append(args, id)
+		}
+		if _, err := tx.ExecContext(ctx, `UPDATE mended SET back = back + 1, back_at = ? WHERE target = ? AND id IN `+oneOf(to-from), args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// DayCount is how many findings of a kind a target had at the end of a day, or has so far today.
+type DayCount struct {
+	Day    time.Time `db:"day"`
+	Target string    `db:"target"`
+	Kind   string    `db:"kind"`
+	N      int       `db:"n"`
+}
+
+// CountDay notes how many findings of each kind a target has now.
+func (tx *Tx) CountDay(ctx context.Context, target string, day time.Time, counts map[string]int) error {
+	date := day.UTC().Format(time.DateOnly)
+	if _, err := tx.ExecContext(ctx, `DELETE FROM drift_day WHERE day = ? AND target = ?`, date, target); err != nil {
+		return err
+	}
+	// A day without findings is a row too: it tells that somebody looked.
+	if len(counts) == 0 {
+		counts = map[string]int{"": 0}
+	}
+	for kind, n := range counts {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?)`, date, target, kind, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Trend returns the counts of the days since one, of some targets or all, by day.
+func (s *Store) Trend(ctx context.Context, since time.Time, targets []string) ([]DayCount, error) {
+	where, args := ``, []any{since.UTC().Format(time.DateOnly)}
+	if len(targets) > 0 {
+		where = ` AND target IN ` + oneOf(len(targets))
+		for _, t := range targets {
+			args = append(args, t)
+		}
+	}
+	var out []DayCount
+	err := s.db.SelectContext(ctx, &out, `SELECT day, target, kind, n FROM drift_day WHERE day >= ?`+where+` ORDER BY day, target, kind`, args...)
+	return out, err
+}
