@@ -19,11 +19,14 @@ import (
 // doors lists every operation with the duty it needs; "nobody" is any operator, "" is open to all.
 var doors = map[string]service.Duty{
 	"sign-in": "", "who-am-i": "nobody", "sign-out": "nobody",
-	"check": service.Look, "declare": service.Run, "overview": service.Look,
-	"list-users": service.Look, "show-user": service.Look,
+	"check": service.Look, "meaning": service.Look, "declare": service.Draft, "edit": service.Draft, "edit-meaning": service.Look, "overview": service.Look,
+	"list-revisions": service.Look, "show-revision": service.Look, "compare-revisions": service.Look, "restore-revision": service.Draft,
+	"list-users": service.Look, "show-user": service.Look, "explain": service.Look, "who-has": service.Look,
 	"list-targets": service.Look, "show-target": service.Look, "list-target-accounts": service.Look, "accept-key": service.Administer, "survey": service.Run,
-	"drift": service.Look, "draft": service.Run, "reconcile": service.Run, "list-rounds": service.Look, "show-round": service.Look, "list-steps": service.Look,
-	"approve": service.Run, "run": service.Run, "follow-round": service.Look,
+	"drift": service.Look, "show-finding": service.Look, "accept": service.Draft, "assign": service.Draft, "comment-finding": service.Look, "trend": service.Look,
+	"list-decisions": service.Look, "adopt": service.Draft, "forget-decision": service.Draft,
+	"draft": service.Draft, "bulk": service.Draft, "reconcile": service.Draft, "list-rounds": service.Look, "show-round": service.Look, "list-steps": service.Look,
+	"approve": service.Approve, "run": service.Run, "schedule": service.Run, "stop": service.Run, "undo": service.Draft, "follow-round": service.Look, "watch": service.Look,
 	"list-record": service.Look, "show-entry": service.Look, "comment": service.Look, "verify-record": service.Look,
 	"list-operators": service.Administer, "add-operator": service.Administer, "set-operator": service.Administer, "remove-operator": service.Administer,
 	"list-tokens": service.Look, "remove-token": service.Look, "list-secrets": service.Administer, "set-secret": service.Administer,
@@ -31,9 +34,15 @@ var doors = map[string]service.Duty{
 
 var bodies = map[string]string{
 	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`, "declare": `{"files":[{"name":"f","text":"roost: 1"}],"because":"b"}`,
+	"meaning": `{"files":[{"name":"f","text":"roost: 1"}]}`, "edit": `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`, "edit-meaning": `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
+	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`, "comment-finding": `{"text":"t"}`,
+	"adopt": `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`, "bulk": `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
+	"schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
 	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }
+
+var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "who-has": "what=account&target=arctic-tern", "forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 
 type caller struct {
 	t       *testing.T
@@ -75,7 +84,7 @@ func TestEveryDoor(t *testing.T) {
 	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 	tokens := map[service.Duty]string{}
 	ctx := context.Background()
-	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Run: {"run"}, service.Administer: {"administer"}} {
+	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Draft: {"draft"}, service.Approve: {"approve"}, service.Run: {"run"}, service.Administer: {"administer"}} {
 		operator := "op-" + string(name)
 		if _, err := d.Server.Service.AddOperator(ctx, service.Itself, operator, "", "a long enough password", duties); err != nil {
 			t.Fatal(err)
@@ -96,7 +105,7 @@ func TestEveryDoor(t *testing.T) {
 		t.Fatalf("%d %v", status, err)
 	}
 	known := map[string]bool{}
-	fill := strings.NewReplacer("{id}", "1", "{name}", "arctic-tern", "{seq}", "1")
+	fill := strings.NewReplacer("{id}", "1", "{name}", "arctic-tern", "{seq}", "1", "{number}", "1", "{key}", "ab")
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
 			known[op.ID] = true
@@ -109,13 +118,16 @@ func TestEveryDoor(t *testing.T) {
 				continue
 			}
 			method, at := strings.ToUpper(method), fill.Replace(path)
+			if query, ok := queries[op.ID]; ok {
+				at += "?" + query
+			}
 			if status, text, _ := c.call(method, at, "", bodies[op.ID]); status != 401 && !strings.Contains(text, `"status":401`) {
 				t.Errorf("%s lets nobody in: %d %s", op.ID, status, text)
 			}
-			if status, _, _ := c.call(method, at, "roost-FORGED", bodies[op.ID]); status != 401 && op.ID != "follow-round" {
+			if status, _, _ := c.call(method, at, "roost-FORGED", bodies[op.ID]); status != 401 && op.ID != "follow-round" && op.ID != "watch" {
 				t.Errorf("%s takes a forged token: %d", op.ID, status)
 			}
-			for _, have := range []service.Duty{service.Look, service.Run, service.Administer} {
+			for _, have := range []service.Duty{service.Look, service.Draft, service.Approve, service.Run, service.Administer} {
 				if duty == "nobody" || have == duty || duty == service.Look {
 					continue // whoever may do anything may look
 				}

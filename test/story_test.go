@@ -107,7 +107,7 @@ func TestCommandLine(t *testing.T) {
 
 	// A name with everything that addresses and shells would take apart finds its page.
 	write(t, d.Declaration, "odd.yaml", "roost: 1\nusers:\n  \"o'neil; re?boot & 50% #1 ø+\": {name: Odd}\n")
-	must(t, d, "declare", d.Declaration, "--because", "an odd one")
+	must(t, d, "declare", d.Declaration, "--yes", "--because", "an odd one")
 	expect(t, d, 0, "Odd (o'neil; re?boot & 50% #1 ø+)", "user", "show", "o'neil; re?boot & 50% #1 ø+")
 
 	// Another operator, with another duty.
@@ -119,7 +119,7 @@ func TestCommandLine(t *testing.T) {
 	if out, said, code := roost(t, other, "a long enough password", "sign-in", d.Server.Address, "--operator", "ines.moreau", "--password-file", "-", "--fingerprint", d.Server.Print); code != 0 {
 		t.Fatal(out, said)
 	}
-	if _, said, code := roost(t, other, "", "draft", "--because", "try"); code != 1 || !strings.Contains(said, `this needs the duty "run"; ines.moreau has look`) {
+	if _, said, code := roost(t, other, "", "draft", "--because", "try"); code != 1 || !strings.Contains(said, `this needs the duty "draft"; ines.moreau has look`) {
 		t.Errorf("%d %s", code, said)
 	}
 	if _, said, code := roost(t, other, "wrong", "sign-in", d.Server.Address, "--operator", "ines.moreau", "--password-file", "-"); code != 1 || !strings.Contains(said, "a certificate nobody has accepted yet") {

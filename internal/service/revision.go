@@ -82,6 +82,9 @@ func movesOf(before, after *resolve.Plan) ([]Move, int) {
 
 // MeansEdits is Means for edits of the newest revision. The files come back as they would be.
 func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.File, error) {
+	if err := who.may(Look); err != nil {
+		return Meaning{}, nil, err
+	}
 	files, err := s.edited(ctx, edits)
 	if err != nil {
 		return Meaning{}, nil, err

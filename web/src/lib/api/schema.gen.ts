@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/bulk": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a round from changes asked for one by one; every line is answered */
+        post: operations["bulk"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/check": {
         parameters: {
             query?: never;
@@ -21,6 +38,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what people decided of accounts */
+        get: operations["list-decisions"];
+        put?: never;
+        /** Decide that an account is a user's, or that it is not */
+        post: operations["adopt"];
+        /** Take a decision back */
+        delete: operations["forget-decision"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/edits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change the declaration in its own text, and declare it */
+        post: operations["edit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/edits/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what edits would change, without storing them */
+        post: operations["edit-meaning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say why a user has or lacks something on a target */
+        get: operations["explain"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -32,6 +119,108 @@ export interface paths {
         get: operations["drift"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let findings be as they are for a time */
+        post: operations["accept"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/assign": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give findings to an operator to look after */
+        post: operations["assign"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show one finding with what was said of it */
+        get: operations["show-finding"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/findings/{key}/comments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say something of a finding */
+        post: operations["comment-finding"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/holders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who has something on a target, or should */
+        get: operations["who-has"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say what files would change for people, without storing them */
+        post: operations["meaning"];
         delete?: never;
         options?: never;
         head?: never;
@@ -116,7 +305,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Survey, draft, approve and run */
+        /** Survey, draft and, unless the round is held, approve and run */
         post: operations["reconcile"];
         delete?: never;
         options?: never;
@@ -199,10 +388,62 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** List revisions, newest first */
+        get: operations["list-revisions"];
         put?: never;
         /** Store declaration files as a new revision */
         post: operations["declare"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a revision with its files */
+        get: operations["show-revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say what changed from one revision to another */
+        get: operations["compare-revisions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/{number}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Declare the files of an earlier revision anew */
+        post: operations["restore-revision"];
         delete?: never;
         options?: never;
         head?: never;
@@ -253,7 +494,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Let a drafted round run */
+        /** Let a drafted round run; one that is held needs somebody who did not draft it */
         post: operations["approve"];
         delete?: never;
         options?: never;
@@ -295,6 +536,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds/{id}/schedule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let an approved round start by itself at its time */
+        post: operations["schedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rounds/{id}/steps": {
         parameters: {
             query?: never;
@@ -306,6 +564,40 @@ export interface paths {
         get: operations["list-steps"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/{id}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a round: what is under way is finished, the rest is not tried */
+        post: operations["stop"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/rounds/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft the round that takes another back */
+        post: operations["undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -484,6 +776,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/trend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Findings per day */
+        get: operations["trend"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/users": {
         parameters: {
             query?: never;
@@ -518,10 +827,33 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/watch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Follow everything that happens (server-sent events) */
+        get: operations["watch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptFindingsBody: {
+            because: string;
+            keys: string[];
+            /** @description last day, 2006-01-02; empty: no longer accepted */
+            until?: string;
+        };
         AcceptRequestBody: {
             /** @description fingerprint of the key, as seen on the target itself */
             print: string;
@@ -540,6 +872,76 @@ export interface components {
             state: "as declared" | "missing" | "found" | "not asked for" | "shut" | "open to question" | "not surveyed";
             target: string;
         };
+        Answer: {
+            declared?: string[];
+            found?: string[];
+            state: string;
+            what: string;
+            why: components["schemas"]["Reason"][];
+        };
+        AssignFindingsBody: {
+            keys: string[];
+            /** @description empty: nobody in particular */
+            operator?: string;
+        };
+        BecauseRequestBody: {
+            because?: string;
+        };
+        BulkAnswer: {
+            /** Format: int64 */
+            line: number;
+            /** @enum {string} */
+            outcome: "drafted" | "already-so" | "refused";
+            /**
+             * @description a target, or * for all where they have an account
+             * @example arctic-tern
+             */
+            target: string;
+            /** @example marit.fell */
+            user: string;
+            /**
+             * @description disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @example leave stores
+             */
+            what: string;
+            words?: string;
+        };
+        BulkLine: {
+            /**
+             * @description a target, or * for all where they have an account
+             * @example arctic-tern
+             */
+            target: string;
+            /** @example marit.fell */
+            user: string;
+            /**
+             * @description disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @example leave stores
+             */
+            what: string;
+        };
+        BulkRequestBody: {
+            because: string;
+            first?: string;
+            lines?: components["schemas"]["BulkLine"][];
+            /** @description with where; empty: all where they have an account */
+            targets?: string[];
+            /**
+             * @description with where
+             * @example disable
+             */
+            what?: string;
+            /**
+             * @description CEL over user, day and params, in place of lines
+             * @example user.details.base == 'northquay'
+             */
+            where?: string;
+        };
+        BulkResult: {
+            lines: components["schemas"]["BulkAnswer"][];
+            /** @description its id is 0 when there is nothing to do */
+            round: components["schemas"]["Round"];
+        };
         Change: {
             after: string[];
             attribute: string;
@@ -556,8 +958,22 @@ export interface components {
             /** Format: int64 */
             users: number;
         };
+        CommentFindingBody: {
+            text: string;
+        };
         CommentRequestBody: {
             text: string;
+        };
+        Compared: {
+            /** Format: int64 */
+            from: number;
+            lines: components["schemas"]["LineChange"][];
+            /** @description what changed for people, the first of them */
+            moves: components["schemas"]["Move"][];
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            to: number;
         };
         Cookie: {
             Domain: string;
@@ -578,6 +994,28 @@ export interface components {
             Unparsed: string[];
             Value: string;
         };
+        Counted: {
+            /** Format: int64 */
+            findings: number;
+        };
+        Decision: {
+            account: string;
+            because: string;
+            /** Format: date-time */
+            "made-at": string;
+            operator: string;
+            target: string;
+            theirs: boolean;
+            user: string;
+        };
+        DecisionRequestBody: {
+            account: string;
+            because: string;
+            target: string;
+            /** @description false: it is not theirs */
+            theirs: boolean;
+            user: string;
+        };
         DeclareRequestBody: {
             /** @example spring deck crew */
             because: string;
@@ -586,12 +1024,77 @@ export interface components {
         DraftRequestBody: {
             /** @example spring deck crew */
             because: string;
+            /**
+             * @description a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest follows only if it held
+             * @example 1
+             */
+            first?: string;
             kinds?: string[];
+            /** @description params overridden for this round */
+            params?: {
+                [key: string]: string;
+            };
             targets?: string[];
             users?: string[];
         };
         DutiesRequestBody: {
             duties: string[];
+        };
+        Edit: {
+            /**
+             * @description set a value; add to a list; take from a list, or the key or entry away
+             * @enum {string}
+             */
+            do: "set" | "add" | "take";
+            /** @description where a new entry goes; empty: where others of its section stand */
+            file?: string;
+            /**
+             * @description key of the entry, deeper ones with dots as in details.base; empty: the entry itself
+             * @example until
+             */
+            key?: string;
+            /** @example marit.fell */
+            name: string;
+            /**
+             * @description params, users, groups, roles, targets, rights, containers or policies
+             * @example users
+             */
+            section: string;
+            /** @description text, number, list or keys with values */
+            value?: unknown;
+        };
+        EditsMeaning: {
+            /**
+             * Format: int64
+             * @description findings there are now
+             */
+            before: number;
+            files: components["schemas"]["File"][];
+            /**
+             * Format: int64
+             * @description findings that the last surveys would yield
+             */
+            findings: number;
+            /** Format: int64 */
+            groups: number;
+            /** @description what changes for people, the first of them */
+            moves: components["schemas"]["Move"][];
+            /**
+             * Format: int64
+             * @description for how many people something changes
+             */
+            people: number;
+            /** Format: int64 */
+            roles: number;
+            /** Format: int64 */
+            targets: number;
+            /** Format: int64 */
+            users: number;
+        };
+        EditsRequestBody: {
+            /** @example Marit becomes mate */
+            because: string;
+            edits: components["schemas"]["Edit"][];
         };
         Entry: {
             /**
@@ -617,6 +1120,22 @@ export interface components {
             user?: string;
             words: string;
         };
+        Explanation: {
+            /** @description the name of the account there */
+            account?: string;
+            answers: components["schemas"]["Answer"][];
+            day: string;
+            /** Format: int64 */
+            revision: number;
+            /**
+             * @description of the user, on the day
+             * @enum {string}
+             */
+            state: "expected" | "active" | "left";
+            target: string;
+            user: string;
+            "user-name": string;
+        };
         Fault: {
             at: components["schemas"]["Pos"];
             line?: string;
@@ -630,15 +1149,55 @@ export interface components {
             files: components["schemas"]["File"][];
         };
         Finding: {
+            "accepted-because"?: string;
+            "accepted-by"?: string;
+            /** @description accepted up to and with this day */
+            "accepted-until"?: string;
             after: string;
+            /** @description operator who looks after it */
+            assigned?: string;
             because: string;
             before: string;
             candidates?: string[];
             /** @description true when a person must decide */
             decide: boolean;
+            /** @description names the finding as long as it is the same difference */
+            key: string;
             /** @enum {string} */
-            kind: "missing" | "unexpected" | "different" | "unmatched";
+            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested";
             note?: string;
+            /**
+             * Format: date-time
+             * @description first seen
+             */
+            "seen-at": string;
+            /** @description the account, group or membership */
+            subject: string;
+            target: string;
+            user?: string;
+            "user-name"?: string;
+            /** @description what would put it right, or who decides */
+            what: string;
+        };
+        FindingDetail: {
+            "accepted-because"?: string;
+            "accepted-by"?: string;
+            /** @description accepted up to and with this day */
+            "accepted-until"?: string;
+            after: string;
+            /** @description operator who looks after it */
+            assigned?: string;
+            because: string;
+            before: string;
+            candidates?: string[];
+            /** @description true when a person must decide */
+            decide: boolean;
+            /** @description names the finding as long as it is the same difference */
+            key: string;
+            /** @enum {string} */
+            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested";
+            note?: string;
+            remarks: components["schemas"]["Remark"][];
             /**
              * Format: date-time
              * @description first seen
@@ -659,6 +1218,11 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        Gain: {
+            kind: string;
+            name: string;
+            targets: string[];
+        };
         Held: {
             attributes: {
                 [key: string]: string[];
@@ -677,6 +1241,74 @@ export interface components {
             items: components["schemas"]["Held"][];
             /** Format: int64 */
             total: number;
+        };
+        Hold: {
+            firm?: boolean;
+            kind: string;
+            target?: string;
+            words: string;
+        };
+        Holder: {
+            account?: string;
+            /** @description role and line */
+            because?: string;
+            /** @enum {string} */
+            state: "as declared" | "missing" | "not declared" | "not surveyed";
+            /** @description empty: nobody we know */
+            user?: string;
+            "user-name"?: string;
+        };
+        Holders: {
+            day: string;
+            holders: components["schemas"]["Holder"][];
+            target: string;
+            what: string;
+        };
+        LineChange: {
+            after: string[];
+            before: string[];
+            file: string;
+            /** Format: int64 */
+            line: number;
+        };
+        LookEditsBody: {
+            edits: components["schemas"]["Edit"][];
+        };
+        Meaning: {
+            /**
+             * Format: int64
+             * @description findings there are now
+             */
+            before: number;
+            /**
+             * Format: int64
+             * @description findings that the last surveys would yield
+             */
+            findings: number;
+            /** Format: int64 */
+            groups: number;
+            /** @description what changes for people, the first of them */
+            moves: components["schemas"]["Move"][];
+            /**
+             * Format: int64
+             * @description for how many people something changes
+             */
+            people: number;
+            /** Format: int64 */
+            roles: number;
+            /** Format: int64 */
+            targets: number;
+            /** Format: int64 */
+            users: number;
+        };
+        Move: {
+            gains: components["schemas"]["Gain"][];
+            loses: components["schemas"]["Gain"][];
+            name: string;
+            /** @description the same in one sentence */
+            say: string;
+            user: string;
+            words: string;
         };
         Operator: {
             duties: string[];
@@ -744,8 +1376,12 @@ export interface components {
             /** @example about:blank */
             type: string;
         };
+        Reason: {
+            at?: components["schemas"]["Pos"];
+            words: string;
+        };
         Reconciled: {
-            /** @description the round it started; its id is 0 when there was nothing to do */
+            /** @description the round it drafted and, unless it is held, started; its id is 0 when there was nothing to do */
             round: components["schemas"]["Round"];
             surveys: components["schemas"]["SurveyResult"][];
         };
@@ -756,6 +1392,15 @@ export interface components {
              * @description ask for entries before this number for the next page; absent at the end
              */
             next?: number;
+        };
+        Remark: {
+            /** Format: date-time */
+            at: string;
+            operator: string;
+            words: string;
+        };
+        RestoreRequestBody: {
+            because: string;
         };
         Revision: {
             because: string;
@@ -778,6 +1423,33 @@ export interface components {
             /** Format: int64 */
             users: number;
         };
+        RevisionFiles: {
+            because: string;
+            files: components["schemas"]["File"][];
+            /**
+             * Format: int64
+             * @description findings against the last survey
+             */
+            findings: number;
+            /** Format: int64 */
+            groups: number;
+            /** Format: date-time */
+            "made-at": string;
+            /** Format: int64 */
+            number: number;
+            operator: string;
+            /** Format: int64 */
+            roles: number;
+            /** Format: int64 */
+            targets: number;
+            /** Format: int64 */
+            users: number;
+        };
+        Revisions: {
+            items: components["schemas"]["Revision"][];
+            /** Format: int64 */
+            total: number;
+        };
         Round: {
             /** Format: date-time */
             "approved-at"?: string;
@@ -788,33 +1460,61 @@ export interface components {
             "drafted-by": string;
             /** Format: date-time */
             "ended-at"?: string;
+            /** @description how its first wave was chosen */
+            first?: string;
+            /** @description why somebody who did not draft it must approve it */
+            holds: components["schemas"]["Hold"][];
             /** Format: int64 */
             id: number;
+            /** @description starts only inside the windows of its targets */
+            "in-window"?: boolean;
+            /** @description what cannot be brought back, when it was drafted */
+            lost?: string[];
+            /** Format: date-time */
+            "not-before"?: string;
             outcomes: {
                 [key: string]: number;
+            };
+            /** @description params overridden for this round */
+            params?: {
+                [key: string]: string;
             };
             /** Format: int64 */
             people: number;
             /** Format: int64 */
             revision: number;
             "run-by"?: string;
+            /** @description starts by itself when its time has come */
+            scheduled?: boolean;
             /** Format: date-time */
             "started-at"?: string;
             /** @enum {string} */
-            state: "draft" | "approved" | "running" | "complete" | "incomplete";
+            state: "draft" | "held" | "approved" | "running" | "complete" | "incomplete" | "stopped" | "undone";
             /** Format: int64 */
             steps: number;
+            "stopped-by"?: string;
             targets: components["schemas"]["TargetSteps"][];
             /**
              * Format: int64
              * @description findings left out when it was drafted, because a person must decide
              */
             undecided: number;
+            /**
+             * Format: int64
+             * @description the round that this one takes back
+             */
+            undoes?: number;
         };
         Rounds: {
             items: components["schemas"]["Round"][];
             /** Format: int64 */
             total: number;
+        };
+        ScheduleRequestBody: {
+            /** @description only while the windows of all its targets are open */
+            "in-window"?: boolean;
+            /** Format: date-time */
+            "not-before"?: string;
         };
         SecretInfo: {
             name: string;
@@ -851,13 +1551,15 @@ export interface components {
             /** Format: date-time */
             "ended-at"?: string;
             /** @enum {string} */
-            outcome: "waiting" | "running" | "done" | "already-so" | "moved" | "failed" | "out-of-reach" | "not-tried";
+            outcome: "waiting" | "running" | "done" | "already-so" | "moved" | "failed" | "out-of-reach" | "not-tried" | "undone";
             /** Format: int64 */
             seq: number;
             subject: string;
             target: string;
             user?: string;
             "user-name"?: string;
+            /** Format: int64 */
+            wave: number;
             what: string;
             words?: string;
         };
@@ -875,6 +1577,11 @@ export interface components {
         SurveyResult: {
             /** Format: int64 */
             accounts: number;
+            /**
+             * Format: int64
+             * @description objects that are otherwise than the survey before saw them
+             */
+            changed: number;
             /** Format: int64 */
             findings: number;
             /**
@@ -891,6 +1598,11 @@ export interface components {
             words?: string;
         };
         Target: {
+            /**
+             * Format: int64
+             * @description findings accepted for a time
+             */
+            accepted: number;
             /**
              * Format: int64
              * @description accounts of people seen there
@@ -926,7 +1638,7 @@ export interface components {
             "took-ms": number;
             /**
              * Format: int64
-             * @description findings in all
+             * @description findings in all, less those accepted
              */
             total: number;
             /** Format: date-time */
@@ -934,6 +1646,11 @@ export interface components {
             words?: string;
         };
         TargetDetail: {
+            /**
+             * Format: int64
+             * @description findings accepted for a time
+             */
+            accepted: number;
             /**
              * Format: int64
              * @description accounts of people seen there
@@ -974,7 +1691,7 @@ export interface components {
             "took-ms": number;
             /**
              * Format: int64
-             * @description findings in all
+             * @description findings in all, less those accepted
              */
             total: number;
             /** Format: date-time */
@@ -991,6 +1708,16 @@ export interface components {
             /** Format: int64 */
             steps: number;
             target: string;
+            /**
+             * Format: int64
+             * @description from 0; targets that feed others come first
+             */
+            tier: number;
+            /**
+             * Format: int64
+             * @description from 1; the next begins only if the one before held
+             */
+            wave: number;
         };
         Targets: {
             /**
@@ -1013,6 +1740,14 @@ export interface components {
             operator: string;
             /** Format: date-time */
             "used-at"?: string;
+        };
+        TrendDay: {
+            day: string;
+            kinds: {
+                [key: string]: number;
+            };
+            /** Format: int64 */
+            total: number;
         };
         User: {
             /** Format: int64 */
@@ -1082,6 +1817,16 @@ export interface components {
             holds: boolean;
             words: string;
         };
+        Watched: {
+            /** Format: date-time */
+            at: string;
+            /** @description new lines of the record, oldest first */
+            entries: components["schemas"]["Entry"][];
+            /** @description rounds under way, as they stand now */
+            rounds: components["schemas"]["Round"][];
+            /** @description targets that were tried since */
+            targets: components["schemas"]["Target"][];
+        };
         Why: {
             at: components["schemas"]["Pos"];
             role?: string;
@@ -1095,6 +1840,93 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    bulk: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BulkRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BulkResult"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     check: {
         parameters: {
             query?: never;
@@ -1182,6 +2014,525 @@ export interface operations {
             };
         };
     };
+    "list-decisions": {
+        parameters: {
+            query?: {
+                target?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Decision"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    adopt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DecisionRequestBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "forget-decision": {
+        parameters: {
+            query: {
+                target: string;
+                account: string;
+                user: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    edit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditsRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "edit-meaning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookEditsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditsMeaning"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    explain: {
+        parameters: {
+            query: {
+                user: string;
+                target: string;
+                /** @description an attribute, group, right or licence; empty: everything */
+                what?: string;
+                /** @description a day, 2006-01-02; empty: today */
+                on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Explanation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     drift: {
         parameters: {
             query?: {
@@ -1193,8 +2544,14 @@ export interface operations {
                 target?: string[];
                 /** @description only these users */
                 user?: string[];
-                /** @description only these kinds: missing, unexpected, different, unmatched */
+                /** @description only these kinds: missing, unexpected, different, unmatched, contested */
                 kind?: string[];
+                /** @description only those that this operator looks after */
+                assigned?: string;
+                /** @description those accepted for a time, instead of the others */
+                accepted?: boolean;
+                /** @description both */
+                all?: boolean;
             };
             header?: never;
             path?: never;
@@ -1209,6 +2566,528 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Findings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    accept: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptFindingsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    assign: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AssignFindingsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Counted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "comment-finding": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommentFindingBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "who-has": {
+        parameters: {
+            query: {
+                /** @description a group, right or licence, or account, or elevation */
+                what: string;
+                target: string;
+                /** @description a day, 2006-01-02; empty: today */
+                on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Holders"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    meaning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FilesRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Meaning"];
                 };
             };
             /** @description Unauthorized */
@@ -2137,6 +4016,94 @@ export interface operations {
             };
         };
     };
+    "list-revisions": {
+        parameters: {
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revisions"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     declare: {
         parameters: {
             query?: never;
@@ -2147,6 +4114,269 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["DeclareRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description 0 is the newest */
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionFiles"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-revisions": {
+        parameters: {
+            query?: {
+                /** @description the older revision; 0: the one before */
+                with?: number;
+            };
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-revision": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreRequestBody"];
             };
         };
         responses: {
@@ -2762,6 +4992,95 @@ export interface operations {
             };
         };
     };
+    schedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScheduleRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-steps": {
         parameters: {
             query?: {
@@ -2786,6 +5105,184 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Steps"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BecauseRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undo: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BecauseRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Round"];
                 };
             };
             /** @description Unauthorized */
@@ -3883,6 +6380,93 @@ export interface operations {
             };
         };
     };
+    trend: {
+        parameters: {
+            query?: {
+                /** @description 0 means 30 */
+                days?: number;
+                target?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrendDay"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-users": {
         parameters: {
             query?: {
@@ -3991,6 +6575,111 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UserDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    watch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": ({
+                        data: components["schemas"]["Problem"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "problem";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    } | {
+                        data: components["schemas"]["Watched"];
+                        /**
+                         * @description The event name.
+                         * @constant
+                         */
+                        event: "watched";
+                        /** @description The event ID. */
+                        id?: number;
+                        /** @description The retry time in milliseconds. */
+                        retry?: number;
+                    })[];
                 };
             };
             /** @description Unauthorized */
