@@ -35,6 +35,8 @@ var figures = []figure{
 	{"company-compare-an-account", "ns", 3, compareCompany},
 	{"company-compare-two-processors", "s", 0.588, compareTwice},
 	{"company-memory-an-account", "B", 1, memoryCompany},
+	{"journal-10000-steps", "s", 1, journalSteps},
+	{"journal-three-processes", "s", 0.4, threeProcesses},
 	{"record-10000", "s", 1, recordPromise},
 	{"record-10000-unchained", "s", 0, recordBare},
 }
@@ -52,8 +54,13 @@ func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }
 func main() {
 	only := flag.String("only", "", "measure figures whose name begins so")
 	read := flag.String("read-directory", "", "used by the bench itself")
+	carry, in := flag.String("carry", "", "used by the bench itself"), flag.String("dir", "", "used by the bench itself")
 	flag.Parse()
 	ctx := context.Background()
+	if *carry != "" {
+		exitOn(carryFor(ctx, *carry, *in))
+		return
+	}
 	if *read != "" {
 		exitOn(readDirectory(ctx, *read))
 		return

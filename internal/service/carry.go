@@ -20,7 +20,7 @@ import (
 // wave only if the one before held.
 
 const (
-	lookEvery = 500 * time.Millisecond // for rounds that other services have started
+	lookEvery = 250 * time.Millisecond // for rounds that other services have started
 	soon      = 20 * time.Millisecond
 )
 
@@ -120,7 +120,14 @@ func (s *Service) carry(ctx context.Context, r store.Round) error {
 	if err != nil {
 		return err
 	}
+	elsewhere, err := s.Store.Held(ctx, "target/") // by other services, or by surveys
+	if err != nil {
+		return err
+	}
 	for _, target := range targets {
+		if elsewhere[target] {
+			continue
+		}
 		kind, share := "", -1
 		if d := c.plan.Targets[target]; d != nil {
 			kind, share = d.Target.Kind, d.Target.Limits.FailShare
@@ -133,10 +140,13 @@ func (s *Service) carry(ctx context.Context, r store.Round) error {
 			continue
 		}
 		s.carrying.Go(func() {
-			defer s.nudge()
-			defer s.slots.give(kind)
-			defer s.busy.Delete("target/" + target)
-			if err := s.carryTarget(ctx, r, target, *now, share); err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) && !errors.Is(err, work.ErrStopped) {
+			err := s.carryTarget(ctx, r, target, *now, share)
+			s.busy.Delete("target/" + target)
+			s.slots.give(kind)
+			if !errors.Is(err, work.ErrHeld) {
+				s.nudge()
+			}
+			if err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) && !errors.Is(err, work.ErrStopped) {
 				s.Log.Error("steps interrupted; they will be taken up again", "round", r.ID, "target", target, "error", err)
 			}
 		})

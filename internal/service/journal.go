@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 	"time"
 
@@ -42,84 +43,109 @@ func seqsOf[T any](list []T, seq func(T) int) []int {
 	return out
 }
 
+// errToldBefore says that some of the steps had ended already.
+var errToldBefore = errors.New("some of these steps have ended before")
+
 // End stores outcomes, what was read back, whose the accounts now are, and the
-// entries of the record, all or nothing.
+// entries of the record, all or nothing. An end that is told twice, because
+// the first answer was lost, counts once.
 func (j journal) End(ctx context.Context, id int64, results []work.Result) error {
 	r, err := j.s.Store.Round(ctx, id)
 	if err != nil {
 		return err
 	}
+	err = j.end(ctx, r, results, false)
+	if errors.Is(err, errToldBefore) {
+		return j.end(ctx, r, results, true)
+	}
+	return err
+}
+
+// end stores results; look finds out first which of the steps still run.
+func (j journal) end(ctx context.Context, r store.Round, results []work.Result, look bool) error {
 	now := j.s.now()
-	seqs := seqsOf(results, func(r work.Result) int { return r.Seq })
 	return j.s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		open, err := tx.StillRunning(ctx, id, seqs)
-		if err != nil {
-			return nil, err
+		results := results
+		if look {
+			open, err := tx.StillRunning(ctx, r.ID, seqsOf(results, func(r work.Result) int { return r.Seq }))
+			if err != nil {
+				return nil, err
+			}
+			results = slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
 		}
-		results := slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
 		if len(results) == 0 {
 			return nil, nil
 		}
 		target := results[0].Target
 		steps := make([]store.Step, len(results))
 		entries := make([]*store.Entry, len(results))
+		var mended []model.Act
 		for i, res := range results {
 			steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
 			entries[i] = stepEntry(r, res, now)
-		}
-		if err := tx.EndSteps(ctx, id, steps, now); err != nil {
-			return nil, err
-		}
-		there, gone := lastRead(results)
-		if err := tx.PutObjects(ctx, target, there, gone, now); err != nil {
-			return nil, err
-		}
-		given, taken := linksOf(results)
-		if err := tx.PutLinks(ctx, given, id, now); err != nil {
-			return nil, err
-		}
-		if err := tx.DropLinks(ctx, taken, now); err != nil {
-			return nil, err
-		}
-		var mended []model.Act
-		for _, res := range results {
 			if res.Outcome == connect.Done && r.Undoes == 0 {
 				mended = append(mended, res.Act.Act)
 			}
 		}
-		return entries, tx.NoteMended(ctx, target, mended, id, now)
+		ended, err := tx.EndSteps(ctx, r.ID, steps, now)
+		if err == nil && int(ended) < len(steps) {
+			err = &store.Refusal{Err: errToldBefore}
+		}
+		if err != nil {
+			return nil, err
+		}
+		fresh, changed, gone := lastRead(results)
+		if err := tx.PutObjects(ctx, target, fresh, changed, gone, now); err != nil {
+			return nil, err
+		}
+		given, taken := linksOf(results)
+		if err := tx.PutLinks(ctx, target, given, r.ID, now); err != nil {
+			return nil, err
+		}
+		if err := tx.DropLinks(ctx, target, taken, now); err != nil {
+			return nil, err
+		}
+		return entries, tx.NoteMended(ctx, target, mended, r.ID, now)
 	})
 }
 
-// lastRead returns each object as it was read back last, and those that a step
-// removed: a group changes from stage to stage of a batch.
-func lastRead(results []work.Result) (there, gone []model.Object) {
-	last := map[[2]string]*model.Object{}
-	var order [][2]string
+// lastRead returns each object as it was read back last, those that steps made
+// apart from the others, and those that steps removed: a group changes from
+// stage to stage of a batch.
+func lastRead(results []work.Result) (fresh, changed, gone []model.Object) {
+	type key struct {
+		kind model.ObjectKind
+		name string
+	}
+	last, made := map[key]*model.Object{}, map[key]bool{}
+	var order []key
 	for _, res := range results {
-		o := res.Answer.Object
-		key := [2]string{string(res.Act.Object), res.Name}
-		if res.Act.Object == model.Membership {
-			key[0] = string(model.GroupKind)
+		k := key{res.Act.Object, res.Name}
+		if k.kind == model.Membership {
+			k.kind = model.GroupKind
 		}
-		if res.Verb == model.Remove && o == nil && held(string(res.Outcome)) {
-			o = nil
-		} else if o == nil {
+		o := res.Answer.Object
+		removed := res.Verb == model.Remove && o == nil && held(string(res.Outcome))
+		if o == nil && !removed {
 			continue
 		}
-		if _, known := last[key]; !known {
-			order = append(order, key)
+		if _, known := last[k]; !known {
+			order = append(order, k)
 		}
-		last[key] = o
+		last[k] = o
+		made[k] = made[k] || res.Verb == model.Create && res.Outcome == connect.Done && res.Act.Object == k.kind
 	}
-	for _, key := range order {
-		if o := last[key]; o != nil {
-			there = append(there, *o)
-		} else {
-			gone = append(gone, model.Object{Kind: model.ObjectKind(key[0]), Name: key[1]})
+	for _, k := range order {
+		switch o := last[k]; {
+		case o == nil:
+			gone = append(gone, model.Object{Kind: k.kind, Name: k.name})
+		case made[k]:
+			fresh = append(fresh, *o)
+		default:
+			changed = append(changed, *o)
 		}
 	}
-	return there, gone
+	return fresh, changed, gone
 }
 
 // linksOf says whose accounts are after steps that gave them to somebody, or took them away.

@@ -31,7 +31,7 @@ type Config struct {
 	Clock   func() time.Time // nil: the system's
 	Wait    time.Duration    // patience with targets; 0: the connectors' own
 	Width   int              // targets at once; 0: 12
-	Batch   int              // steps in a batch; 0: 100
+	Batch   int              // steps in a batch; 0: 250
 	Widths  map[string]int   // targets of a kind at once, where fewer than Width
 	Alone   bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
@@ -72,7 +72,7 @@ func New(c Config) (*Service, error) {
 		c.Width = 12
 	}
 	if c.Batch == 0 {
-		c.Batch = 100
+		c.Batch = 250
 	}
 	seal, err := openSealer(c.KeyFile)
 	if err != nil {

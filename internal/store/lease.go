@@ -25,3 +25,16 @@ func (s *Store) Release(ctx context.Context, what, owner string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM lease WHERE what = ? AND owner = ?`, what, owner)
 	return err
 }
+
+// Held returns what is leased now and begins with a prefix, without the prefix.
+func (s *Store) Held(ctx context.Context, prefix string) (map[string]bool, error) {
+	var names []string
+	if err := s.db.SelectContext(ctx, &names, `SELECT what FROM lease WHERE what LIKE ? AND until >= NOW(6)`, escapeLike(prefix)+"%"); err != nil {
+		return nil, err
+	}
+	out := make(map[string]bool, len(names))
+	for _, n := range names {
+		out[n[len(prefix):]] = true
+	}
+	return out, nil
+}

@@ -37,16 +37,16 @@ func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) 
 	return s.links(ctx, "user", user)
 }
 
-// PutLinks notes whose accounts these are. What was known before goes into the past.
-func (tx *Tx) PutLinks(ctx context.Context, links []model.Link, round int64, at time.Time) error {
+// PutLinks notes whose accounts on a target these are. What was known before goes into the past.
+func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, round int64, at time.Time) error {
 	for from, to := range groups(len(links), 500) {
 		part := links[from:to]
-		if err := tx.buryLinks(ctx, part, at); err != nil {
+		if err := tx.buryLinks(ctx, target, part, at); err != nil {
 			return err
 		}
 		args := []any{}
 		for _, l := range part {
-			args = append(args, l.Target, l.User, l.Name, l.Unique, round, at)
+			args = append(args, target, l.User, l.Name, l.Unique, round, at)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, uniq, round, since) VALUES (?, ?, ?, ?, ?, ?)`+strings.Repeat(", (?, ?, ?, ?, ?, ?)", len(part)-1)+`
 			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`, args...); err != nil {
@@ -56,30 +56,30 @@ func (tx *Tx) PutLinks(ctx context.Context, links []model.Link, round int64, at 
 	return nil
 }
 
-// DropLinks forgets whose accounts these are.
-func (tx *Tx) DropLinks(ctx context.Context, links []model.Link, at time.Time) error {
+// DropLinks forgets whose accounts on a target these are.
+func (tx *Tx) DropLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
 	if len(links) == 0 {
 		return nil
 	}
-	if err := tx.buryLinks(ctx, links, at); err != nil {
+	if err := tx.buryLinks(ctx, target, links, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE (target, user) IN `+pairs(len(links)), linkKeys(links)...)
+	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND user IN `+oneOf(len(links)), append([]any{target}, usersOf(links)...)...)
 	return err
 }
 
-func (tx *Tx) buryLinks(ctx context.Context, links []model.Link, at time.Time) error {
+func (tx *Tx) buryLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
 	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, uniq)
-		SELECT target, user, ?, since, name, uniq FROM link WHERE (target, user) IN `+pairs(len(links)), append([]any{at}, linkKeys(links)...)...)
+		SELECT target, user, ?, since, name, uniq FROM link WHERE target = ? AND user IN `+oneOf(len(links)), append([]any{at, target}, usersOf(links)...)...)
 	return err
 }
 
-func linkKeys(links []model.Link) []any {
-	var args []any
-	for _, l := range links {
-		args = append(args, l.Target, l.User)
+func usersOf(links []model.Link) []any {
+	out := make([]any, len(links))
+	for i, l := range links {
+		out[i] = l.User
 	}
-	return args
+	return out
 }
 
 // LinksAt returns whose the accounts of a target were at a moment in the past.

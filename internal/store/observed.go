@@ -131,43 +131,53 @@ func (g *Sighting) Done(ctx context.Context) (written int, err error) {
 		if err := tx.bury(ctx, g.target, gone, g.at); err != nil {
 			return err
 		}
-		for from, to := range groups(len(gone), observedGroup) {
-			if _, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from), keyArgs(g.target, gone[from:to])...); err != nil {
-				return err
-			}
-		}
-		return nil
+		return tx.clear(ctx, g.target, gone)
 	})
 }
 
-// bury copies objects as they are into the past, ending at a moment.
-func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time.Time) error {
-	for from, to := range groups(len(keys), observedGroup) {
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO observed_past (target, kind, name, until, since, uniq, belongs, body)
-			SELECT target, kind, name, ?, since, uniq, belongs, body FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from),
-			append([]any{at}, keyArgs(target, keys[from:to])...)...); err != nil {
-			return err
+// byKind hands keys on kind by kind, in portions: the database finds a kind and
+// a list of names through the index, but not a list of pairs.
+func byKind(keys []objectKey, do func(kind string, names []any) error) error {
+	by := map[string][]any{}
+	for _, k := range keys {
+		by[k.kind] = append(by[k.kind], k.name)
+	}
+	for kind, names := range by {
+		for from, to := range groups(len(names), observedGroup) {
+			if err := do(kind, names[from:to]); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
 }
 
-func pairs(n int) string { return "((?, ?)" + strings.Repeat(", (?, ?)", n-1) + ")" }
-
-func keyArgs(target string, keys []objectKey) []any {
-	args := []any{target}
-	for _, k := range keys {
-		args = append(args, k.kind, k.name)
-	}
-	return args
+// clear removes objects.
+func (tx *Tx) clear(ctx context.Context, target string, keys []objectKey) error {
+	return byKind(keys, func(kind string, names []any) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)), append([]any{target, kind}, names...)...)
+		return err
+	})
 }
 
-// PutObjects stores objects as read back after steps. removed names those that are gone.
-func (tx *Tx) PutObjects(ctx context.Context, target string, objects []model.Object, removed []model.Object, at time.Time) error {
+// bury copies objects as they are into the past, ending at a moment.
+func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time.Time) error {
+	return byKind(keys, func(kind string, names []any) error {
+		_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO observed_past (target, kind, name, until, since, uniq, belongs, body)
+			SELECT target, kind, name, ?, since, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)), append([]any{at, target, kind}, names...)...)
+		return err
+	})
+}
+
+// PutObjects stores objects as read back after steps: those that are new,
+// those that were there before, and removed, which are gone.
+func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, removed []model.Object, at time.Time) error {
 	var keys, gone []objectKey
-	rows := make([]observedRow, len(objects))
-	for i, o := range objects {
-		keys = append(keys, objectKey{string(o.Kind), o.Name})
+	rows := make([]observedRow, len(fresh)+len(changed))
+	for i, o := range append(slices.Clone(fresh), changed...) {
+		if i >= len(fresh) {
+			keys = append(keys, objectKey{string(o.Kind), o.Name})
+		}
 		rows[i] = observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
 	}
 	for _, o := range removed {
@@ -183,12 +193,7 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, objects []model.Obj
 			return err
 		}
 	}
-	for from, to := range groups(len(gone), observedGroup) {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND (kind, name) IN `+pairs(to-from), keyArgs(target, gone[from:to])...); err != nil {
-			return err
-		}
-	}
-	return nil
+	return tx.clear(ctx, target, gone)
 }
 
 // Observed returns what a target was last seen to hold, accounts and all else, each by name.

@@ -309,8 +309,7 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time
 }
 
 // StillRunning returns which of the steps have begun and not ended, and keeps
-// others from ending them: an end that is told twice, because the first
-// answer was lost, counts once.
+// others from ending them.
 func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[int]bool, error) {
 	out := map[int]bool{}
 	for from, to := range groups(len(seqs), 500) {
@@ -329,30 +328,36 @@ func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[in
 	return out, nil
 }
 
-// EndSteps stores outcomes, many in one statement.
-func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) error {
-	for from, to := range groups(len(steps), 200) {
-		var outcome, words strings.Builder
-		var seqs []string
-		args, more := []any{}, []any{}
-		for _, st := range steps[from:to] {
-			outcome.WriteString(" WHEN ? THEN ?")
-			args = append(args, st.Seq, st.Outcome)
-			words.WriteString(" WHEN ? THEN ?")
-			more = append(more, st.Seq, clip(st.Words, 2000))
-			seqs = append(seqs, "?")
+// EndSteps stores outcomes of steps that run: a statement for each outcome and
+// words, which nearly all of a batch share. It returns how many ran until now.
+func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) (int64, error) {
+	type end struct{ outcome, words string }
+	by := map[end][]any{}
+	var order []end
+	for _, st := range steps {
+		e := end{st.Outcome, clip(st.Words, 2000)}
+		if by[e] == nil {
+			order = append(order, e)
 		}
-		args = append(args, more...)
-		args = append(args, at, round)
-		for _, st := range steps[from:to] {
-			args = append(args, st.Seq)
-		}
-		if _, err := tx.ExecContext(ctx, `UPDATE step SET outcome = CASE seq`+outcome.String()+` END, words = CASE seq`+words.String()+` END, ended_at = ?
-			WHERE round = ? AND seq IN (`+strings.Join(seqs, ", ")+`)`, args...); err != nil {
-			return err
+		by[e] = append(by[e], st.Seq)
+	}
+	total := int64(0)
+	for _, e := range order {
+		for from, to := range groups(len(by[e]), 500) {
+			seqs := by[e][from:to]
+			res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ? AND outcome = 'running' AND seq IN `+oneOf(len(seqs)),
+				append([]any{e.outcome, e.words, at, round}, seqs...)...)
+			if err != nil {
+				return total, err
+			}
+			n, err := res.RowsAffected()
+			if err != nil {
+				return total, err
+			}
+			total += n
 		}
 	}
-	return nil
+	return total, nil
 }
 
 // clip keeps a text within a column, at a letter's end.

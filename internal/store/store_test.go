@@ -325,7 +325,7 @@ func TestObserved(t *testing.T) {
 		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Survey: 2, Words: strings.Repeat("å", 2000)}); err != nil {
 			return err
 		}
-		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[0]}, now.Add(2*time.Hour))
+		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]}, []model.Object{objects[0]}, now.Add(2*time.Hour))
 	})
 	if o, err := s.Object(ctx, "arctic-tern", model.Account, "marit"); err != nil || o.Unique != "u5" {
 		t.Errorf("%+v %v", o, err)
@@ -416,7 +416,11 @@ func TestRound(t *testing.T) {
 					ended = append(ended, store.Step{Seq: seq, Outcome: "done", Words: strings.Repeat("ü", 3000)})
 				}
 			}
-			return tx.EndSteps(ctx, id, ended, now)
+			n, err := tx.EndSteps(ctx, id, ended, now)
+			if int(n) != len(ended) {
+				t.Errorf("%d of %d ended", n, len(ended))
+			}
+			return err
 		})
 	}
 	end()
@@ -478,11 +482,11 @@ func TestRound(t *testing.T) {
 func TestLinksAndDecisions(t *testing.T) {
 	s, _ := open(t)
 	links := []model.Link{{Target: "a", User: "marit", Name: "mf", Unique: "u1"}, {Target: "a", User: "hanne", Name: "hanne"}}
-	tx(t, s, func(tx *store.Tx) error { return tx.PutLinks(ctx, links, 1, now) })
+	tx(t, s, func(tx *store.Tx) error { return tx.PutLinks(ctx, "a", links, 1, now) })
 	tx(t, s, func(tx *store.Tx) error {
-		return tx.PutLinks(ctx, []model.Link{{Target: "a", User: "marit", Name: "marit", Unique: "u1"}}, 2, now.Add(time.Hour))
+		return tx.PutLinks(ctx, "a", []model.Link{{Target: "a", User: "marit", Name: "marit", Unique: "u1"}}, 2, now.Add(time.Hour))
 	})
-	tx(t, s, func(tx *store.Tx) error { return tx.DropLinks(ctx, links[1:], now.Add(2*time.Hour)) })
+	tx(t, s, func(tx *store.Tx) error { return tx.DropLinks(ctx, "a", links[1:], now.Add(2*time.Hour)) })
 	for at, want := range map[time.Duration]string{-time.Second: "", 0: "hanne mf ", time.Hour: "hanne marit ", 3 * time.Hour: "marit "} {
 		got := ""
 		list, err := s.LinksAt(ctx, "a", now.Add(at))
