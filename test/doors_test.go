@@ -21,7 +21,7 @@ var doors = map[string]service.Duty{
 	"sign-in": "", "who-am-i": "nobody", "sign-out": "nobody",
 	"check": service.Look, "meaning": service.Look, "declare": service.Draft, "edit": service.Draft, "edit-meaning": service.Look, "overview": service.Look,
 	"list-revisions": service.Look, "show-revision": service.Look, "compare-revisions": service.Look, "restore-revision": service.Draft,
-	"list-users": service.Look, "show-user": service.Look, "explain": service.Look, "who-has": service.Look,
+	"list-users": service.Look, "show-user": service.Look, "explain": service.Look, "who-has": service.Look, "import": service.Look, "export": service.Look,
 	"list-targets": service.Look, "show-target": service.Look, "list-target-accounts": service.Look, "accept-key": service.Administer, "survey": service.Run,
 	"drift": service.Look, "show-finding": service.Look, "accept": service.Draft, "assign": service.Draft, "comment-finding": service.Look, "trend": service.Look,
 	"list-decisions": service.Look, "adopt": service.Draft, "forget-decision": service.Draft,
@@ -37,7 +37,7 @@ var bodies = map[string]string{
 	"meaning": `{"files":[{"name":"f","text":"roost: 1"}]}`, "edit": `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`, "edit-meaning": `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
 	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`, "comment-finding": `{"text":"t"}`,
 	"adopt": `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`, "bulk": `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
-	"schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
+	"import": `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
 	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }

@@ -124,10 +124,10 @@ func narrow(widths []int, width int) {
 // marks are the shapes beside the words for states; the word says it all by itself.
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
-	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
+	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■", "not declared": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
 	"open to question": "■", "not asked for": "■",
-	"draft": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
-	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○",
+	"draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
+	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○", "neither declared nor there": "○",
 }
 
 func mark(state string) string {

@@ -117,11 +117,24 @@ func paramFlag(c *cobra.Command, params *[]string) {
 	c.Flags().StringArrayVar(params, "param", nil, "NAME=VALUE: another value of a param, for this round")
 }
 
+// lost says what an undo cannot bring back, as much as a person reads.
+func (a *app) lost(words []string) {
+	const most = 12
+	for i, w := range words {
+		if i == 0 {
+			a.tell("\nCannot be brought back:")
+		}
+		if i == most {
+			a.tell("  … and %d more", len(words)-most)
+			return
+		}
+		a.tell("  %s", wrapped(w, "    ", 100))
+	}
+}
+
 // held says what a drafted round waits for.
 func (a *app) held(r service.Round) {
-	for _, words := range r.Lost {
-		a.tell("Cannot be brought back: %s", wrapped(words, "  ", 100))
-	}
+	a.lost(r.Lost)
 	firm := false
 	for i, h := range r.Holds {
 		if i == 0 {
@@ -395,9 +408,7 @@ func (a *app) undo() *cobra.Command {
 			}
 			if r.ID == 0 {
 				err := a.show(r, table{head: []string{"round"}, bare: fmt.Sprintf("Nothing of round %d can be taken back.", id)})
-				for _, words := range r.Lost {
-					a.tell("Cannot be brought back: %s", wrapped(words, "  ", 100))
-				}
+				a.lost(r.Lost)
 				return err
 			}
 			if err := a.showDraft(c.Context(), r); err != nil {

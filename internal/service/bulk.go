@@ -74,7 +74,7 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 		}
 	}
 	out.Lines = b.out
-	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First})
+	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})
 	return out, err
 }
 

@@ -427,6 +427,9 @@ func TestBulk(t *testing.T) {
 	if r := carried(t, s, out.Round); r.State != Complete {
 		t.Errorf("%+v", r)
 	}
+	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "contested") || !strings.Contains(got, "different enable account marit") {
+		t.Errorf("what was asked for is contested: %s", got)
+	}
 	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
 	if err != nil || len(out.Lines) != 2 || out.Round.Steps != 1 {
 		t.Errorf("%+v %v", out, err)

@@ -80,10 +80,15 @@ func (j journal) end(ctx context.Context, r store.Round, results []work.Result, 
 		steps := make([]store.Step, len(results))
 		entries := make([]*store.Entry, len(results))
 		var mended []model.Act
+		var forget []string
 		for i, res := range results {
 			steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
 			entries[i] = stepEntry(r, res, now)
-			if res.Outcome == connect.Done && r.Undoes == 0 {
+			switch {
+			case res.Outcome != connect.Done:
+			case r.Bulk || r.Undoes != 0: // changed on purpose: what differs after it is not contested
+				forget = append(forget, res.Act.Act.Key(), opposite(res.Act.Act).Key())
+			default:
 				mended = append(mended, res.Act.Act)
 			}
 		}
@@ -105,8 +110,19 @@ func (j journal) end(ctx context.Context, r store.Round, results []work.Result, 
 		if err := tx.DropLinks(ctx, target, taken, now); err != nil {
 			return nil, err
 		}
+		if err := tx.ForgetMended(ctx, target, forget); err != nil {
+			return nil, err
+		}
 		return entries, tx.NoteMended(ctx, target, mended, r.ID, now)
 	})
+}
+
+// opposite is the act that would put right what this one changes.
+func opposite(a model.Act) model.Act {
+	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable, model.Enable: model.Disable}[a.Verb]; ok {
+		a.Verb = v
+	}
+	return a
 }
 
 // lastRead returns each object as it was read back last, those that steps made

@@ -108,6 +108,24 @@ func (tx *Tx) NoteMended(ctx context.Context, target string, acts []model.Act, r
 	return nil
 }
 
+// ForgetMended forgets what was put right, since it was changed back on purpose.
+func (tx *Tx) ForgetMended(ctx context.Context, target string, keys []string) error {
+	for from, to := range groups(len(keys), 500) {
+		args := []any{target}
+		for _, k := range keys[from:to] {
+			id, err := findingID(k)
+			if err != nil {
+				return err
+			}
+			args = append(args, id)
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM mended WHERE target = ? AND id IN `+oneOf(to-from), args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // MendedOn returns what was put right on a target since a moment, by the act's key.
 func (s *Store) MendedOn(ctx context.Context, target string, since time.Time) (map[string]Mended, error) {
 	var rows []Mended

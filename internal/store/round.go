@@ -24,6 +24,7 @@ type Round struct {
 	StartedAt  *time.Time `db:"started_at"`
 	EndedAt    *time.Time `db:"ended_at"`
 	Undoes     int64      `db:"undoes"`
+	Bulk       bool       `db:"bulk"` // its steps were asked for, not found
 	First      string     `db:"first"`
 	Params     string     `db:"params"`
 	NotBefore  *time.Time `db:"not_before"`
@@ -33,7 +34,7 @@ type Round struct {
 }
 
 const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
-	undoes, first, params, not_before, in_window, due, stopped_by`
+	undoes, bulk, first, params, not_before, in_window, due, stopped_by`
 
 // Hold is why a round may not run until somebody else approves it.
 type Hold struct {
@@ -79,8 +80,8 @@ type stepRow struct {
 
 // AddRound stores a drafted round with its steps and holds and returns its number.
 func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (int64, error) {
-	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, first, params)
-		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :first, :params)`, r)
+	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, bulk, first, params)
+		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params)`, r)
 	if err != nil {
 		return 0, err
 	}

@@ -1,6 +1,8 @@
 <script lang="ts">
   import { api, ask, onSignedOut, type Schemas } from './lib/api/client';
   import { link, router } from './lib/router.svelte';
+  import Declaration from './lib/declaration/Declaration.svelte';
+  import Revision from './lib/declaration/Revision.svelte';
   import Drift from './lib/drift/Drift.svelte';
   import Find from './lib/ui/Find.svelte';
   import Overview from './lib/overview/Overview.svelte';
@@ -17,7 +19,7 @@
   ask(api.GET('/api/session')).then((w) => (who = w), () => (who = null));
   onSignedOut(() => (who = null));
 
-  const places = [['', 'Overview'], ['users', 'Users'], ['targets', 'Targets'], ['drift', 'Drift'], ['rounds', 'Rounds'], ['record', 'Record']];
+  const places = [['', 'Overview'], ['users', 'Users'], ['targets', 'Targets'], ['declaration', 'Declaration'], ['drift', 'Drift'], ['rounds', 'Rounds'], ['record', 'Record']];
   const here = $derived(router.part(0));
   const title = $derived(places.find(([p]) => p === here)?.[1] ?? 'Hen Roost');
   $effect(() => {
@@ -64,6 +66,8 @@
       {:else if here === 'users'}<Users />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
+      {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />
+      {:else if here === 'declaration'}<Declaration />
       {:else if here === 'drift'}<Drift />
       {:else if here === 'rounds' && router.part(1)}<Round id={Number(router.part(1))} />
       {:else if here === 'rounds'}<Rounds />

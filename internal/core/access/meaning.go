@@ -159,6 +159,9 @@ func move(a, b *resolve.Person, before, after *resolve.Plan) Move {
 	switch {
 	case a == nil:
 		m.User, m.Name, m.Words = b.ID, b.Name, "is new"
+		if b.State == resolve.Expected {
+			m.Words += ", and starts on " + b.Declared.Span.From
+		}
 	case b == nil:
 		m.User, m.Name, m.Words = a.ID, a.Name, "is gone"
 	default:

@@ -2,6 +2,7 @@
 -- +goose Up
 ALTER TABLE round
   ADD COLUMN IF NOT EXISTS undoes     BIGINT       NOT NULL DEFAULT 0,   -- the round this one takes back
+  ADD COLUMN IF NOT EXISTS bulk       TINYINT      NOT NULL DEFAULT 0,   -- its steps were asked for, not found
   ADD COLUMN IF NOT EXISTS first      VARCHAR(100) NOT NULL DEFAULT '',  -- how the first wave was chosen
   ADD COLUMN IF NOT EXISTS params     TEXT         NOT NULL DEFAULT '',  -- overrides, JSON; '' none
   ADD COLUMN IF NOT EXISTS not_before DATETIME(6)  NULL,                 -- scheduled: not before then

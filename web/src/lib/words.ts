@@ -12,7 +12,7 @@ export function when(iso?: string): string {
 
 /** tally says outcomes, the worst first. */
 export function tally(outcomes: Record<string, number>): string {
-  const order = ['failed', 'out-of-reach', 'moved', 'not-tried', 'running', 'waiting', 'done', 'already-so'];
+  const order = ['failed', 'out-of-reach', 'moved', 'not-tried', 'running', 'waiting', 'done', 'already-so', 'undone'];
   const parts = order.filter((o) => outcomes[o]).map((o) => `${outcomes[o]} ${o}`);
   return parts.join(', ') || 'nothing to do';
 }

@@ -108,6 +108,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Write all declared users as CSV, LDIF or SCIM JSON */
+        get: operations["export"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings": {
         parameters: {
             query?: never;
@@ -204,6 +221,23 @@ export interface paths {
         get: operations["who-has"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Read users from CSV, LDIF or SCIM JSON: what they would change, as edits to be looked at and declared */
+        post: operations["import"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1136,6 +1170,10 @@ export interface components {
             user: string;
             "user-name": string;
         };
+        Exported: {
+            format: string;
+            text: string;
+        };
         Fault: {
             at: components["schemas"]["Pos"];
             line?: string;
@@ -1263,6 +1301,30 @@ export interface components {
             holders: components["schemas"]["Holder"][];
             target: string;
             what: string;
+        };
+        Import: {
+            /** Format: int64 */
+            changed: number;
+            edits: components["schemas"]["Edit"][];
+            /** @description users that cannot be read, with the reason */
+            faults: components["schemas"]["Unread"][];
+            /** Format: int64 */
+            new: number;
+            /** Format: int64 */
+            same: number;
+        };
+        ImportRequestBody: {
+            /** @description of CSV: which column holds a field */
+            columns?: {
+                [key: string]: string;
+            };
+            /** @description of the declaration, for those who are new */
+            file?: string;
+            /** @enum {string} */
+            format: "csv" | "ldif" | "scim";
+            /** @description for those who are new */
+            roles?: string[];
+            text: string;
         };
         LineChange: {
             after: string[];
@@ -1748,6 +1810,11 @@ export interface components {
             };
             /** Format: int64 */
             total: number;
+        };
+        Unread: {
+            /** Format: int64 */
+            line: number;
+            words: string;
         };
         User: {
             /** Format: int64 */
@@ -2533,6 +2600,93 @@ export interface operations {
             };
         };
     };
+    export: {
+        parameters: {
+            query?: {
+                format?: "csv" | "ldif" | "scim";
+                /** @description DN that LDIF entries stand below */
+                base?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exported"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     drift: {
         parameters: {
             query?: {
@@ -3001,6 +3155,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Holders"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Import"];
                 };
             };
             /** @description Unauthorized */

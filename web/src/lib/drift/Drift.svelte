@@ -2,7 +2,7 @@
   import { Button, Select } from 'flowbite-svelte';
   import { api, ask } from '../api/client';
   import { link, router } from '../router.svelte';
-  import { count } from '../words';
+  import { afresh, count } from '../words';
   import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
@@ -12,30 +12,61 @@
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
+  import Trend from './Trend.svelte';
 
   const size = 50;
   let from = $state(0);
   let target = $state(router.query.get('target') ?? '');
   let kind = $state(router.query.get('kind') ?? '');
   let user = $state(router.query.get('user') ?? '');
+  let which = $state(router.query.get('which') ?? '');
+  let first = $state('');
   let drafting = $state(false);
+  let accepting = $state(false);
+  let until = $state('');
+  let again = $state(0);
+  let chosen = $state<string[]>([]);
+  let error = $state('');
   const choice = $derived({ target: target ? [target] : [], kind: kind ? [kind] : [], user: user ? [user] : [] });
-  const findings = $derived(ask(api.GET('/api/findings', { params: { query: { ...choice, from, size } } })));
+  const findings = $derived(afresh(again, () => ask(api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned: which && which !== 'accepted' ? which : undefined } } }))));
+  const me = ask(api.GET('/api/session'));
   const targets = ask(api.GET('/api/targets', { params: { query: { size: 1000 } } }));
-  $effect(() => router.keep({ target, kind, user }));
+  $effect(() => router.keep({ target, kind, user, which }));
 
   async function draft(because: string) {
-    const r = await ask(api.POST('/api/rounds', { body: { targets: choice.target, kinds: choice.kind, users: choice.user, because } }));
+    const r = await ask(api.POST('/api/rounds', { body: { targets: choice.target, kinds: choice.kind, users: choice.user, because, first: first || undefined } }));
     if (!r.id) throw new Error('Nothing to draft: these are for a person to decide.');
     router.go(`/rounds/${r.id}`);
   }
-  const kinds = [{ value: '', name: 'every kind' }, ...['missing', 'unexpected', 'different', 'unmatched'].map((k) => ({ value: k, name: k }))];
+  async function accept(because: string) {
+    await ask(api.POST('/api/findings/accept', { body: { keys: chosen, until, because } }));
+    done();
+  }
+  async function noLonger(because: string) {
+    await ask(api.POST('/api/findings/accept', { body: { keys: chosen, because } }));
+    done();
+  }
+  async function assign(operator: string) {
+    try {
+      await ask(api.POST('/api/findings/assign', { body: { keys: chosen, operator } }));
+      done();
+    } catch (e) {
+      error = (e as Error).message;
+    }
+  }
+  function done() {
+    chosen = [];
+    error = '';
+    again++;
+  }
+  const kinds = [{ value: '', name: 'every kind' }, ...['missing', 'unexpected', 'different', 'unmatched', 'contested'].map((k) => ({ value: k, name: k }))];
 </script>
 
 <Await ask={findings}>
   {#snippet children(p)}
     <h1>{#if p.total}<span class="needs">{count(p.total, 'finding', 'findings')}</span>{target ? ' on ' + target : ''}{kind ? ', ' + kind : ''}{user ? ' of ' + user : ''}.{:else if target || kind || user}Nothing differs there.{:else}Everything is as declared.{/if}</h1>
     <p class="sub">What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.</p>
+    <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
       {#if p.total}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {target || kind || user ? 'these' : 'all'}</Button>{/if}
       <Await ask={targets}>
@@ -44,18 +75,32 @@
         {/snippet}
       </Await>
       <Select size="sm" class="w-36" aria-label="Kind" bind:value={kind} onchange={() => (from = 0)} placeholder="" items={kinds} />
+      <Await ask={me}>
+        {#snippet children(who)}
+          <Select size="sm" class="w-44" aria-label="Which" bind:value={which} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'not accepted' }, { value: 'accepted', name: 'accepted for a time' }, { value: who.name, name: 'assigned to me' }]} />
+          {#if chosen.length}
+            <span class="flex items-baseline gap-4">{count(chosen.length, 'finding', 'findings')} chosen:
+              <button class="cursor-pointer underline" onclick={() => (accepting = true)}>{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</button>
+              <button class="cursor-pointer underline" onclick={() => assign(who.name)}>assign to me</button>
+              <button class="cursor-pointer underline" onclick={() => assign('')}>to nobody</button>
+            </span>
+          {/if}
+        {/snippet}
+      </Await>
       {#if user}<button class="cursor-pointer underline" onclick={() => (user = '')}>of everybody</button>{/if}
     </div>
+    {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
     {#if p.items.length}
-      <Grid label="Findings" head={['Target', 'Kind', 'Who', 'What would be done', 'To', 'Before → after', 'Because']}>
-        {#each p.items as f, i (i)}
+      <Grid label="Findings" head={['', 'Target', 'Kind', 'Who', 'What would be done', 'To', 'Before → after', 'Because']}>
+        {#each p.items as f (f.key)}
           <Row>
+            <Cell><input type="checkbox" class="accent-[var(--ink)]" value={f.key} bind:group={chosen} aria-label="Choose {f.kind} {f.what} {f.subject} on {f.target}" /></Cell>
             <Cell name><a use:link href="/targets/{encodeURIComponent(f.target)}" class="no-underline hover:underline">{f.target}</a></Cell>
             <Cell><State word={f.kind} /></Cell>
             <Cell><Who id={f.user} name={f['user-name']} /></Cell>
             <Cell>{f.what}</Cell>
             <Cell name>{f.subject}</Cell>
-            <Cell wide><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}</Cell>
+            <Cell wide><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}{#if f.assigned}<br /><span class="text-soft text-sm">{f.assigned} looks after it</span>{/if}{#if f['accepted-until']}<br /><span class="text-soft text-sm">accepted by {f['accepted-by']} until {f['accepted-until']}: <q>{f['accepted-because']}</q></span>{/if}</Cell>
             <Cell>{f.because}</Cell>
           </Row>
         {/each}
@@ -64,4 +109,13 @@
     <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
   {/snippet}
 </Await>
-<Because bind:open={drafting} title="Draft a round" verb="Draft" act={draft} />
+<Because bind:open={drafting} title="Draft a round" verb="Draft" act={draft}>
+  {#snippet more()}
+    <label class="text-sm">First on <input bind:value={first} placeholder="all at once" class="border-rule bg-sheet w-36 rounded border px-2 py-0.5" aria-label="First wave" /> <span class="text-soft">a number of targets of each kind, or a tag as fleet=vessels; the rest only if that held</span></label>
+  {/snippet}
+</Because>
+<Because bind:open={accepting} title={which === 'accepted' ? 'Accept no longer' : 'Accept for a time'} verb={which === 'accepted' ? 'End it' : 'Accept'} act={which === 'accepted' ? noLonger : accept}>
+  {#snippet more()}
+    {#if which !== 'accepted'}<label class="text-sm">Until <input type="date" bind:value={until} required class="border-rule bg-sheet rounded border px-2 py-0.5" /></label>{/if}
+  {/snippet}
+</Because>

@@ -16,7 +16,7 @@
 
 <Await ask={rounds}>
   {#snippet children(p)}
-    {@const open = p.items.filter((r) => r.state === 'draft' || r.state === 'approved').length}
+    {@const open = p.items.filter((r) => ['draft', 'held'].includes(r.state) || (r.state === 'approved' && !r.scheduled)).length}
     <h1>{#if open}<span class="needs">{count(open, 'round waits', 'rounds wait')}</span> for somebody.{:else if p.total}{count(p.total, 'round', 'rounds')}, none waiting.{:else}No rounds yet.{/if}</h1>
     <p class="sub">A round is a set of changes, reviewed, run and read back as one. Draft one from <a use:link href="/drift">drift</a>.</p>
     {#if p.total}

@@ -16,6 +16,8 @@
   const user = $derived(ask(api.GET('/api/users/{id}', { params: { path: { id } } })));
   const happened = $derived(ask(api.GET('/api/record', { params: { query: { user: id, size: 12 } } })));
   let drafting = $state(false);
+  let why = $state<{ target: string; what: string } | null>(null);
+  const explanation = $derived(why && ask(api.GET('/api/explain', { params: { query: { user: id, target: why.target, what: why.what } } })));
 
   async function draft(because: string) {
     const r = await ask(api.POST('/api/rounds', { body: { users: [id], because } }));
@@ -25,24 +27,40 @@
   const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' || v.length > 1 ? count(v.length, 'value', 'values') : v[0]);
 </script>
 
+{#snippet asks(target: string, what: string, text: string)}
+  {#if text}<button class="cursor-pointer text-left hover:underline {why?.target === target && why?.what === what ? 'border-barn border-b-2' : ''}" title="Why?" onclick={() => (why = { target, what })}><span dir="auto">{text}</span></button>{/if}
+{/snippet}
 <Await ask={user}>
   {#snippet children(u)}
     {@const drift = u.accounts.flatMap((a) => a.findings)}
     <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
-    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
+    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
     {#if drift.some((f) => !f.decide)}<p class="mb-6"><Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button></p>{/if}
     {#if u.accounts.length}
       <h2>Side by side</h2>
       <Grid label="Accounts on every target" head={['', ...u.accounts.map((a) => a.target)]}>
-        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{a.name}</Cell>{/each}</Row>
+        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{@render asks(a.target, 'account', a.name)}</Cell>{/each}</Row>
         <Row><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target)}<Cell><State word={a.state} /></Cell>{/each}</Row>
         {#each attributes(u.accounts) as name (name)}
-          <Row><Cell><span class="text-soft">{name}</span></Cell>{#each u.accounts as a (a.target)}<Cell name><span dir="auto">{shown(name, a.attributes?.[name])}</span></Cell>{/each}</Row>
+          <Row><Cell><span class="text-soft">{name}</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{@render asks(a.target, name, shown(name, a.attributes?.[name]))}</Cell>{/each}</Row>
         {/each}
-        <Row><Cell><span class="text-soft">groups</span></Cell>{#each u.accounts as a (a.target)}<Cell wide>{a.groups.join(', ')}</Cell>{/each}</Row>
+        <Row><Cell><span class="text-soft">groups</span></Cell>{#each u.accounts as a (a.target)}<Cell wide>{#each a.groups as g (g)}{@render asks(a.target, g, g)}{' '}{/each}</Cell>{/each}</Row>
         <Row><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target)}<Cell>{a.because ?? ''}</Cell>{/each}</Row>
       </Grid>
     {/if}
+    {#if why && explanation}
+      <section aria-live="polite" class="border-rule bg-sheet mt-4 border p-4">
+        <div class="flex justify-between"><h2>Why: {why.what} on <span class="name">{why.target}</span></h2><button class="text-soft cursor-pointer text-sm underline" onclick={() => (why = null)}>Close</button></div>
+        <Await ask={explanation}>
+          {#snippet children(x)}
+            {#each x.answers as a (a.what)}
+              <p class="m-0"><span class="font-medium">{a.what}</span> <State word={a.state} /></p>
+              <ul class="mt-1 mb-2 list-none p-0">{#each a.why as w, i (i)}<li class="wrap-anywhere">{w.words} {#if w.at?.file}<span class="name text-soft">{w.at.file} line {w.at.line}</span>{/if}</li>{/each}</ul>
+            {:else}<p class="text-soft">Nothing is known of it.</p>{/each}
+          {/snippet}
+        </Await>
+      </section>
+    {:else if u.accounts.length}<p class="text-soft mt-2 text-sm">Press a value to see why it is so.</p>{/if}
     {#if drift.length}
       <h2 class="mt-8">What differs</h2>
       <Grid label="Findings" head={['Target', 'Kind', 'What would be done', 'Before → after', 'Because']}>

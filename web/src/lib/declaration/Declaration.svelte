@@ -1,0 +1,123 @@
+<!-- The declaration's files, checked while one types, with what the change means beside them, and its revisions. -->
+<script lang="ts">
+  import { Button } from 'flowbite-svelte';
+  import { api, ask, Refused, type Schemas } from '../api/client';
+  import { link, router } from '../router.svelte';
+  import { count, when } from '../words';
+  import Await from '../ui/Await.svelte';
+  import Because from '../ui/Because.svelte';
+  import Cell from '../ui/Cell.svelte';
+  import Grid from '../ui/Grid.svelte';
+  import Pager from '../ui/Pager.svelte';
+  import Row from '../ui/Row.svelte';
+  import Moves from './Moves.svelte';
+
+  const size = 20;
+  let from = $state(0);
+  const revisions = $derived(ask(api.GET('/api/revisions', { params: { query: { from, size } } })));
+
+  let stored = $state.raw<Schemas['RevisionFiles']>();
+  let files = $state<{ name: string; text: string }[]>([]);
+  let at = $state(0);
+  let error = $state('');
+  ask(api.GET('/api/revisions/{number}', { params: { path: { number: 0 } } })).then(
+    (r) => ((stored = r), (files = r.files.map((f) => ({ ...f })))),
+    (e: Error) => (error = e.message),
+  );
+  const changed = $derived(files.filter((f, i) => f.text !== stored?.files[i]?.text).map((f) => f.name));
+
+  let meaning = $state.raw<Schemas['Meaning']>();
+  let faults = $state.raw<Schemas['Fault'][]>([]);
+  let wrong = $state('');
+  let asked = 0;
+  // Each change asks anew a moment after the last key; an answer that comes late is not shown.
+  $effect(() => {
+    const now = files.map((f) => ({ name: f.name, text: f.text }));
+    const mine = ++asked;
+    if (!changed.length) {
+      meaning = undefined;
+      faults = [];
+      wrong = '';
+      return;
+    }
+    const timer = setTimeout(async () => {
+      try {
+        const m = await ask(api.POST('/api/meaning', { body: { files: now } }));
+        if (mine === asked) [meaning, faults, wrong] = [m, [], ''];
+      } catch (e) {
+        if (mine === asked) [meaning, faults, wrong] = [undefined, e instanceof Refused ? e.faults : [], (e as Error).message];
+      }
+    }, 350);
+    return () => clearTimeout(timer);
+  });
+
+  let box = $state<HTMLTextAreaElement>();
+  /** show puts the cursor where a fault is. */
+  function show(f: Schemas['Fault']) {
+    const i = files.findIndex((x) => x.name === f.at.file);
+    if (i < 0) return;
+    at = i;
+    queueMicrotask(() => {
+      const lines = files[i].text.split('\n');
+      const start = lines.slice(0, f.at.line - 1).join('\n').length + (f.at.line > 1 ? 1 : 0);
+      box?.focus();
+      box?.setSelectionRange(start, start + (lines[f.at.line - 1]?.length ?? 0));
+      if (box) box.scrollTop = Math.max(0, (f.at.line - 8) * 20);
+    });
+  }
+  let declaring = $state(false);
+  async function declare(because: string) {
+    const r = await ask(api.POST('/api/revisions', { body: { files, because } }));
+    router.go(`/declaration/${r.number}`);
+  }
+</script>
+
+<h1>{#if changed.length}<span class="needs">{count(changed.length, 'file is', 'files are')} changed</span> and not declared yet.{:else if stored}Revision {stored.number} is declared.{:else}The declaration.{/if}</h1>
+{#if stored}<p class="sub">Declared by {stored.operator} {when(stored['made-at'])}: <q>{stored.because}</q> Nothing changes on any target by declaring; see <a use:link href="/drift">drift</a>.</p>{/if}
+{#if error}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{error}</p>{/if}
+{#if files.length}
+  <div class="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_380px]">
+    <section class="min-w-0">
+      <div class="mb-2 flex flex-wrap gap-x-4 gap-y-1" role="tablist" aria-label="Files">
+        {#each files as f, i (f.name)}
+          <button role="tab" aria-selected={i === at} class="name cursor-pointer {i === at ? 'border-barn border-b-2' : 'text-soft'}" onclick={() => (at = i)}>{f.name}{changed.includes(f.name) ? ' •' : ''}</button>
+        {/each}
+      </div>
+      <textarea bind:this={box} bind:value={files[at].text} spellcheck="false" wrap="off" aria-label="Text of {files[at].name}" class="border-rule bg-sheet name h-[480px] w-full rounded border p-3 leading-5"></textarea>
+    </section>
+    <aside aria-live="polite">
+      <h2>What it means</h2>
+      {#if !changed.length}<p class="text-soft">Change something, and here stands what it means for people, before it is stored.</p>
+      {:else if wrong}
+        <p class="text-barn" role="alert">{faults.length ? count(faults.length, 'fault', 'faults') + '; it cannot be declared so.' : wrong}</p>
+        <ul class="m-0 list-none p-0">
+          {#each faults.slice(0, 40) as f (f.at.file + f.at.line + f.at.column + f.message)}
+            <li class="border-rule border-b py-1.5"><button class="name cursor-pointer underline" onclick={() => show(f)}>{f.at.file}:{f.at.line}:{f.at.column ?? 1}</button> <span class="wrap-anywhere">{f.message}</span></li>
+          {/each}
+        </ul>
+      {:else if meaning}
+        <Moves moves={meaning.moves} people={meaning.people} />
+        <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
+        <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>
+      {:else}<p class="text-soft" role="status">Checking…</p>{/if}
+    </aside>
+  </div>
+{/if}
+<h2 class="mt-8">Revisions</h2>
+<Await ask={revisions}>
+  {#snippet children(p)}
+    <Grid label="Revisions" head={[{ figure: 'Revision' }, 'Declared', 'By', 'Because', '']}>
+      {#each p.items as r (r.number)}
+        <Row>
+          <Cell figure>{r.number}</Cell>
+          <Cell>{when(r['made-at'])}</Cell>
+          <Cell>{r.operator}</Cell>
+          <Cell wide><q>{r.because}</q></Cell>
+          <Cell><a use:link href="/declaration/{r.number}">what it changed</a></Cell>
+        </Row>
+      {/each}
+    </Grid>
+    <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+  {/snippet}
+</Await>
+<Because bind:open={declaring} title="Declare a new revision" verb="Declare" act={declare} />
