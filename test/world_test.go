@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -114,4 +115,22 @@ func write(t *testing.T, dir, name, text string) string {
 		t.Fatal(err)
 	}
 	return file
+}
+
+// safe is a buffer that one goroutine writes while another reads.
+type safe struct {
+	mu sync.Mutex
+	b  bytes.Buffer
+}
+
+func (s *safe) Write(p []byte) (int, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.Write(p)
+}
+
+func (s *safe) String() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.b.String()
 }

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -219,12 +220,13 @@ func (s *Service) finish(ctx context.Context, r store.Round) error {
 		state = Stopped
 	}
 	words := fmt.Sprintf("round %d is %s: %s", r.ID, state, Tally(by))
+	operator := cmp.Or(r.StoppedBy, r.RunBy)
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		ended, err := tx.EndRound(ctx, r.ID, state, s.now())
 		if err != nil || !ended {
 			return nil, err
 		}
-		entries := []*store.Entry{{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.ID, Because: r.Because, Words: words}}
+		entries := []*store.Entry{{At: s.now(), Kind: "round", Operator: operator, Round: r.ID, Because: r.Because, Words: words}}
 		if r.Undoes != 0 && by[string(connect.Done)]+by[string(connect.AlreadySo)] > 0 {
 			if err := tx.Undone(ctx, r.Undoes); err != nil {
 				return nil, err

@@ -87,9 +87,11 @@ func (j journal) end(ctx context.Context, r store.Round, results []work.Result, 
 			switch {
 			case res.Outcome != connect.Done:
 			case r.Bulk || r.Undoes != 0: // changed on purpose: what differs after it is not contested
-				forget = append(forget, res.Act.Act.Key(), opposite(res.Act.Act).Key())
+				for _, part := range res.Act.Act.Parts() {
+					forget = append(forget, part.Key(), opposite(part).Key())
+				}
 			default:
-				mended = append(mended, res.Act.Act)
+				mended = append(mended, res.Act.Act.Parts()...)
 			}
 		}
 		ended, err := tx.EndSteps(ctx, r.ID, steps, now)

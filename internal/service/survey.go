@@ -228,7 +228,9 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	var back []string
 	for _, f := range list {
 		if counts[string(f.Kind)]++; f.Kind == model.Contested && !known[f.Key()] {
-			back = append(back, f.Act.Key())
+			for _, part := range f.Act.Parts() {
+				back = append(back, part.Key())
+			}
 		}
 	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {

@@ -145,6 +145,8 @@ func (t *tree) resolveMembers(v *entryView) {
 			accounts = append(accounts, name)
 		} else if name, ok := rdn(m, "uid"); ok && strings.HasSuffix(dn, ","+t.people) {
 			accounts = append(accounts, connect.Printable(name))
+		} else if name, ok := rdn(m, "cn"); ok && t.groups != t.people && strings.HasSuffix(dn, ","+t.groups) {
+			groups = append(groups, connect.Printable(name)) // one that this reading did not ask for
 		} else {
 			accounts = append(accounts, connect.Printable(m)) // somebody outside the part we look after: shown by DN
 		}

@@ -51,6 +51,7 @@ func Explain(d *resolve.Desired, p *resolve.Person, seen Seen, what string) ([]A
 	if what != "" {
 		items := Find(d, held, what)
 		_, attribute := d.Schema.Find(model.Account, what)
+		attribute = attribute || seen.Account != nil && seen.Account.Attributes.Has(what)
 		if len(items) == 0 && !attribute {
 			return nil, fmt.Errorf("on %s nothing is called %q: no group, right, licence or attribute of an account", d.Target.Name, what)
 		}

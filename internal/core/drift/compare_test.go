@@ -2,6 +2,7 @@ package drift_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -221,5 +222,151 @@ func BenchmarkCompare(b *testing.B) {
 	b.ReportAllocs()
 	for b.Loop() {
 		drift.Compare(in)
+	}
+}
+
+func compared(t *testing.T, text string, in drift.Input) []string {
+	t.Helper()
+	in.Desired = plan(t, text).Targets["arctic-tern"]
+	var out []string
+	for _, f := range drift.Compare(in) {
+		if f.Object == model.Account {
+			out = append(out, say(f)+" | "+f.Note)
+		}
+	}
+	return out
+}
+
+// only has the declaration without anybody but Marit.
+var only = strings.NewReplacer("  hanne.vik: {name: Hanne Vik, number: 1014, roles: [deck-crew]}\n", "", "  kari.berg: {name: Kari Berg, number: 1010, roles: [deck-crew]}\n", "",
+	"  ulla.niemi: {name: Ulla Niemi, number: 1028, roles: [deck-crew], accounts: {arctic-tern: {name: ulla}}}\n", "").Replace(company)
+
+func TestAccounts(t *testing.T) {
+	marit := func(name, unique string, more ...string) model.Object {
+		o := account(name, "1001", append([]string{model.FullName, "Marit Fell", "shell", "/bin/bash"}, more...)...)
+		o.Unique = unique
+		return o
+	}
+	link := func(name, unique string) []model.Link {
+		return []model.Link{{User: "marit.fell", Name: name, Unique: unique}}
+	}
+	for _, c := range []struct {
+		name string
+		text string
+		in   drift.Input
+		want []string
+	}{
+		{"as declared", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "u1")}, Links: link("marit.fell", "u1")}, nil},
+		{"renamed, by its own id", only, drift.Input{Accounts: []model.Object{marit("mfell", "u1")}, Links: link("marit.fell", "u1")},
+			[]string{"different: adopt account mfell: known as marit.fell → known as mfell (marit.fell) | renamed there from marit.fell to mfell: the target's own id for it is the same"}},
+		{"another in its place", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "u2")}, Links: link("marit.fell", "u1")},
+			[]string{"different: adopt account marit.fell: nobody’s → marit.fell (marit.fell) | recognised by name and number"}},
+		{"differs, and is protected", strings.Replace(only, `protect: ["svc-*"]`, `protect: ["marit*"]`, 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh")}, Links: link("marit.fell", "")},
+			[]string{`unmatched: for a person to decide marit.fell: shell /bin/sh → shell /bin/bash (marit.fell) | differs, but is protected by "marit*"`}},
+		{"who changed it", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh", model.ChangedBy, "cn=somebody 20261123")}, Links: link("marit.fell", "")},
+			[]string{"different: change account marit.fell: shell /bin/sh → shell /bin/bash (marit.fell) | changed last by cn=somebody 20261123"}},
+		{"decided", only, drift.Input{Accounts: []model.Object{marit("x", "", model.Number, "7")}, Decisions: []model.Decision{{Name: "x", User: "marit.fell", Theirs: true}}},
+			[]string{"different: adopt account x: nobody’s → marit.fell (marit.fell) | recognised by decision", "different: change account x: number 7 → number 1001 (marit.fell) | "}},
+		{"their last day is over", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, until: 2026-11-22,", 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
+			[]string{`unexpected: disable account marit.fell: open → shut (marit.fell) | the last day of marit.fell was 2026-11-22; it calls itself "Marit Fell"`}},
+		{"too early", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, from: 2026-11-24,", 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
+			[]string{`unexpected: disable account marit.fell: open → shut (marit.fell) | marit.fell starts on 2026-11-24; it calls itself "Marit Fell"`}},
+		{"in any order", only, drift.Input{Accounts: []model.Object{account("z", "9", model.Disabled, "yes"), marit("marit.fell", ""), account("a", "8", model.Disabled, "yes")}, Links: []model.Link{{User: "z", Name: "zz"}, link("marit.fell", "")[0], {User: "b", Name: "b"}}}, nil},
+		{"two links to one name", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: []model.Link{{User: "gone", Name: "marit.fell"}, link("marit.fell", "")[0]}}, nil},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := compared(t, c.text, c.in); !slices.Equal(got, c.want) {
+				t.Errorf("got\n  %s\nwant\n  %s", strings.Join(got, "\n  "), strings.Join(c.want, "\n  "))
+			}
+		})
+	}
+}
+
+// What was put right before and is there again is contested, however often.
+func TestContest(t *testing.T) {
+	f := func(verb model.Verb, name string) model.Finding {
+		return model.Finding{Kind: model.Different, Act: model.Act{Verb: verb, Object: model.Account, Name: name}, Note: "n"}
+	}
+	list := []model.Finding{f(model.Modify, "a"), f(model.Modify, "b"), f(model.NoRemedy, "c"), f(model.Enable, "a")}
+	at := time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
+	drift.Contest(list, map[string]drift.Before{list[0].Act.Key(): {Times: 1, Round: 4, At: at}, list[1].Act.Key(): {Times: 3, Round: 5, At: at}, list[2].Act.Key(): {Times: 1}})
+	for i, want := range []string{"contested put right once, last by round 4 on 2026-11-20, and changed back since; n", "contested put right 3 times, last by round 5 on 2026-11-20, and changed back since; n", "different n", "different n"} {
+		if got := string(list[i].Kind) + " " + list[i].Note; got != want {
+			t.Errorf("got  %s\nwant %s", got, want)
+		}
+	}
+}
+
+// Rights, containers and policies are there or not, and have their values.
+func TestThings(t *testing.T) {
+	schemas := map[string]model.Schema{"app": {Kind: "app", AccountName: ".", GroupName: ".", Holds: []model.ObjectKind{model.RightKind, model.PlaceKind, model.PolicyKind}, Removes: true}}
+	d, err := declare.Read([]declare.File{{Name: "f", Text: "roost: 1\nrights: {counter: {at: t, allows: [sell, refund]}}\ncontainers: {people: {at: t, path: \"ou=People\"}}\npolicies: {staff: {at: t, password: {length: 12}}}\ntargets: {t: {kind: app, address: a, login: {as: x}, unexpected: remove}}\n"}}, schemas)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := resolve.Resolve(d, schemas, time.Now(), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := func(in drift.Input) string {
+		in.Desired = p.Targets["t"]
+		var out []string
+		for _, f := range drift.Compare(in) {
+			out = append(out, say(f))
+		}
+		return strings.Join(out, "\n")
+	}
+	if got, want := lines(drift.Input{}), "missing: create container people: path ou=People · protected no\nmissing: set policy policy staff: password.length 12\nmissing: create right counter: allows refund, sell"; got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	thing := func(kind model.ObjectKind, name string, list ...model.Attribute) model.Object {
+		return model.Object{Kind: kind, Name: name, Attributes: model.Pack(list...)}
+	}
+	others := []model.Object{
+		thing(model.PlaceKind, "people", model.Attribute{Name: model.Path, Values: []string{"ou=People"}}, model.Attribute{Name: model.Guarded, Values: []string{"no"}}),
+		thing(model.PolicyKind, "staff", model.Attribute{Name: "password.length", Values: []string{"8"}}),
+		thing(model.RightKind, "counter", model.Attribute{Name: model.Allows, Values: []string{"refund", "sell"}}),
+	}
+	shut := account("jarle", "1701", model.Disabled, "yes")
+	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}), "different: set policy policy staff: password.length 8 → password.length 12\nunexpected: disable account eva: open → shut\nunexpected: remove account jarle"; got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+}
+
+// Whatever the order and the state of observed accounts, the walk along both
+// sides finds what looking at each by itself would find: carried out, nothing is left.
+func TestWalkFindsAll(t *testing.T) {
+	random := rand.New(rand.NewPCG(5, 6))
+	for range 300 {
+		p := plan(t, company)
+		in := drift.Input{Desired: p.Targets["arctic-tern"]}
+		for i, name := range []string{"marit.fell", "hanne.vik", "kari.berg", "ulla", "jarle", "aa", "zz", "m"} {
+			if random.IntN(3) == 0 {
+				continue
+			}
+			o := account(name, fmt.Sprint(2000+i), "shell", []string{"/bin/sh", "/bin/bash"}[random.IntN(2)], model.Disabled, []string{"no", "yes", "partly"}[random.IntN(3)])
+			if random.IntN(2) == 0 {
+				o.Unique = fmt.Sprint("u", i)
+			}
+			in.Accounts = append(in.Accounts, o)
+			user := map[string]string{"ulla": "ulla.niemi"}[name]
+			if user == "" {
+				user = name
+			}
+			if _, known := p.Person(user); known && random.IntN(2) == 0 {
+				in.Links = append(in.Links, model.Link{User: user, Name: name, Unique: o.Unique})
+			}
+		}
+		random.Shuffle(len(in.Accounts), func(i, j int) { in.Accounts[i], in.Accounts[j] = in.Accounts[j], in.Accounts[i] })
+		steps, undecided := round.Draft(drift.Compare(in), round.Filter{}, round.Order{})
+		for _, s := range steps {
+			carry(&in, s.Act)
+		}
+		if again := drift.Compare(in); len(again) != len(undecided) {
+			for _, f := range again {
+				t.Errorf("still differs: %s %s", say(f), f.Note)
+			}
+			t.Fatalf("%+v", in.Accounts)
+		}
 	}
 }

@@ -15,21 +15,26 @@ type Before struct {
 	At    time.Time // last
 }
 
-// Contest marks the findings that were put right before and are there again:
-// somebody, or something, changes them back. before holds them by the key of
-// their act. The list is changed in place.
+// Contest marks the findings of which some part was put right before and is
+// there again: somebody, or something, changes it back. before holds what is
+// known by the key of a single change. The list is changed in place.
 func Contest(findings []model.Finding, before map[string]Before) {
 	for i := range findings {
 		f := &findings[i]
-		b, ok := before[f.Act.Key()]
-		if !ok || f.Verb == model.NoRemedy {
+		var most Before
+		for _, part := range f.Act.Parts() {
+			if b := before[part.Key()]; b.Times > most.Times {
+				most = b
+			}
+		}
+		if most.Times == 0 || f.Verb == model.NoRemedy {
 			continue
 		}
 		times := "once"
-		if b.Times > 1 {
-			times = fmt.Sprintf("%d times", b.Times)
+		if most.Times > 1 {
+			times = fmt.Sprintf("%d times", most.Times)
 		}
-		f.Kind, f.Times = model.Contested, b.Times
-		f.Note = strings.TrimSuffix(fmt.Sprintf("put right %s, last by round %d on %s, and changed back since; %s", times, b.Round, b.At.UTC().Format(time.DateOnly), f.Note), "; ")
+		f.Kind, f.Times = model.Contested, most.Times
+		f.Note = strings.TrimSuffix(fmt.Sprintf("put right %s, last by round %d on %s, and changed back since; %s", times, most.Round, most.At.UTC().Format(time.DateOnly), f.Note), "; ")
 	}
 }

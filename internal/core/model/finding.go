@@ -104,7 +104,28 @@ func (f Finding) Key() string { return key(string(f.Kind), f.Act) }
 
 // Key identifies an act whatever kind of finding proposes it, so that what was
 // put right is known when it comes back.
-func (a Act) Key() string { return key("", a) }
+func (a Act) Key() string {
+	kind := ""
+	if a.Verb == Modify {
+		for _, c := range a.Changes {
+			kind += c.Attribute + " "
+		}
+	}
+	return key(kind, a)
+}
+
+// Parts are the single changes of an act: one for each attribute that it changes.
+func (a Act) Parts() []Act {
+	if a.Verb != Modify || len(a.Changes) < 2 {
+		return []Act{a}
+	}
+	out := make([]Act, len(a.Changes))
+	for i := range a.Changes {
+		out[i] = a
+		out[i].Changes = a.Changes[i : i+1]
+	}
+	return out
+}
 
 func key(kind string, a Act) string {
 	h := sha256.New()

@@ -37,7 +37,7 @@ func Before(a model.Act) string {
 	switch {
 	case a.Object == model.Membership && a.Verb == model.LeaveIt:
 		return a.Name
-	case a.Object == model.Membership, a.Verb == model.Create, a.Verb == model.NoRemedy && !found(a):
+	case a.Object == model.Membership, a.Verb == model.Create, (a.Verb == model.NoRemedy || a.Verb == model.SetRule) && !found(a):
 		return ""
 	case a.Verb == model.AdoptIt:
 		return adopted(a, func(c model.Change) []string { return c.Before }, "nobody’s")
