@@ -160,7 +160,7 @@ func (d *Directory) Start(ctx context.Context) error {
 	if os.Getenv("WORLD_LDAP_LOG") != "" {
 		level = "stats"
 	}
-	d.cmd = exec.Command("/usr/sbin/slapd", "-F", filepath.Join(d.dir, "cfg"), "-h", "ldaps://"+d.Address+"/ "+d.local(), "-d", level)
+	d.cmd = exec.Command("/usr/sbin/slapd", "-F", filepath.Join(d.dir, "cfg"), "-h", d.local()+" ldaps://"+d.Address+"/", "-d", level)
 	d.cmd.Stdout, d.cmd.Stderr = log, log
 	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM}
 	if err := d.cmd.Start(); err != nil {
