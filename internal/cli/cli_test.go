@@ -4,15 +4,19 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"io"
 	"log/slog"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service"
 )
 
@@ -274,5 +278,100 @@ func TestProgress(t *testing.T) {
 	p.end()
 	if s := said.String(); !strings.Contains(s, strings.Repeat("━", 16)+strings.Repeat("·", 16)+" 2 of 4 steps") || !strings.HasSuffix(s, "\r\033[K") {
 		t.Errorf("%q", s)
+	}
+}
+
+func TestReadBulk(t *testing.T) {
+	got, err := readBulk("-", strings.NewReader("\ufeffTarget,What,User,Note\narctic-tern, disable ,marit.fell,lost\n*,\"leave stores\",\"o'hara, olav\"\nshort\n"))
+	want := []service.BulkLine{{User: "marit.fell", Target: "arctic-tern", What: "disable"}, {User: "o'hara, olav", Target: "*", What: "leave stores"}, {Target: "short"}}
+	if err != nil || !slices.Equal(got, want) {
+		t.Errorf("%+v %v", got, err)
+	}
+	for text, want := range map[string]string{"": "no line with the columns", "user,what\n": `line 1 has no column "target"; it has user, what`, "user,target,what\n\"": "-: "} {
+		if _, err := readBulk("-", strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+	if _, err := readBulk("/nothing/there.csv", nil); err == nil {
+		t.Error("a file that is not there was read")
+	}
+}
+
+func TestEditsOf(t *testing.T) {
+	got, err := editsOf("users", "marit.fell", "", []string{"until=2026-10-31", "details.note=a=b"}, []string{"roles=mate"}, []string{"keys", "roles=bosun"}, false)
+	var words []string
+	for _, e := range got {
+		words = append(words, fmt.Sprintf("%s %s %v", e.Do, e.Key, e.Value))
+	}
+	if want := "set until 2026-10-31, set details.note a=b, take keys <nil>, take roles bosun, add roles mate"; err != nil || strings.Join(words, ", ") != want {
+		t.Errorf("%s (%v)", strings.Join(words, ", "), err)
+	}
+	for _, bad := range [][]string{{"until"}, {"=x"}} {
+		if _, err := editsOf("users", "x", "", bad, nil, nil, false); err == nil {
+			t.Errorf("%v was taken", bad)
+		}
+	}
+	if _, err := editsOf("users", "x", "", nil, nil, nil, false); err == nil {
+		t.Error("no change was taken for one")
+	}
+	if got, err := editsOf("users", "x", "", nil, nil, nil, true); err != nil || len(got) != 1 || got[0].Key != "" {
+		t.Errorf("%+v %v", got, err)
+	}
+}
+
+// A round's first sentence says what it is, in each of its states.
+func TestHeadline(t *testing.T) {
+	at := time.Date(2026, 11, 24, 22, 0, 0, 0, time.UTC)
+	r := service.Round{ID: 3, Steps: 7, People: 2, State: service.Drafted, Targets: []service.TargetSteps{{Target: "a", Wave: 1}, {Target: "b", Wave: 2}}, Outcomes: map[string]int{"done": 5, "not-tried": 2}}
+	for _, c := range []struct {
+		change func(*service.Round)
+		want   string
+	}{
+		{func(*service.Round) {}, "Round 3 makes 7 changes for 2 people on 2 targets. First on 1 target; on the rest only if that held."},
+		{func(r *service.Round) { r.State, r.Targets = service.Complete, nil }, "Round 3 is complete: 2 not-tried, 5 done."},
+		{func(r *service.Round) { r.State, r.StoppedBy, r.Targets = service.Stopped, "ines", nil }, "Round 3 was stopped by ines: 2 not-tried, 5 done."},
+		{func(r *service.Round) { r.State, r.Targets = service.Undone, nil }, "Round 3 is undone: 2 not-tried, 5 done."},
+		{func(r *service.Round) { r.Undoes, r.Targets = 2, nil }, "Round 3 makes 7 changes for 2 people on 0 targets. It takes back round 2."},
+		{func(r *service.Round) { r.Scheduled, r.NotBefore, r.InWindow, r.Targets = true, &at, true, nil }, "Round 3 makes 7 changes for 2 people on 0 targets. It starts by itself, not before 2026-11-24 22:00:00, inside the windows of its targets."},
+	} {
+		one := r
+		c.change(&one)
+		if got := headline(one); got != c.want {
+			t.Errorf("got  %s\nwant %s", got, c.want)
+		}
+	}
+}
+
+// What is new since the last look is told once, a line each.
+func TestShowWatched(t *testing.T) {
+	var out strings.Builder
+	a := &app{Env: Env{Out: &out}}
+	at := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
+	w := service.Watched{At: at, Entries: []service.Entry{{At: at, Kind: "step", Operator: "odd", Target: "arctic-tern", Words: "create account marit: done"}},
+		Targets: []service.Target{{Name: "sooty-tern", State: service.OutOfReach, TriedAt: &at}, {Name: "arctic-tern", State: service.Surveyed, TriedAt: &at}},
+		Rounds:  []service.Round{{ID: 2, RunBy: "odd", Steps: 10, Targets: []service.TargetSteps{{Ended: 4}}, Outcomes: map[string]int{"done": 4, "waiting": 6}}}}
+	said := map[int64]int{}
+	a.showWatched(w, said)
+	a.showWatched(service.Watched{At: at, Rounds: w.Rounds}, said)
+	want := "09:30:00  step      odd            arctic-tern: create account marit: done\n09:30:00  target                   sooty-tern: ○ out of reach\n09:30:00  round     odd            round 2: 4 of 10 steps, 6 waiting, 4 done\n"
+	if out.String() != want {
+		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
+	}
+}
+
+// Files of a declaration are written where they belong, and nowhere else.
+func TestWriteFiles(t *testing.T) {
+	dir := t.TempDir()
+	a := &app{Env: Env{Err: io.Discard}}
+	if err := a.writeFiles(dir, []declare.File{{Name: "people/deck.yaml", Text: "roost: 1\n"}}); err != nil {
+		t.Fatal(err)
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, "people", "deck.yaml")); err != nil || string(b) != "roost: 1\n" {
+		t.Errorf("%q %v", b, err)
+	}
+	for _, name := range []string{"../out.yaml", "/etc/out.yaml", "people/deck.yaml"} {
+		if err := a.writeFiles(dir, []declare.File{{Name: name, Text: "x"}}); err == nil {
+			t.Errorf("%s was written", name)
+		}
 	}
 }

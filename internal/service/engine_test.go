@@ -507,3 +507,128 @@ func TestWatch(t *testing.T) {
 		t.Errorf("%+v %v", after, err)
 	}
 }
+
+// Two services on one database share a round's targets; each step is done once, by one of them.
+func TestShared(t *testing.T) {
+	var targets strings.Builder
+	for i := range 30 {
+		fmt.Fprintf(&targets, "  t%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
+	}
+	one, f := surveyed(t, declaration+targets.String())
+	other, err := New(one.Config)
+	if err != nil {
+		t.Fatal(err)
+	}
+	other.Begin()
+	t.Cleanup(other.Close)
+	f.mu.Lock()
+	f.pause = 5 * time.Millisecond
+	f.mu.Unlock()
+	r := settle(t, one)
+	if r.State != Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 62 {
+		t.Errorf("%+v", r)
+	}
+	for _, s := range []*Service{one, other} {
+		if free := s.slots; free.n != 0 {
+			t.Errorf("%d slots are not given back", free.n)
+		}
+	}
+	entries, err := one.Record(ctx, odd, RecordFilter{Kind: "step"}, 1000)
+	if err != nil || len(entries.Items) != 62 {
+		t.Errorf("%d steps in the record (%v)", len(entries.Items), err)
+	}
+}
+
+func TestSlots(t *testing.T) {
+	s := newSlots(3, map[string]int{"directory": 1})
+	for i, c := range []struct {
+		kind string
+		want bool
+	}{{"directory", true}, {"directory", false}, {"host", true}, {"host", true}, {"host", false}} {
+		if got := s.take(c.kind); got != c.want {
+			t.Errorf("%d: %s %v", i, c.kind, got)
+		}
+	}
+	s.give("directory")
+	if !s.take("host") || s.take("directory") {
+		t.Error("a slot that was given back is not free, or is free for too many")
+	}
+}
+
+// Targets that feed others go first, and theirs are done before those begin.
+func TestAfter(t *testing.T) {
+	two := strings.Replace(declaration, "  arctic: {kind: tern,", "  feeder: {kind: tern, address: \"b:1\", login: {as: root, secret: key}}\n  arctic: {kind: tern, after: [feeder],", 1)
+	s, _ := surveyed(t, two)
+	r := settle(t, s)
+	if r.State != Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
+		t.Fatalf("%+v", r.Targets)
+	}
+	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var last time.Time
+	for _, x := range steps.Items {
+		if x.EndedAt.Before(last) {
+			t.Errorf("%s on %s ended before what feeds it", x.What, x.Target)
+		}
+		last = *x.EndedAt
+	}
+}
+
+func TestImportExport(t *testing.T) {
+	s, _ := surveyed(t, declaration)
+	for _, format := range Formats {
+		text, err := s.WriteUsers(ctx, odd, format, "ou=People,dc=x")
+		if err != nil || !strings.Contains(text, "Marit Fell") {
+			t.Fatalf("%s: %v %s", format, err, text)
+		}
+		back, err := s.ReadUsers(ctx, odd, ImportRequest{Format: format, Text: text})
+		if err != nil || back.Same != 2 || len(back.Edits) != 0 || len(back.Faults) != 0 {
+			if format == "csv" || back.Changed > 0 && back.Edits[0].Key != "family" { // LDIF must say a family name
+				t.Errorf("%s: %+v %v", format, back, err)
+			}
+		}
+	}
+	in, err := s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n", Roles: []string{"crew"}})
+	if err != nil || in.New != 1 || in.Changed != 1 || len(in.Faults) != 1 || len(in.Edits) != 2 {
+		t.Fatalf("%+v %v", in, err)
+	}
+	if r, err := s.Edit(ctx, odd, in.Edits, "from the crewing office"); err != nil || r.Users != 3 {
+		t.Errorf("%+v %v", r, err)
+	}
+	if u, err := s.User(ctx, odd, "olav"); err != nil || !slices.Equal(u.Roles, []string{"crew"}) || u.State != "active" {
+		t.Errorf("%+v %v", u, err)
+	}
+	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "xls"})), "role": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Roles: []string{"crow"}})), "export": second(s.WriteUsers(ctx, odd, "xls", ""))} {
+		if ProblemOf(err).Kind != Unknown {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// Accounts come and go with the days that are declared.
+func TestDaysPass(t *testing.T) {
+	first := time.Now().UTC()
+	day := func(n int) string { return first.AddDate(0, 0, n).Format(time.DateOnly) }
+	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik,", "hanne: {name: Hanne Vik, from: "+day(1)+", until: "+day(2)+",", 1))
+	for n, want := range []string{"", "no", "no", "yes"} {
+		s.mu.Lock()
+		s.Clock = func() time.Time { return first.AddDate(0, 0, n) }
+		s.mu.Unlock()
+		survey(t, s)
+		if list, err := s.Drift(ctx, odd, DriftRequest{}, Page{}); err == nil && len(list.Items) > 0 {
+			settle(t, s)
+		}
+		f.mu.Lock()
+		got := f.objects["accounthanne"].Attributes.One(model.Disabled)
+		f.mu.Unlock()
+		if got != want {
+			t.Errorf("on day %d the account is %q, want %q", n, got, want)
+		}
+	}
+	u, err := s.User(ctx, odd, "hanne")
+	if err != nil || u.State != "left" || u.Until != day(2) {
+		t.Errorf("%+v %v", u, err)
+	}
+}

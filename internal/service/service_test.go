@@ -28,6 +28,7 @@ type tern struct {
 	objects map[string]model.Object
 	err     error
 	refuses string // the name it does not make
+	pause   time.Duration
 }
 
 func (f *tern) change(name, attribute, value string) {
@@ -74,6 +75,7 @@ func (f *tern) view(kind model.ObjectKind, name string) *model.Object {
 }
 
 func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+	time.Sleep(f.pause)
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	out := make([]connect.Answer, len(acts))
