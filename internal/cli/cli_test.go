@@ -211,7 +211,7 @@ func TestSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.load(c.Flags(), *config)
-	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", Log: "json", LogLevel: "info"}) {
+	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Log: "json", LogLevel: "info"}) {
 		t.Errorf("%+v %v", s, err)
 	}
 	if c.Flags().Lookup("database") != nil {
@@ -372,6 +372,18 @@ func TestWriteFiles(t *testing.T) {
 	for _, name := range []string{"../out.yaml", "/etc/out.yaml", "people/deck.yaml"} {
 		if err := a.writeFiles(dir, []declare.File{{Name: name, Text: "x"}}); err == nil {
 			t.Errorf("%s was written", name)
+		}
+	}
+}
+
+func TestAtOnce(t *testing.T) {
+	got, err := atOnce("host=8, directory=2")
+	if err != nil || got["host"] != 8 || got["directory"] != 2 {
+		t.Errorf("%v %v", got, err)
+	}
+	for _, bad := range []string{"host", "host=0", "host=x"} {
+		if _, err := atOnce(bad); err == nil {
+			t.Errorf("%q was taken", bad)
 		}
 	}
 }

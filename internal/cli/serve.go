@@ -31,12 +31,14 @@ type settings struct {
 	Certificate    string `yaml:"certificate" about:"TLS certificate (PEM); without it one is made"`
 	CertificateKey string `yaml:"certificate-key" about:"its private key (PEM)"`
 	KeyFile        string `yaml:"key-file" about:"file with the key that opens the sealed secrets; made when it is not there"`
+	ApproveOwn     string `yaml:"approve-own" about:"yes: operators may lift holds on rounds they drafted themselves, for very small teams; else no"`
+	AtOnce         string `yaml:"at-once" about:"targets of a kind at once, as host=8,directory=2; 12 in all"`
 	Log            string `yaml:"log" about:"text or json"`
 	LogLevel       string `yaml:"log-level" about:"debug, info, warn or error"`
 }
 
 func defaults() settings {
-	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", Log: "text", LogLevel: "info"}
+	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Log: "text", LogLevel: "info"}
 }
 
 // each visits the settings by key.
@@ -112,9 +114,33 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 		return serve.Config{}, err
 	}
 	slog.SetDefault(log)
+	widths, err := atOnce(s.AtOnce)
+	if err != nil {
+		return serve.Config{}, wrong{err}
+	}
+	if s.ApproveOwn != "yes" && s.ApproveOwn != "no" {
+		return serve.Config{}, wrong{fmt.Errorf("approve-own is yes or no, not %q", s.ApproveOwn)}
+	}
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, Log: log, Version: a.Version}, err
+		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Log: log, Version: a.Version}, err
+}
+
+// atOnce reads how many targets of a kind are worked on at once: host=8,directory=2.
+func atOnce(text string) (map[string]int, error) {
+	out := map[string]int{}
+	for part := range strings.SplitSeq(text, ",") {
+		if part == "" {
+			continue
+		}
+		kind, number, ok := strings.Cut(strings.TrimSpace(part), "=")
+		n, err := strconv.Atoi(number)
+		if !ok || err != nil || n < 1 {
+			return nil, fmt.Errorf("at-once %q: write KIND=NUMBER, as in host=8,directory=2", part)
+		}
+		out[kind] = n
+	}
+	return out, nil
 }
 
 func (a *app) serve() *cobra.Command {

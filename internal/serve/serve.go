@@ -52,7 +52,9 @@ type Config struct {
 	KeyFile        string        // seals the secrets; "" is Data/seal.key
 	Wait           time.Duration // patience with targets
 	Batch          int
-	Throwaway      bool // the database need not outlive a power cut
+	ApproveOwn     bool           // operators may lift holds on rounds they drafted themselves
+	AtOnce         map[string]int // targets of a kind at once
+	Throwaway      bool           // the database need not outlive a power cut
 	Log            *slog.Logger
 	Version        string
 }
@@ -91,7 +93,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
-	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch})
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch, Alone: c.ApproveOwn, Widths: c.AtOnce})
 	if err != nil {
 		s.Close()
 		return nil, err
