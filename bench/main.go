@@ -35,6 +35,9 @@ var figures = []figure{
 	{"company-compare-an-account", "ns", 3, compareCompany},
 	{"company-compare-two-processors", "s", 0.588, compareTwice},
 	{"company-memory-an-account", "B", 1, memoryCompany},
+	{"observe-2000000-accounts", "s", 1, observeFirst},
+	{"observe-2000000-again", "s", 0, observeAgain},
+	{"drift-page", "ms", 1, driftPage},
 	{"journal-10000-steps", "s", 1, journalSteps},
 	{"journal-three-processes", "s", 0.4, threeProcesses},
 	{"record-10000", "s", 1, recordPromise},
@@ -47,6 +50,7 @@ type workbench struct {
 	cleanup []func()
 	big     *bigDirectory
 	engine  *engine
+	seen    *observed
 }
 
 func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -87,21 +88,16 @@ type Mended struct {
 // NoteMended remembers what steps have put right on a target.
 func (tx *Tx) NoteMended(ctx context.Context, target string, acts []model.Act, round int64, at time.Time) error {
 	for from, to := range groups(len(acts), 500) {
-		rows := make([]struct {
-			Target string    `db:"target"`
-			ID     []byte    `db:"id"`
-			Round  int64     `db:"round"`
-			At     time.Time `db:"at"`
-		}, to-from)
-		for i, a := range acts[from:to] {
+		args := make([]any, 0, 4*(to-from))
+		for _, a := range acts[from:to] {
 			id, err := findingID(a.Key())
 			if err != nil {
 				return err
 			}
-			rows[i].Target, rows[i].ID, rows[i].Round, rows[i].At = target, id, round, at
+			args = append(args, target, id, round, at)
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at) VALUES (:target, :id, 1, 0, :round, :at)
-			ON DUPLICATE KEY UPDATE times = times + 1, round = VALUES(round), at = VALUES(at)`, rows); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at) VALUES (?, ?, 1, 0, ?, ?)`+strings.Repeat(", (?, ?, 1, 0, ?, ?)", to-from-1)+`
+			ON DUPLICATE KEY UPDATE times = times + 1, round = VALUES(round), at = VALUES(at)`, args...); err != nil {
 			return err
 		}
 	}

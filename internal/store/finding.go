@@ -67,7 +67,7 @@ func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.F
 	for _, o := range old {
 		sums[string(o.ID)] = o.Sum
 	}
-	var rows []findingRow
+	var list []findingRow
 	for _, f := range findings {
 		id, err := hex.DecodeString(f.Key())
 		if err != nil {
@@ -85,12 +85,14 @@ func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.F
 		if !known {
 			fresh++
 		}
-		rows = append(rows, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body, Place: place(f), SeenAt: at})
+		list = append(list, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body, Place: place(f), SeenAt: at})
 	}
-	for from, to := range groups(len(rows), 500) {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at)
-			VALUES (:target, :id, :kind, :verb, :user, :body, :place, :seen_at)
-			ON DUPLICATE KEY UPDATE body = VALUES(body)`, rows[from:to]); err != nil {
+	for from, to := range groups(len(list), 500) {
+		args := make([]any, 0, 8*(to-from))
+		for _, r := range list[from:to] {
+			args = append(args, r.Target, r.ID, r.Kind, r.Verb, r.User, r.Body, r.Place, r.SeenAt)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at) VALUES `+rows(to-from, 8)+` ON DUPLICATE KEY UPDATE body = VALUES(body)`, args...); err != nil {
 			return 0, err
 		}
 	}

@@ -14,13 +14,10 @@ import (
 )
 
 type observedRow struct {
-	Target  string    `db:"target"`
-	Kind    string    `db:"kind"`
-	Name    string    `db:"name"`
-	Unique  string    `db:"uniq"`
-	Belongs bool      `db:"belongs"`
-	Body    []byte    `db:"body"`
-	Since   time.Time `db:"since"`
+	Target, Kind, Name, Unique string
+	Belongs                    bool
+	Body                       []byte
+	Since                      time.Time
 }
 
 const observedGroup = 500 // rows in one statement
@@ -107,14 +104,7 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 			return err
 		}
 		all := append(fresh, changed...)
-		for from, to := range groups(len(all), observedGroup) {
-			if _, err := tx.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since, survey)
-				VALUES (:target, :kind, :name, :uniq, :belongs, :body, :since, 0)
-				ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`, all[from:to]); err != nil {
-				return err
-			}
-		}
-		return nil
+		return tx.insertObserved(ctx, all)
 	})
 }
 
@@ -169,16 +159,30 @@ func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time
 	})
 }
 
+func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
+	for from, to := range groups(len(list), observedGroup) {
+		args := make([]any, 0, 7*(to-from))
+		for _, r := range list[from:to] {
+			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Belongs, r.Body, r.Since)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES `+rows(to-from, 7)+`
+			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // PutObjects stores objects as read back after steps: those that are new,
 // those that were there before, and removed, which are gone.
 func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, removed []model.Object, at time.Time) error {
 	var keys, gone []objectKey
-	rows := make([]observedRow, len(fresh)+len(changed))
+	list := make([]observedRow, len(fresh)+len(changed))
 	for i, o := range append(slices.Clone(fresh), changed...) {
 		if i >= len(fresh) {
 			keys = append(keys, objectKey{string(o.Kind), o.Name})
 		}
-		rows[i] = observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
+		list[i] = observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
 	}
 	for _, o := range removed {
 		gone = append(gone, objectKey{string(o.Kind), o.Name})
@@ -186,12 +190,8 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, rem
 	if err := tx.bury(ctx, target, append(keys, gone...), at); err != nil {
 		return err
 	}
-	for from, to := range groups(len(rows), observedGroup) {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since, survey)
-			VALUES (:target, :kind, :name, :uniq, :belongs, :body, :since, 0)
-			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), body = VALUES(body), since = VALUES(since)`, rows[from:to]); err != nil {
-			return err
-		}
+	if err := tx.insertObserved(ctx, list); err != nil {
+		return err
 	}
 	return tx.clear(ctx, target, gone)
 }

@@ -79,8 +79,11 @@ func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 		head.Seq, head.Hash = e.Seq, e.Hash
 	}
 	for from, to := range groups(len(entries), 100) {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO record (`+entryColumns+`)
-			VALUES (:seq, :at, :kind, :operator, :target, :user, :round, :about, :because, :words, :body, :before_it, :hash)`, entries[from:to]); err != nil {
+		args := make([]any, 0, 13*(to-from))
+		for _, e := range entries[from:to] {
+			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before, e.Hash)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO record (`+entryColumns+`) VALUES `+rows(to-from, 13), args...); err != nil {
 			return fmt.Errorf("record: %w", err)
 		}
 	}

@@ -90,16 +90,15 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		return 0, err
 	}
 	for from, to := range groups(len(steps), 500) {
-		rows := make([]stepRow, 0, to-from)
+		args := make([]any, 0, 11*(to-from))
 		for i, s := range steps[from:to] {
 			body, err := json.Marshal(s.Act)
 			if err != nil {
 				return 0, err
 			}
-			rows = append(rows, stepRow{Round: id, Seq: from + i + 1, Target: s.Act.Target, Wave: s.Wave, Tier: s.Tier, Stage: s.Stage, Verb: string(s.Act.Verb), User: s.Act.User, Body: body, Outcome: s.Outcome})
+			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.User, body, s.Outcome, "")
 		}
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, user, body, outcome, words)
-			VALUES (:round, :seq, :target, :wave, :tier, :stage, :verb, :user, :body, :outcome, :words)`, rows); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, user, body, outcome, words) VALUES `+rows(to-from, 11), args...); err != nil {
 			return 0, err
 		}
 	}

@@ -168,3 +168,10 @@ type Page struct {
 
 // oneOf is the right side of an IN for n placeholders.
 func oneOf(n int) string { return "(?" + strings.Repeat(", ?", n-1) + ")" }
+
+// rows is the VALUES of an INSERT for n rows of so many columns. The driver's
+// named parameters cost more time in reflection than the database takes.
+func rows(n, columns int) string {
+	one := oneOf(columns)
+	return one + strings.Repeat(", "+one, n-1)
+}

@@ -69,7 +69,7 @@ CREATE TABLE IF NOT EXISTS drift_day (       -- how many findings a day ended wi
   n         INT          NOT NULL,
   PRIMARY KEY (day, target, kind)
 );
-ALTER TABLE observed ADD COLUMN IF NOT EXISTS since DATETIME(6) NOT NULL DEFAULT '2000-01-01';
+ALTER TABLE observed ADD COLUMN IF NOT EXISTS since DATETIME(6) NOT NULL DEFAULT '2000-01-01', DROP COLUMN IF EXISTS survey;
 CREATE TABLE IF NOT EXISTS observed_past (   -- what a target held before, and from when until when
   target    VARCHAR(200) NOT NULL,
   kind      VARCHAR(20)  NOT NULL,

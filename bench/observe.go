@@ -1,0 +1,112 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"hen-roost/internal/core/drift"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// observed is the large company's two million accounts in the database, made once.
+type observed struct {
+	store         *store.Store
+	first, second time.Duration
+	written       int // by the second survey
+	worst         time.Duration
+}
+
+func (w *workbench) observedOf(ctx context.Context) (*observed, error) {
+	if w.seen != nil {
+		return w.seen, nil
+	}
+	e, err := w.engineOf()
+	if err != nil {
+		return nil, err
+	}
+	dsn, err := w.database(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	w.later(func() { s.Close() })
+	o := &observed{store: s}
+	for i := range companyTargets {
+		name := fmt.Sprintf("target-%02d", i)
+		in := seen(e.plan.Targets[name])
+		for turn, into := range []*time.Duration{&o.first, &o.second} {
+			began := time.Now()
+			n, err := survey(ctx, s, name, append(slices.Clone(in.Accounts), in.Others...))
+			if err != nil {
+				return nil, err
+			}
+			if *into += time.Since(began); turn == 1 {
+				o.written += n
+			}
+		}
+		found := drift.Compare(in)
+		if err := s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.PutFindings(ctx, name, found, time.Now()); return err }); err != nil {
+			return nil, err
+		}
+	}
+	w.seen = o
+	return o, nil
+}
+
+// survey stores what a target was seen to hold, in portions as it comes.
+func survey(ctx context.Context, s *store.Store, target string, objects []model.Object) (int, error) {
+	g, err := s.Sight(ctx, target, time.Now())
+	if err != nil {
+		return 0, err
+	}
+	for part := range slices.Chunk(objects, 1000) {
+		if err := g.Put(ctx, part); err != nil {
+			return 0, err
+		}
+	}
+	return g.Done(ctx)
+}
+
+// observeFirst: two million accounts stored, against the thirty seconds they may take.
+func observeFirst(ctx context.Context, w *workbench) (float64, float64, error) {
+	o, err := w.observedOf(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	return o.first.Seconds(), 30, nil
+}
+
+// observeAgain: the same, seen again; nothing is written.
+func observeAgain(ctx context.Context, w *workbench) (float64, float64, error) {
+	o, err := w.observedOf(ctx)
+	if err == nil && o.written != 0 {
+		err = fmt.Errorf("%d written though nothing changed", o.written)
+	}
+	if err != nil {
+		return 0, 0, err
+	}
+	return o.second.Seconds(), 30, nil
+}
+
+// driftPage: the slowest of forty pages of a hundred findings, from the first to the last, against 50 ms.
+func driftPage(ctx context.Context, w *workbench) (float64, float64, error) {
+	o, err := w.observedOf(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	for i := range 40 {
+		began := time.Now()
+		page, total, err := o.store.Findings(ctx, store.FindingFilter{Open: time.Now().Format(time.DateOnly)}, store.Page{From: i * 500, Size: 100})
+		if err != nil || len(page) == 0 && i*500 < total {
+			return 0, 0, fmt.Errorf("page %d of %d: %d findings, %v", i, total, len(page), err)
+		}
+		o.worst = max(o.worst, time.Since(began))
+	}
+	return o.worst.Seconds() * 1000, 50, nil
+}
