@@ -2,8 +2,10 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
+	"sync"
 	"time"
 
 	"hen-roost/internal/core/drift"
@@ -37,22 +39,39 @@ func (w *workbench) observedOf(ctx context.Context) (*observed, error) {
 	}
 	w.later(func() { s.Close() })
 	o := &observed{store: s}
-	for i := range companyTargets {
-		name := fmt.Sprintf("target-%02d", i)
-		in := seen(e.plan.Targets[name])
+	// A few targets at a time, as the service surveys them; what they hold is made beforehand.
+	const side = 4
+	for from := 0; from < companyTargets; from += side {
+		var inputs []drift.Input
+		for i := range side {
+			inputs = append(inputs, seen(e.plan.Targets[fmt.Sprintf("target-%02d", from+i)]))
+		}
 		for turn, into := range []*time.Duration{&o.first, &o.second} {
 			began := time.Now()
-			n, err := survey(ctx, s, name, append(slices.Clone(in.Accounts), in.Others...))
-			if err != nil {
+			var wg sync.WaitGroup
+			errs, written := make([]error, side), make([]int, side)
+			for i, in := range inputs {
+				wg.Go(func() {
+					written[i], errs[i] = survey(ctx, s, in.Desired.Target.Name, append(slices.Clone(in.Accounts), in.Others...))
+				})
+			}
+			wg.Wait()
+			*into += time.Since(began)
+			if err := errors.Join(errs...); err != nil {
 				return nil, err
 			}
-			if *into += time.Since(began); turn == 1 {
-				o.written += n
+			for _, n := range written {
+				o.written += n * turn
 			}
 		}
-		found := drift.Compare(in)
-		if err := s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.PutFindings(ctx, name, found, time.Now()); return err }); err != nil {
-			return nil, err
+		for _, in := range inputs {
+			found := drift.Compare(in)
+			if err := s.Tx(ctx, func(tx *store.Tx) error {
+				_, err := tx.PutFindings(ctx, in.Desired.Target.Name, found, time.Now())
+				return err
+			}); err != nil {
+				return nil, err
+			}
 		}
 	}
 	w.seen = o

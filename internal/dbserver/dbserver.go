@@ -154,9 +154,11 @@ func (s *Server) make(ctx context.Context) error {
 func (s *Server) start(throwaway bool) error {
 	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
 		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
-		"--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
+		"--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
 	if throwaway {
-		args = append(args, "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")
+		args = append(args, "--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")
+	} else { // room for surveys of large targets: a small log makes every page be written at once
+		args = append(args, "--innodb-log-file-size=256M", "--innodb-buffer-pool-size=512M")
 	}
 	log, err := os.OpenFile(filepath.Join(s.dir, "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {

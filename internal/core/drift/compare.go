@@ -48,9 +48,21 @@ type comparer struct {
 
 // membership is who should be in one group.
 type membership struct {
-	group *resolve.Group
-	in    []int32           // places of observed accounts, ascending, from the walk
-	more  map[string]string // account name → user, from the rest
+	group   *resolve.Group
+	in      []int32           // places of observed accounts, ascending, from the walk
+	more    map[string]string // account name → user, from the rest
+	have    model.Values      // members seen, less those that the walk has met
+	differs bool              // the walk has met one who is not next
+}
+
+// meet notes that the walk has come to somebody who should be in the group.
+func (m *membership) meet(place int32, name string) {
+	m.in = append(m.in, place)
+	if next, rest, ok := m.have.Next(); ok && next == name {
+		m.have = rest
+	} else {
+		m.differs = true
+	}
 }
 
 // Compare returns the findings of one target: groups and the like first, then
@@ -66,7 +78,12 @@ func Compare(in Input) []model.Finding {
 		}
 	}
 	for _, g := range in.Desired.Groups {
-		c.members[g.Name] = &membership{group: g, more: map[string]string{}}
+		m := &membership{group: g, more: map[string]string{}}
+		if o := c.groups[g.Name]; o != nil {
+			cursor := o.Attributes.Cursor()
+			m.have, _ = cursor.Seek(model.Members)
+		}
+		c.members[g.Name] = m
 	}
 	c.compareThings()
 	c.compareGroups()
@@ -122,28 +139,16 @@ func (c *comparer) walk() (rest []model.Link) {
 		}
 		links = links[1:]
 		c.held[a.At], c.owner[o] = int32(o+1), int32(a.At+1)
-		if !c.same(a, &c.observed[o]) {
+		var same bool
+		if same, c.room = a.Same(c.observed[o].Attributes, c.room); !same {
 			c.left = append(c.left, a)
 		}
 		for _, m := range c.joins(a) {
-			m.in = append(m.in, int32(o))
+			m.meet(int32(o), a.Name)
 		}
 		o++
 	}
 	return append(rest, links...)
-}
-
-// same says whether an account holds all that is desired of it.
-func (c *comparer) same(a resolve.Account, have *model.Object) bool {
-	cursor := have.Attributes.Cursor()
-	for i := range a.Fields() {
-		same, room := a.Same(i, &cursor, c.room)
-		c.room = room
-		if !same {
-			return false
-		}
-	}
-	return true
 }
 
 // joins are the groups an account should be in.
@@ -534,8 +539,8 @@ func (c *comparer) memberships() {
 // compareMembers walks along who should be in a group and who is.
 func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 	m := c.members[g.Name]
-	if len(m.more) == 0 && c.sameMembers(m.in, members) {
-		return
+	if len(m.more) == 0 && !m.differs && m.have == "" {
+		return // the walk has met them all, one after the other
 	}
 	have := members.List()
 	slices.Sort(have)
@@ -564,17 +569,6 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 
 // wanted is one account that should be in a group.
 type wanted struct{ name, user string }
-
-// sameMembers says whether the members are those wanted, in order of name, as they nearly always are.
-func (c *comparer) sameMembers(want []int32, have model.Values) bool {
-	for name := range have.All() {
-		if len(want) == 0 || c.observed[want[0]].Name != name {
-			return false
-		}
-		want = want[1:]
-	}
-	return len(want) == 0
-}
 
 func (c *comparer) joining(g *resolve.Group, w wanted) {
 	why := g.Why

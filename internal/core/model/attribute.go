@@ -158,6 +158,12 @@ func (v Values) List() []string {
 	return out
 }
 
+// Next returns the first value and the rest; false when there is none.
+func (v Values) Next() (value string, rest Values, ok bool) {
+	value, next, ok := cutText(string(v))
+	return value, Values(next), ok
+}
+
 // One returns the value when there is exactly one.
 func (v Values) One() (string, bool) {
 	text, rest, ok := cutText(string(v))
@@ -208,6 +214,17 @@ func (c *Cursor) Holds(packed Attributes) bool {
 		return true
 	}
 	return false
+}
+
+// HoldsOne says whether the next attribute has this packed head and this value
+// alone, and steps over it if so. It may say no where Take and One say yes, for long values.
+func (c *Cursor) HoldsOne(head, value string) bool {
+	n, h := len(value), len(head)
+	if n > 125 || len(c.rest) < h+2+n || c.rest[h] != byte(n+1) || c.rest[h+1] != byte(n) || c.rest[:h] != head || c.rest[h+2:h+2+n] != value {
+		return false
+	}
+	c.rest = c.rest[h+2+n:]
+	return true
 }
 
 // Get returns the values of the named attribute; nil when it is not there.

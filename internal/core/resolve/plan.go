@@ -46,6 +46,7 @@ type Person struct {
 	At       int // place in Plan.People
 
 	number  string
+	texts   [6]string // the single ones of ownFields
 	details map[string]string
 	named   []string // roles given by name that hold on the day
 	keys    []string

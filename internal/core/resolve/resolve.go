@@ -221,8 +221,9 @@ func (p *Person) together() {
 		*s = all[at : at+len(*s)]
 		at += len(*s)
 	}
-	for _, s := range []*string{&p.ID, &p.number, &p.Name, &p.Given, &p.Family, &p.Mail} {
+	for i, s := range []*string{&p.ID, &p.number, &p.Name, &p.Given, &p.Family, &p.Mail} {
 		cut(s)
+		p.texts[i] = *s
 	}
 }
 

@@ -40,6 +40,7 @@ type field struct {
 	packed model.Attributes // of a single fixed value: the whole attribute
 	fold   bool
 	own    string   // the user's own field; used where text and fixed are empty
+	at     int      // its place among Person.texts
 	fixed  []string // values that are the same for all holders
 	text   *expr.Template
 }
@@ -95,8 +96,8 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	sh := &shape{why: model.Why{Role: first.role, At: first.Pos}}
 	l := layers{r: r, schema: schema, sh: sh, why: map[string]model.Why{}}
 	for _, s := range schema.Account {
-		if s.From != "" {
-			l.put(field{name: s.Name, own: s.From}, model.Why{Role: first.role})
+		if at := slices.Index(ownFields, s.From); at >= 0 {
+			l.put(field{name: s.Name, own: s.From, at: at}, model.Why{Role: first.role})
 		}
 	}
 	l.put(field{name: model.Disabled, fixed: []string{"no"}}, sh.why)
@@ -232,48 +233,60 @@ func (a Account) Fields() int { return len(*a.shape.fields) }
 // FieldName is the name of the i-th attribute.
 func (a Account) FieldName(i int) string { return (*a.shape.fields)[i].name }
 
-// Same says whether an object holds what is desired of the i-th attribute; the
-// cursor walks the object's attributes along with i. What is not declared is
-// not owned, and so is the same. Nothing is allocated but room, which is returned
-// to be used again.
-func (a Account) Same(i int, c *model.Cursor, room []byte) (bool, []byte) {
-	f := &(*a.shape.fields)[i]
-	one := ""
-	switch {
-	case f.packed != "":
-		if c.Holds(f.packed) {
-			return true, room
+// Same says whether an object's attributes hold all that is desired of the
+// account. What is not declared is not owned, and so is the same. It walks the
+// fields and the packed attributes along; nothing is allocated but room, which
+// is returned to be used again.
+func (a Account) Same(attributes model.Attributes, room []byte) (bool, []byte) {
+	c := attributes.Cursor()
+	fields := *a.shape.fields
+	for i := range fields {
+		f := &fields[i]
+		same := false
+		switch {
+		case f.packed != "":
+			same = c.Holds(f.packed) || f.is(&c, f.fixed[0])
+		case f.text != nil:
+			same, room = f.filled(&c, a.on.scope(a.Person), room)
+		case f.own == "":
+			v, _ := c.Take(f.head, f.name)
+			same = model.SameSet(v.List(), f.fixed, folding(f.fold))
+		case f.own == "keys":
+			same = true
+			if a.keys != nil {
+				v, _ := c.Take(f.head, f.name)
+				same = model.SameSet(v.List(), a.keys, folding(f.fold))
+			}
+		default:
+			want := a.texts[f.at]
+			same = want == "" || c.HoldsOne(f.head, want) || f.is(&c, want)
 		}
-		one = f.fixed[0]
-	case f.text != nil:
-		v, _ := c.Take(f.head, f.name)
-		have, single := v.One()
-		if !single {
+		if !same {
 			return false, room
 		}
-		scope := a.on.scope(a.Person)
-		if same, known := f.text.Is(have, scope); same && known || known && !f.fold {
-			return same, room
-		}
-		room, _ = f.text.Append(room[:0], scope) // its faults showed when it was resolved
-		return have == string(room) || f.fold && strings.ToLower(have) == strings.ToLower(string(room)), room
-	case f.own == "":
-		v, _ := c.Take(f.head, f.name)
-		return model.SameSet(v.List(), f.fixed, folding(f.fold)), room
-	case f.own == "keys":
-		if a.keys == nil {
-			return true, room
-		}
-		v, _ := c.Take(f.head, f.name)
-		return model.SameSet(v.List(), a.keys, folding(f.fold)), room
-	default:
-		if one, _ = a.ownField(f.own); one == "" {
-			return true, room
-		}
 	}
+	return true, room
+}
+
+// is says whether the attribute holds one value alone, this one.
+func (f *field) is(c *model.Cursor, want string) bool {
 	v, _ := c.Take(f.head, f.name)
 	have, single := v.One()
-	return single && (have == one || f.fold && strings.ToLower(have) == strings.ToLower(one)), room
+	return single && (have == want || f.fold && strings.ToLower(have) == strings.ToLower(want))
+}
+
+// filled says whether the attribute holds what the field's template comes to.
+func (f *field) filled(c *model.Cursor, scope expr.Scope, room []byte) (bool, []byte) {
+	v, _ := c.Take(f.head, f.name)
+	have, single := v.One()
+	if !single {
+		return false, room
+	}
+	if same, known := f.text.Is(have, scope); known && (same || !f.fold) {
+		return same, room
+	}
+	room, _ = f.text.Append(room[:0], scope) // its faults showed when it was resolved
+	return have == string(room) || f.fold && strings.ToLower(have) == strings.ToLower(string(room)), room
 }
 
 func folding(fold bool) func(string) string {
@@ -295,9 +308,8 @@ func (a Account) Value(i int) (v Value, ok bool) {
 		v.Values, v.Why.At = a.keys, a.Declared.Pos
 		return v, a.keys != nil
 	case f.own != "":
-		one, _ := a.ownField(f.own)
-		v.Values, v.Why.At = []string{one}, a.Declared.Pos
-		return v, one != ""
+		v.Values, v.Why.At = a.texts[f.at:f.at+1:f.at+1], a.Declared.Pos
+		return v, v.Values[0] != ""
 	}
 	return v, true
 }
@@ -313,12 +325,8 @@ func (a Account) Want() []Value {
 	return out
 }
 
-func (p *Person) ownField(name string) (string, bool) {
-	if name == "number" {
-		return p.number, true
-	}
-	return p.Text(name)
-}
+// ownFields are a user's own fields, in the order of Person.texts. Keys are a set of values of their own.
+var ownFields = []string{"id", "number", "name", "given", "family", "mail", "keys"}
 
 func (d *Desired) scope(p *Person) expr.Scope {
 	return expr.Scope{User: p, Target: d.vars, Params: d.Plan.params, Day: d.Plan.Day}
