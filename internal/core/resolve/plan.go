@@ -46,9 +46,9 @@ type Person struct {
 	At       int // place in Plan.People
 
 	number  string
-	texts   [6]string // the single ones of ownFields
-	details map[string]string
-	named   []string // roles given by name that hold on the day
+	texts   [6]string         // the single ones of ownFields
+	details map[string]string // those that hold expressions
+	named   []string          // roles given by name that hold on the day
 	keys    []string
 	bundle  *bundle
 }
@@ -88,17 +88,27 @@ func (p *Person) Text(path string) (string, bool) {
 		return strconv.FormatBool(p.Declared.Service), true
 	}
 	if detail, ok := strings.CutPrefix(path, "details."); ok {
-		s, ok := p.details[detail]
-		return s, ok
+		return p.detail(detail)
 	}
 	return "", false
 }
 
+// detail is one detail, filled in.
+func (p *Person) detail(name string) (string, bool) {
+	if s, ok := p.details[name]; ok {
+		return s, true
+	}
+	t, ok := p.Declared.Details[name]
+	return t.Raw, ok && !strings.Contains(t.Raw, "${")
+}
+
 // Vars implements expr.Subject.
 func (p *Person) Vars() map[string]any {
-	details := make(map[string]any, len(p.details))
-	for k, v := range p.details {
-		details[k] = v
+	details := make(map[string]any, len(p.Declared.Details))
+	for k := range p.Declared.Details {
+		if v, ok := p.detail(k); ok {
+			details[k] = v
+		}
 	}
 	roles := make([]any, len(p.named))
 	for i, r := range p.named {

@@ -192,12 +192,13 @@ func (r *resolver) own(p *Person) {
 		}
 	}
 	s := expr.Scope{User: p, Params: r.plan.params, Day: r.plan.Day}
-	if len(u.Details) > 0 {
-		details := make(map[string]string, len(u.Details))
-		for k, v := range u.Details {
-			details[k] = r.fill(v, s, "detail "+k+" of "+u.ID)
+	for k, v := range u.Details {
+		if strings.Contains(v.Raw, "${") { // the others are as they are declared
+			if p.details == nil {
+				p.details = map[string]string{}
+			}
+			p.details[k] = r.fill(v, s, "detail "+k+" of "+u.ID)
 		}
-		p.details = details
 	}
 	p.Given = r.fill(u.Given, s, "given name of "+u.ID)
 	p.Family = r.fill(u.Family, s, "family name of "+u.ID)
