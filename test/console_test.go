@@ -195,6 +195,9 @@ func TestConsole(t *testing.T) {
 	p.sees("agreed with the captain")
 	p.click("Overview")
 	p.sees("1 finding needs someone")
+	// What somebody does elsewhere is seen without a touch.
+	must(t, d, "adopt", "sooty-tern", "kberg", "kari.berg", "--because", "says the bosun")
+	p.sees("decided that account kberg on sooty-tern is kari.berg's")
 
 	// From anywhere with the keyboard alone.
 	// The browser's own key event types its letter even when the page declines it, so this one is made in the page.

@@ -322,7 +322,7 @@ func TestObserved(t *testing.T) {
 		t.Errorf("%d accounts and %d groups outlived the survey that did not see them", len(accounts), len(groups))
 	}
 	tx(t, s, func(tx *store.Tx) error {
-		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Survey: 2, Words: strings.Repeat("å", 2000)}); err != nil {
+		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Words: strings.Repeat("å", 2000)}); err != nil {
 			return err
 		}
 		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]}, []model.Object{objects[0]}, now.Add(2*time.Hour))

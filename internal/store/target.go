@@ -16,12 +16,11 @@ type Target struct {
 	TriedAt    *time.Time `db:"tried_at"`
 	SurveyedAt *time.Time `db:"surveyed_at"`
 	TookMS     int        `db:"took_ms"`
-	Survey     int64      `db:"survey"`
 	Reconciled *time.Time `db:"reconciled_at"`
 	Accounts   int        `db:"accounts"`
 }
 
-const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, survey, accounts, reconciled_at`
+const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, accounts, reconciled_at`
 
 // Targets returns what is known, by name.
 func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
@@ -55,10 +54,10 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 // PutTarget stores what is known of a target, whole.
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
-		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :survey, :accounts, :reconciled_at)
+		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
-		survey = VALUES(survey), accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at)`, t)
+		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at)`, t)
 	return err
 }
 

@@ -8,7 +8,6 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/exchange"
-	"hen-roost/internal/core/model"
 )
 
 var people = []exchange.User{
@@ -116,7 +115,6 @@ func TestEdits(t *testing.T) {
 	if out[0].Text != want {
 		t.Errorf("got\n%s\nwant\n%s", out[0].Text, want)
 	}
-	var _ *model.Declaration = d
 }
 
 func FuzzReaders(f *testing.F) {

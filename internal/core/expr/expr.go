@@ -279,16 +279,6 @@ func (t *Template) Fixed() (string, bool) {
 	return t.parts[0].text, true
 }
 
-// Asks says whether any expression speaks of the named root: user, target, params or day.
-func (t *Template) Asks(root string) bool {
-	for _, p := range t.parts {
-		if p.bare && (p.root == root || p.root == "" && strings.Contains(p.text, root)) {
-			return true
-		}
-	}
-	return false
-}
-
 // Plain says whether every expression is a path that any user has, so that
 // filling it cannot fail once params are known.
 func (t *Template) Plain() bool {

@@ -94,7 +94,7 @@ ALTER TABLE link ADD KEY IF NOT EXISTS by_name (target, name);
 ALTER TABLE round ADD KEY IF NOT EXISTS unfinished (ended_at, state);
 ALTER TABLE round ADD KEY IF NOT EXISTS by_due (due, state);
 ALTER TABLE step ADD KEY IF NOT EXISTS in_phase (round, wave, tier, target, outcome);
-ALTER TABLE target ADD COLUMN IF NOT EXISTS reconciled_at DATETIME(6) NULL;
+ALTER TABLE target ADD COLUMN IF NOT EXISTS reconciled_at DATETIME(6) NULL, DROP COLUMN IF EXISTS survey;
 -- The duty run was split: who had it could draft and approve.
 UPDATE operator SET duties = CONCAT(duties, ',draft,approve') WHERE FIND_IN_SET('run', duties) AND NOT FIND_IN_SET('draft', duties);
 ALTER TABLE finding ADD KEY IF NOT EXISTS by_id (id);

@@ -1,14 +1,28 @@
 <script lang="ts">
   import { Button } from 'flowbite-svelte';
-  import { api, ask } from '../api/client';
+  import { api, ask, type Schemas } from '../api/client';
   import { link, router } from '../router.svelte';
-  import { count, when } from '../words';
+  import { afresh, count, when } from '../words';
   import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import TargetTable from '../targets/TargetTable.svelte';
 
-  const overview = ask(api.GET('/api/overview'));
+  let again = $state(0);
+  const overview = $derived(afresh(again, () => ask(api.GET('/api/overview'))));
   let drafting = $state(false);
+  // Whatever happens, whoever does it, is seen here a moment later.
+  $effect(() => {
+    const events = new EventSource('/api/watch');
+    let soon: ReturnType<typeof setTimeout> | undefined;
+    events.addEventListener('watched', (e) => {
+      const w: Schemas['Watched'] = JSON.parse(e.data);
+      if (w.entries.length || w.targets.length || w.rounds.length) soon ??= setTimeout(() => ((soon = undefined), again++), 700);
+    });
+    return () => {
+      clearTimeout(soon);
+      events.close();
+    };
+  });
 
   async function draft(because: string) {
     const r = await ask(api.POST('/api/rounds', { body: { because } }));
