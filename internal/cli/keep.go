@@ -70,7 +70,7 @@ func (a *app) operator() *cobra.Command {
 			return a.show(out, t)
 		}}
 	add := &cobra.Command{Use: "add NAME", Short: "Add an operator", Args: cobra.ExactArgs(1),
-		Example: "  roost operator add ines.moreau --name \"Ines Moreau\" --duties look,run",
+		Example: "  roost operator add ines.moreau --name \"Ines Moreau\" --duties look,draft",
 		RunE: func(c *cobra.Command, args []string) error {
 			in := map[string]any{"name": args[0], "full-name": full, "duties": duties}
 			if file != "" {
@@ -90,9 +90,9 @@ func (a *app) operator() *cobra.Command {
 			return a.newOperator(args[0], out)
 		}}
 	add.Flags().StringVar(&full, "name", "", "the operator's full name")
-	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, run, administer")
+	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, draft, approve, run, administer")
 	add.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input; generated when absent")
-	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1), Example: "  roost operator set ines.moreau --duties look,run",
+	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1), Example: "  roost operator set ines.moreau --duties look,draft",
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.send(c.Context(), http.MethodPut, "/operators/"+url.PathEscape(args[0])+"/duties", map[string]any{"duties": duties}, nil); err != nil {
 				return err
@@ -100,7 +100,7 @@ func (a *app) operator() *cobra.Command {
 			a.tell("Operator %s has the duties %s.", args[0], strings.Join(duties, ", "))
 			return nil
 		}}
-	set.Flags().StringSliceVar(&duties, "duties", nil, "look, run, administer")
+	set.Flags().StringSliceVar(&duties, "duties", nil, "look, draft, approve, run, administer")
 	_ = set.MarkFlagRequired("duties")
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an operator", Args: cobra.ExactArgs(1), Example: "  roost operator remove ines.moreau",
 		RunE: func(c *cobra.Command, args []string) error {
