@@ -1,0 +1,207 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+)
+
+// DraftRequest says what to draft.
+type DraftRequest struct {
+	Choice
+	Because string
+	First   string            // first wave: a number of targets of each kind, or a tag as key=value; "" all at once
+	Params  map[string]string // overrides for this round
+}
+
+// Draft makes a round of the chosen findings. A round with no steps is not
+// stored: it comes back with ID 0.
+func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Round, error) {
+	if err := who.may(Draft); err != nil {
+		return Round{}, err
+	}
+	c, err := s.current(ctx)
+	if err != nil {
+		return Round{}, err
+	}
+	if err := c.check(q.Choice); err != nil {
+		return Round{}, err
+	}
+	if len(q.Params) > 0 {
+		if c, err = s.overridden(c, q.Params); err != nil {
+			return Round{}, err
+		}
+	}
+	findings, err := s.findingsFor(ctx, c, q)
+	if err != nil {
+		return Round{}, err
+	}
+	steps, undecided := round.Draft(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds}, round.Order{})
+	acts := make([]model.Act, len(steps))
+	for i, st := range steps {
+		acts[i] = st.Act
+	}
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})
+	out.Undecided = len(undecided)
+	return out, err
+}
+
+func packParams(params map[string]string) string {
+	if len(params) == 0 {
+		return ""
+	}
+	b, _ := json.Marshal(params)
+	return string(b)
+}
+
+// overridden is the newest revision with other params.
+func (s *Service) overridden(c *current, params map[string]string) (*current, error) {
+	plan, err := resolve.Resolve(c.declared, s.schemas, s.now(), params)
+	if err != nil {
+		return nil, &Problem{Kind: Invalid, Words: "the params do not fit: " + err.Error()}
+	}
+	return &current{revision: c.revision, made: c.made, declared: c.declared, plan: plan}, nil
+}
+
+// findingsFor returns the findings that a draft chooses from: those stored, less
+// those accepted; with other params, those that a comparison now would find.
+func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) ([]model.Finding, error) {
+	if len(q.Params) == 0 {
+		rows, total, err := s.Store.Findings(ctx, store.FindingFilter{Targets: q.Targets, Open: s.now().Format(time.DateOnly)}, store.Page{Size: maxSteps})
+		if err != nil {
+			return nil, err
+		}
+		if total > maxSteps {
+			return nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+		}
+		out := make([]model.Finding, len(rows))
+		for i, r := range rows {
+			out[i] = r.Finding
+		}
+		return out, nil
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []model.Finding
+	for _, name := range keysOf(c.plan.Targets) {
+		if known[name].SurveyedAt == nil || len(q.Targets) > 0 && !slices.Contains(q.Targets, name) {
+			continue
+		}
+		list, _, err := s.differences(ctx, c.plan.Targets[name])
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+	}
+	return out, nil
+}
+
+// draft puts acts in order, looks for holds, and stores the round.
+func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []model.Act, r store.Round) (Round, error) {
+	var err error
+	if r.Because, err = reason(r.Because); err != nil {
+		return Round{}, err
+	}
+	order := round.Order{Groups: c.declared.Groups, Targets: c.declared.Targets}
+	if order.First, err = firstWave(r.First, acts, c.declared.Targets); err != nil {
+		return Round{}, err
+	}
+	if len(acts) == 0 {
+		return Round{State: Drafted, Because: r.Because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}, First: r.First}, nil
+	}
+	steps := round.Arrange(acts, order)
+	facts, err := s.facts(ctx, c, steps)
+	if err != nil {
+		return Round{}, err
+	}
+	holds := round.Holds(steps, facts, func(user string) (string, string, bool) {
+		p, ok := c.plan.Person(user)
+		if !ok {
+			return "", "", false
+		}
+		return p.Conflict()
+	})
+	drafted := make([]store.Step, len(steps))
+	for i, st := range steps {
+		drafted[i] = store.Step{Wave: st.Wave, Tier: st.Tier, Stage: int(st.Stage), Act: st.Act, Outcome: waiting}
+	}
+	rows := make([]store.Hold, len(holds))
+	for i, h := range holds {
+		rows[i] = store.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm}
+	}
+	r.State, r.Revision, r.DraftedBy, r.DraftedAt = Drafted, c.revision, who.Name, s.now()
+	words := "drafted round %d with " + count(len(steps), "step", "steps")
+	if len(holds) > 0 {
+		r.State = OnHold
+		words += "; it is held: " + holds[0].Words
+		if len(holds) > 1 {
+			words += fmt.Sprintf(" (and %s more)", count(len(holds)-1, "reason", "reasons"))
+		}
+	}
+	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		r.ID, err = tx.AddRound(ctx, r, drafted, rows)
+		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because, Words: fmt.Sprintf(words, r.ID)}}, err
+	})
+	if err != nil {
+		return Round{}, err
+	}
+	return s.round(ctx, r)
+}
+
+// firstWave reads how the first wave is chosen.
+func firstWave(first string, acts []model.Act, targets map[string]*model.Target) (map[string]bool, error) {
+	if first == "" {
+		return nil, nil
+	}
+	if n, err := strconv.Atoi(first); err == nil && n > 0 {
+		return round.FirstOfEach(acts, targets, n), nil
+	}
+	key, value, ok := strings.Cut(first, "=")
+	if !ok {
+		return nil, invalid("first", "%q is neither a number of targets nor a tag as fleet=vessels", first)
+	}
+	wave := round.Tagged(targets, key, value)
+	if len(wave) == 0 {
+		return nil, invalid("first", "no target carries the tag %s: %s", key, value)
+	}
+	return wave, nil
+}
+
+// facts are what the holds of a round depend on.
+func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	closes := map[string]bool{}
+	for _, st := range steps {
+		closes[st.Target] = closes[st.Target] || st.Verb == model.Disable || st.Verb == model.Remove
+	}
+	out := map[string]round.Facts{}
+	for target, shuts := range closes {
+		d := c.plan.Targets[target]
+		if d == nil {
+			continue
+		}
+		f := round.Facts{Target: d.Target, Login: d.Login, Accounts: known[target].Accounts}
+		if shuts {
+			if f.Administrators, err = s.Store.Administrators(ctx, target, d.Login); err != nil {
+				return nil, err
+			}
+		}
+		out[target] = f
+	}
+	return out, nil
+}
+
