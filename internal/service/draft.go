@@ -204,4 +204,3 @@ func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (ma
 	}
 	return out, nil
 }
-

@@ -516,4 +516,3 @@ func (c *comparer) about(o *model.Object, user string) string {
 	}
 	return strings.Join(parts, "; ")
 }
-
