@@ -56,6 +56,9 @@ func (a *app) watch() *cobra.Command {
 
 // showWatched prints what is new, a line each.
 func (a *app) showWatched(w service.Watched, said map[int64]int) {
+	if w.Missed > 0 {
+		fmt.Fprintf(a.Out, "%s  … %s before these; roost record has them\n", w.At.UTC().Format(time.TimeOnly), plural(w.Missed, "entry", "entries"))
+	}
 	for _, e := range w.Entries {
 		line := e.Words
 		if e.Target != "" {

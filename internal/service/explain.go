@@ -34,7 +34,7 @@ type moment struct {
 	past bool
 }
 
-// on is the declaration as it was at the end of a day, "" for now, resolved for that day.
+// on is the declaration as it was at the end of a day, resolved for that day; "" means today.
 func (s *Service) on(ctx context.Context, day string) (moment, error) {
 	today := s.now().Format(time.DateOnly)
 	if day == "" || day == today {

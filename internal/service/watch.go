@@ -10,6 +10,7 @@ import (
 // Watched is what has happened since somebody looked last.
 type Watched struct {
 	Entries []Entry   `json:"entries" doc:"new lines of the record, oldest first"`
+	Missed  int       `json:"missed" doc:"entries that came too fast to be told here; the record has them"`
 	Rounds  []Round   `json:"rounds" doc:"rounds under way, as they stand now"`
 	Targets []Target  `json:"targets" doc:"targets that were tried since"`
 	At      time.Time `json:"at"`
@@ -35,6 +36,7 @@ func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watch
 		return now, s.watchRounds(ctx, &now)
 	}
 	if missed := int(now.last - since.last); missed > 0 {
+		now.Missed = max(0, missed-watchMost)
 		rows, err := s.Store.Entries(ctx, store.EntryFilter{}, min(missed, watchMost))
 		if err != nil {
 			return now, err

@@ -49,9 +49,7 @@ func ReadCSV(text string, columns map[string]string) ([]User, []Unread) {
 			}
 		}
 		if wrong != nil {
-			if len(faults) < maxFaults {
-				faults = append(faults, Unread{line, strings.ReplaceAll(wrong.Error(), "\n", "; ")})
-			}
+			faults = unread(faults, line, strings.ReplaceAll(wrong.Error(), "\n", "; "))
 			continue
 		}
 		users = append(users, u)

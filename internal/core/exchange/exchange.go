@@ -100,7 +100,18 @@ type Unread struct {
 	Words string `json:"words"`
 }
 
-const maxFaults = 1000
+// maxUnread bounds how many are told of; one more says that there are others.
+const maxUnread = 1000
+
+func unread(list []Unread, line int, words string) []Unread {
+	switch n := len(list); {
+	case n < maxUnread:
+		return append(list, Unread{line, words})
+	case n == maxUnread:
+		return append(list, Unread{line, fmt.Sprintf("this and perhaps others cannot be read either; only the first %d are told", maxUnread)})
+	}
+	return list
+}
 
 // gather finishes users, and keeps those without faults that stand there once.
 func gather(users []User, faults []Unread) ([]User, []Unread) {
@@ -112,9 +123,7 @@ func gather(users []User, faults []Unread) ([]User, []Unread) {
 			err = fmt.Errorf("user %s stands twice, first on line %d", u.ID, first)
 		}
 		if err != nil {
-			if len(faults) < maxFaults {
-				faults = append(faults, Unread{u.Line, err.Error()})
-			}
+			faults = unread(faults, u.Line, err.Error())
 			continue
 		}
 		seen[u.ID] = u.Line

@@ -67,6 +67,14 @@ func TestReadCSV(t *testing.T) {
 	}
 }
 
+// However many cannot be read, that there are more is never silent.
+func TestManyUnread(t *testing.T) {
+	users, list := exchange.ReadCSV("id,name\na,A\n"+strings.Repeat(",nobody\n", 5000), nil)
+	if last := list[len(list)-1].Words; len(users) != 1 || len(list) != 1001 || !strings.Contains(last, "only the first 1000 are told") {
+		t.Errorf("%d users, %d unread, the last %q", len(users), len(list), last)
+	}
+}
+
 func TestReadLDIF(t *testing.T) {
 	got, faults := exchange.ReadLDIF("version: 1\n# a comment\n  that goes on\ndn: uid=marit,ou=People\nuid: marit\ncn;lang-nb: Marit\n  Fell\nsn:: RmVsbA==\nmanager: uid=odd,ou=People\njpegPhoto:: /9j/\n\ndn: cn=crew\ncn: crew\n\ndn: uid=x\nchangetype: delete\n\ncn: y\n\ndn: uid=z\nuid: z\nsn:: !\n\ndn: uid=u\nuid: u\nphoto:< file:///etc/shadow\n")
 	if len(got) != 1 || got[0].ID != "marit" || got[0].Name != "Marit Fell" || got[0].Family != "Fell" || got[0].Manager != "odd" {

@@ -17,9 +17,7 @@ func ReadLDIF(text string) ([]User, []Unread) {
 	var users []User
 	var faults []Unread
 	fault := func(line int, format string, args ...any) {
-		if len(faults) < maxFaults {
-			faults = append(faults, Unread{line, fmt.Sprintf(format, args...)})
-		}
+		faults = unread(faults, line, fmt.Sprintf(format, args...))
 	}
 	var now *User
 	var names map[string]string // of the entry: attribute → first value

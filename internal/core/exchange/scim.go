@@ -61,9 +61,7 @@ func ReadSCIM(text string) ([]User, []Unread) {
 			err = u.scim(s)
 		}
 		if err != nil {
-			if len(faults) < maxFaults {
-				faults = append(faults, Unread{i + 1, err.Error()})
-			}
+			faults = unread(faults, i+1, err.Error())
 			continue
 		}
 		users = append(users, u)

@@ -58,8 +58,11 @@ const maxFaults = 1000
 func (r *resolver) fault(at model.Pos, format string, args ...any) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if len(r.faults) < maxFaults {
+	switch n := len(r.faults); {
+	case n < maxFaults:
 		r.faults = append(r.faults, declare.Fault{At: at, Message: fmt.Sprintf(format, args...)})
+	case n == maxFaults:
+		r.faults = append(r.faults, declare.Fault{At: at, Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
 	}
 }
 

@@ -1889,6 +1889,11 @@ export interface components {
             at: string;
             /** @description new lines of the record, oldest first */
             entries: components["schemas"]["Entry"][];
+            /**
+             * Format: int64
+             * @description entries that came too fast to be told here; the record has them
+             */
+            missed: number;
             /** @description rounds under way, as they stand now */
             rounds: components["schemas"]["Round"][];
             /** @description targets that were tried since */
