@@ -16,16 +16,25 @@ import (
 type checker struct {
 	d       *model.Declaration
 	schemas map[string]model.Schema
-	readers map[string]*reader
+	parts   map[*model.Part]*part
 	set     *expr.Set
 	bundle  map[string]map[string]bool // by role: all it includes, and itself
 	fitting map[string]*regexp.Regexp
+	faults  Faults
 }
 
 func (c *checker) fault(at model.Pos, format string, args ...any) {
-	if r := c.readers[at.File]; r != nil {
-		r.fault(at, format, args...)
+	f := Fault{At: c.d.Locate(at), Message: fmt.Sprintf(format, args...)}
+	if p := c.parts[at.Part]; p != nil {
+		f.Line = p.line(at)
 	}
+	c.faults = c.faults.and(f)
+}
+
+// describe names a declared thing for messages, with its place.
+func (c *checker) describe(what string, x thing) string {
+	name, at := x.Called()
+	return fmt.Sprintf("%s %q (%s)", what, name, c.d.Locate(at))
 }
 
 func (c *checker) run() {
@@ -57,7 +66,6 @@ func (c *checker) run() {
 	for _, name := range sorted(c.d.Roles) {
 		c.role(c.d.Roles[name])
 	}
-	c.bundle = map[string]map[string]bool{}
 	for _, name := range sorted(c.d.Users) {
 		c.user(c.d.Users[name])
 	}
@@ -170,7 +178,7 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 		}
 		for _, t := range chosen {
 			if !slices.ContainsFunc(c.d.Rights[ref.Name].At, func(s model.Selector) bool { return s.Matches(t) }) {
-				c.fault(ref.Pos, "right %q is not declared at %s; it is declared at %s", ref.Name, t.Name, c.d.Rights[ref.Name].Pos)
+				c.fault(ref.Pos, "right %q is not declared at %s; it is declared at %s", ref.Name, t.Name, c.d.Locate(c.d.Rights[ref.Name].Pos))
 				break
 			}
 		}
@@ -343,7 +351,7 @@ func (c *checker) holdings(u *model.User) {
 				continue
 			}
 			if h.Name == other.Name {
-				c.fault(h.Pos, "user %q is given role %q twice for the same days, first on line %d", u.ID, h.Name, other.Pos.Line)
+				c.fault(h.Pos, "user %q is given role %q twice for the same days, first on line %d", u.ID, h.Name, c.d.Locate(other.Pos).Line)
 			} else if a, b, ok := c.clash(h.Name, other.Name); ok {
 				c.fault(h.Pos, "user %q would hold %s beside %s, which nobody may (never-with)", u.ID, through(a, h.Name), through(b, other.Name))
 			}
@@ -473,7 +481,7 @@ func (c *checker) numbers() {
 	for _, id := range sorted(c.d.Users) {
 		u := c.d.Users[id]
 		if first, ok := users[u.Number]; ok && u.Number != 0 {
-			c.fault(u.Pos, "user %q and %s have the same number %d", id, describe("user", first.ID, first.Pos), u.Number)
+			c.fault(u.Pos, "user %q and %s have the same number %d", id, c.describe("user", first), u.Number)
 			continue
 		}
 		users[u.Number] = u
@@ -481,7 +489,7 @@ func (c *checker) numbers() {
 	for _, name := range sorted(c.d.Groups) {
 		g := c.d.Groups[name]
 		if first, ok := groups[g.Number]; ok && g.Number != 0 {
-			c.fault(g.Pos, "group %q and %s have the same number %d", name, describe("group", first.Name, first.Pos), g.Number)
+			c.fault(g.Pos, "group %q and %s have the same number %d", name, c.describe("group", first), g.Number)
 			continue
 		}
 		groups[g.Number] = g
@@ -501,12 +509,12 @@ func (c *checker) localNames() {
 			}
 			at := place{target, h.Name}
 			if first, ok := given[at]; ok {
-				c.fault(h.Pos, "account %q on %s is given to %q and to %s", h.Name, target, id, describe("user", first.ID, first.Pos))
+				c.fault(h.Pos, "account %q on %s is given to %q and to %s", h.Name, target, id, c.describe("user", first))
 				continue
 			}
 			given[at] = u
 			if other, ok := c.d.Users[h.Name]; ok && other != u && other.Accounts[target].Name == "" && !other.Accounts[target].None {
-				c.fault(h.Pos, "account %q on %s is given to %q but is the name of %s", h.Name, target, id, describe("user", other.ID, other.Pos))
+				c.fault(h.Pos, "account %q on %s is given to %q but is the name of %s", h.Name, target, id, c.describe("user", other))
 			}
 		}
 	}

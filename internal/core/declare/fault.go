@@ -11,9 +11,9 @@ import (
 
 // Fault is one thing wrong with a declaration, and where.
 type Fault struct {
-	At      model.Pos `json:"at"`
-	Message string    `json:"message"`
-	Line    string    `json:"line,omitempty"` // the line itself, as it stands in the file
+	At      model.Location `json:"at"`
+	Message string         `json:"message"`
+	Line    string         `json:"line,omitempty"` // the line itself, as it stands in the file
 }
 
 func (f Fault) String() string {

@@ -8,13 +8,11 @@
 package declare
 
 import (
-	"fmt"
 	"regexp"
 	"strings"
 
 	"github.com/goccy/go-yaml/ast"
 
-	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
 )
 
@@ -35,70 +33,48 @@ var paramName = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_]*$`)
 // Read parses and checks the files of one revision.
 // It returns the declaration, or Faults with all that is wrong.
 func Read(files []File, schemas map[string]model.Schema) (*model.Declaration, error) {
-	d := &model.Declaration{
-		Params: map[string]model.Text{}, Users: map[string]*model.User{}, Groups: map[string]*model.Group{},
-		Roles: map[string]*model.Role{}, Targets: map[string]*model.Target{},
-		Rights: map[string]*model.Right{}, Containers: map[string]*model.Container{}, Policies: map[string]*model.Policy{},
+	s, err := ReadOn(nil, files, schemas)
+	if err != nil {
+		return nil, err
 	}
-	var faults Faults
-	readers := map[string]*reader{}
-	if len(files) == 0 {
-		faults = append(faults, Fault{Message: "no declaration files"})
-	}
-	total := 0
-	for _, f := range files {
-		if total += len(f.Text); total > maxFiles && len(f.Text) <= maxFile {
-			faults = append(faults, Fault{At: model.Pos{File: f.Name, Line: 1, Column: 1}, Message: fmt.Sprintf("all files together have more than %d bytes; nothing was read from here on", maxFiles)})
-			break
-		}
-		r := &reader{file: f.Name, faults: &faults, anchors: map[string]ast.Node{}}
-		readers[f.Name] = r
-		if len(f.Text) > maxFile {
-			r.fault(model.Pos{File: f.Name, Line: 1, Column: 1}, "the file has %d bytes; the most is %d, so spread it over several", len(f.Text), maxFile)
-			continue
-		}
-		if n := strings.Count(f.Text, "\n"); n > maxLines {
-			r.fault(model.Pos{File: f.Name, Line: 1, Column: 1}, "the file has %d lines; the most is %d, so spread it over several", n, maxLines)
-			continue
-		}
-		r.lines = strings.Split(f.Text, "\n")
-		r.budget = len(f.Text) + 100_000
-		(&fileParser{reader: r, d: d}).read(f.Text)
-	}
-	(&checker{d: d, schemas: schemas, readers: readers, set: expr.NewSet()}).run()
-	if len(faults) > 0 {
-		return nil, faults.sorted()
-	}
-	return d, nil
+	return s.Declaration, nil
 }
+
+// contents is what one part of a file defines, in its order.
+type contents struct {
+	root       model.Pos // where it begins
+	first      string    // the first key
+	version    int
+	broken     bool // not YAML
+	params     []param
+	users      []*model.User
+	groups     []*model.Group
+	roles      []*model.Role
+	targets    []*model.Target
+	rights     []*model.Right
+	containers []*model.Container
+	policies   []*model.Policy
+}
+
+// param is a named text of the declaration's own.
+type param struct{ model.NamedText }
+
+func (p param) Called() (string, model.Pos) { return p.Name, p.Text.Pos }
 
 type fileParser struct {
 	*reader
-	d *model.Declaration
+	has *contents
 }
 
-// read reads a file piece by piece; it begins with its version.
-func (p *fileParser) read(text string) {
-	version := 0
-	first := true
-	for piece, parsed := range parseAll(pieces(text)) {
-		p.offset = piece.offset
-		root := p.root(parsed.file, parsed.err)
-		if root == nil {
-			return
-		}
-		p.file(root, &version)
-		pairs := p.pairs(root, "the file")
-		if first && (version == 0 || len(pairs) > 0 && pairs[0].Key.GetToken().Value != "roost") {
-			p.fault(p.pos(root), "a declaration file begins with roost: 1")
-		}
-		first = false
+// read takes apart what the parser made of a part.
+func (p *fileParser) read(f *ast.File, err error) {
+	root := p.root(f, err)
+	if p.has.broken = root == nil; p.has.broken {
+		return
 	}
-}
-
-func (p *fileParser) file(root ast.Node, version *int) {
+	p.has.root = p.pos(root)
 	p.mapping(root, "the file", keys{
-		"roost":      p.number(version, 1, 1),
+		"roost":      p.number(&p.has.version, 1, 1),
 		"params":     p.params,
 		"users":      func(n ast.Node) { p.named(n, "user", p.user) },
 		"groups":     func(n ast.Node) { p.named(n, "group", p.group) },
@@ -108,11 +84,9 @@ func (p *fileParser) file(root ast.Node, version *int) {
 		"containers": func(n ast.Node) { p.named(n, "container", p.container) },
 		"policies":   func(n ast.Node) { p.named(n, "policy", p.policy) },
 	})
-}
-
-// twice reports a name that another place has already defined.
-func (p *fileParser) twice(what, name string, at, first model.Pos) {
-	p.fault(at, "%s %q is defined twice; the other place is %s", what, name, first)
+	if pairs := p.pairs(root, "the file"); len(pairs) > 0 {
+		p.has.first = pairs[0].Key.GetToken().Value
+	}
 }
 
 // addressable refuses names that cannot stand in the address of a page.
@@ -128,24 +102,16 @@ func (p *fileParser) params(n ast.Node) {
 			p.fault(at, "param %q must be letters, digits and _, so that expressions can name it", name)
 			return
 		}
-		if first, ok := p.d.Params[name]; ok {
-			p.twice("param", name, at, first.Pos)
-			return
-		}
-		t := model.Text{Pos: at}
-		p.text(&t)(v)
-		p.d.Params[name] = t
+		x := param{model.NamedText{Name: name, Text: model.Text{Pos: at}}}
+		p.text(&x.Text)(v)
+		p.has.params = append(p.has.params, x)
 	})
 }
 
 func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 	p.addressable("user", id, at)
-	if first, ok := p.d.Users[id]; ok {
-		p.twice("user", id, at, first.Pos)
-		return
-	}
 	u := &model.User{ID: id, Pos: at}
-	p.d.Users[id] = u
+	p.has.users = append(p.has.users, u)
 	p.mapping(n, "user "+id, keys{
 		"name": p.text(&u.Name), "given": p.text(&u.Given), "family": p.text(&u.Family),
 		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.ref(&u.Manager),
@@ -205,12 +171,8 @@ func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
 }
 
 func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
-	if first, ok := p.d.Groups[name]; ok {
-		p.twice("group", name, at, first.Pos)
-		return
-	}
 	g := &model.Group{Name: name, Pos: at}
-	p.d.Groups[name] = g
+	p.has.groups = append(p.has.groups, g)
 	var members string
 	p.mapping(n, "group "+name, keys{
 		"about": p.str(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
@@ -221,12 +183,8 @@ func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
 }
 
 func (p *fileParser) role(name string, at model.Pos, n ast.Node) {
-	if first, ok := p.d.Roles[name]; ok {
-		p.twice("role", name, at, first.Pos)
-		return
-	}
 	r := &model.Role{Name: name, Pos: at}
-	p.d.Roles[name] = r
+	p.has.roles = append(p.has.roles, r)
 	p.mapping(n, "role "+name, keys{
 		"about": p.str(&r.About), "held-when": p.text(&r.HeldWhen), "includes": p.refs(&r.Includes),
 		"never-with": p.refs(&r.NeverWith),
@@ -285,12 +243,8 @@ func (p *fileParser) tags(n ast.Node) map[string]string {
 
 func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 	p.addressable("target", name, at)
-	if first, ok := p.d.Targets[name]; ok {
-		p.twice("target", name, at, first.Pos)
-		return
-	}
 	t := &model.Target{Name: name, Pos: at, Unexpected: model.ReportUnexpected, Removal: model.Removal{Home: "keep"}, Limits: DefaultLimits}
-	p.d.Targets[name] = t
+	p.has.targets = append(p.has.targets, t)
 	p.mapping(n, "target "+name, keys{
 		"kind": p.str(&t.Kind), "address": p.text(&t.Address),
 		"login": func(n ast.Node) {
@@ -324,9 +278,4 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 			p.fault(at, "target %q has no %s", name, need.key)
 		}
 	}
-}
-
-// describe names a declared thing for messages, with its place.
-func describe(what, name string, at model.Pos) string {
-	return fmt.Sprintf("%s %q (%s)", what, name, at)
 }

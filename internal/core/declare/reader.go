@@ -2,16 +2,13 @@ package declare
 
 import (
 	"fmt"
-	"iter"
 	"maps"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
 	"github.com/goccy/go-yaml/token"
 
 	"hen-roost/internal/core/model"
@@ -23,14 +20,13 @@ type File struct {
 	Text string `json:"text"`
 }
 
-// reader turns the syntax tree of one file into values and collects every fault.
+// reader turns the syntax tree of one part into values and collects every fault.
 type reader struct {
-	file    string
-	lines   []string
-	offset  int // lines before the piece that is being read
+	part    *part
+	start   int // lines of the file before the part's own first
 	budget  int // entries and items that may still be looked at; aliases could make more of them than there are
 	anchors map[string]ast.Node
-	faults  *Faults
+	faults  Faults
 }
 
 // keys says what to do with each key that a mapping may hold.
@@ -38,30 +34,49 @@ type keys map[string]func(ast.Node)
 
 func (r *reader) pos(n ast.Node) model.Pos {
 	if n == nil || n.GetToken() == nil {
-		return model.Pos{File: r.file, Line: 1, Column: 1}
+		return model.Pos{Part: r.part.id, Line: 1, Column: 1}
 	}
 	tk := n.GetToken()
 	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
 		tk = m.Values[0].Key.GetToken() // the mapping's own token is its first colon
 	}
-	return model.Pos{File: r.file, Line: r.offset + tk.Position.Line, Column: tk.Position.Column}
+	return model.Pos{Part: r.part.id, Line: int32(tk.Position.Line), Column: int32(tk.Position.Column)}
 }
 
 // maxFaults bounds what is told of one revision; nobody mends more at a time.
 const maxFaults = 1000
 
 func (r *reader) fault(at model.Pos, format string, args ...any) {
-	if n := len(*r.faults); n >= maxFaults {
-		if n == maxFaults {
-			*r.faults = append(*r.faults, Fault{At: at, Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
+	r.faults = r.faults.and(Fault{
+		At:      model.Location{File: at.Part.File, Line: r.start + int(at.Line), Column: int(at.Column)},
+		Message: fmt.Sprintf(format, args...), Line: r.part.line(at),
+	})
+}
+
+// and adds faults, as long as anybody would read them.
+func (f Faults) and(more ...Fault) Faults {
+	for _, x := range more {
+		switch {
+		case len(f) == maxFaults:
+			x = Fault{At: x.At, Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)}
+		case len(f) > maxFaults:
+			return f
 		}
-		return
+		f = append(f, x)
 	}
-	f := Fault{At: at, Message: fmt.Sprintf(format, args...)}
-	if i := at.Line - 1; at.File == r.file && i >= 0 && i < len(r.lines) {
-		f.Line = around(strings.TrimRight(r.lines[i], "\r"), at.Column)
+	return f
+}
+
+// line is the line of a fault, as it stands in the file.
+func (p *part) line(at model.Pos) string {
+	n := int32(1)
+	for line := range strings.Lines(p.whole()) {
+		if n == at.Line {
+			return around(strings.TrimRight(line, "\r\n"), int(at.Column))
+		}
+		n++
 	}
-	*r.faults = append(*r.faults, f)
+	return ""
 }
 
 // around shows a long line near the column the fault is in.
@@ -82,45 +97,10 @@ func around(line string, column int) string {
 	return s
 }
 
-// parsed is what the parser makes of a piece of a file.
-type parsed struct {
-	file *ast.File
-	err  error
-}
-
-// parseAll parses pieces on all processors and hands them on in order, few at
-// a time, so that the syntax trees of a large file are never all in memory.
-func parseAll(pieces []piece) iter.Seq2[piece, parsed] {
-	return func(yield func(piece, parsed) bool) {
-		ahead := 2 * runtime.GOMAXPROCS(0)
-		done := make([]chan parsed, len(pieces))
-		begin := func(i int) {
-			if i < len(pieces) {
-				done[i] = make(chan parsed, 1)
-				go func() {
-					f, err := parser.ParseBytes([]byte(pieces[i].text), 0)
-					done[i] <- parsed{f, err}
-				}()
-			}
-		}
-		for i := range min(ahead, len(pieces)) {
-			begin(i)
-		}
-		for i, p := range pieces {
-			out := <-done[i]
-			done[i] = nil
-			begin(i + ahead)
-			if !yield(p, out) {
-				return
-			}
-		}
-	}
-}
-
 // root is the one document of a file; nil when it is not YAML or is empty.
 func (r *reader) root(f *ast.File, err error) ast.Node {
 	if err != nil {
-		at := model.Pos{File: r.file, Line: 1, Column: 1}
+		at := model.Pos{Part: r.part.id, Line: 1, Column: 1}
 		message := err.Error()
 		if e, ok := err.(interface {
 			GetMessage() string
@@ -128,7 +108,7 @@ func (r *reader) root(f *ast.File, err error) ast.Node {
 		}); ok {
 			message = e.GetMessage()
 			if tk := e.GetToken(); tk != nil && tk.Position != nil {
-				at.Line, at.Column = r.offset+tk.Position.Line, tk.Position.Column
+				at.Line, at.Column = int32(tk.Position.Line), int32(tk.Position.Column)
 			}
 		}
 		r.fault(at, "not YAML: %s", message)
@@ -141,7 +121,7 @@ func (r *reader) root(f *ast.File, err error) ast.Node {
 		}
 	}
 	if len(bodies) == 0 {
-		r.fault(model.Pos{File: r.file, Line: 1, Column: 1}, "the file is empty; it must begin with roost: 1")
+		r.fault(model.Pos{Part: r.part.id, Line: 1, Column: 1}, "the file is empty; it must begin with roost: 1")
 		return nil
 	}
 	if len(bodies) > 1 {
@@ -215,7 +195,7 @@ func (r *reader) mapping(n ast.Node, what string, known keys) {
 			r.fault(at, "%q stands twice in %s, first on line %d", key, what, line)
 			continue
 		}
-		seen[key] = at.Line
+		seen[key] = r.start + int(at.Line)
 		switch {
 		case known[key] != nil:
 			known[key](p.Value)

@@ -15,12 +15,8 @@ import (
 var DefaultLimits = model.Limits{Remove: 5, RemoveShare: 10, Disable: 20, DisableShare: 25, FailShare: 25}
 
 func (p *fileParser) right(name string, at model.Pos, n ast.Node) {
-	if first, ok := p.d.Rights[name]; ok {
-		p.twice("right", name, at, first.Pos)
-		return
-	}
 	r := &model.Right{Name: name, Pos: at}
-	p.d.Rights[name] = r
+	p.has.rights = append(p.has.rights, r)
 	p.mapping(n, "right "+name, keys{"at": p.selectors(&r.At), "allows": p.strings(&r.Allows)})
 	p.placed("right "+name, at, r.At)
 	slices.Sort(r.Allows)
@@ -28,12 +24,8 @@ func (p *fileParser) right(name string, at model.Pos, n ast.Node) {
 }
 
 func (p *fileParser) container(name string, at model.Pos, n ast.Node) {
-	if first, ok := p.d.Containers[name]; ok {
-		p.twice("container", name, at, first.Pos)
-		return
-	}
 	c := &model.Container{Name: name, Pos: at}
-	p.d.Containers[name] = c
+	p.has.containers = append(p.has.containers, c)
 	p.mapping(n, "container "+name, keys{"at": p.selectors(&c.At), "path": p.text(&c.Path), "protected": p.yes(&c.Protected)})
 	p.placed("container "+name, at, c.At)
 	if c.Path.Raw == "" {
@@ -42,12 +34,8 @@ func (p *fileParser) container(name string, at model.Pos, n ast.Node) {
 }
 
 func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
-	if first, ok := p.d.Policies[name]; ok {
-		p.twice("policy", name, at, first.Pos)
-		return
-	}
 	o := &model.Policy{Name: name, Pos: at}
-	p.d.Policies[name] = o
+	p.has.policies = append(p.has.policies, o)
 	what := "policy " + name
 	set := func(key string, value ...string) func(ast.Node) {
 		return func(n ast.Node) {

@@ -7,18 +7,29 @@ import (
 	"time"
 )
 
-// Pos is a place in a declaration file. Line and column count from 1.
-type Pos struct {
+// Location is where something stands in a declaration file. Line and column count from 1.
+type Location struct {
 	File   string `json:"file"`
 	Line   int    `json:"line"`
 	Column int    `json:"column,omitempty"`
 }
 
-func (p Pos) String() string {
+func (p Location) String() string {
 	if p.File == "" {
 		return ""
 	}
 	return p.File + ":" + strconv.Itoa(p.Line) + ":" + strconv.Itoa(p.Column)
+}
+
+// Part is a stretch of a declaration file that is read by itself, and kept as
+// long as its text is the same: only the declaration knows where it begins.
+type Part struct{ File string }
+
+// Pos is a place within a part. What a part defines does not change when lines
+// are put in above it; Declaration.Locate says where it stands.
+type Pos struct {
+	Part         *Part
+	Line, Column int32
 }
 
 // Declaration is what one revision asks for, all files together.
@@ -31,7 +42,25 @@ type Declaration struct {
 	Rights     map[string]*Right
 	Containers map[string]*Container
 	Policies   map[string]*Policy
+	Starts     map[*Part]int // lines of the file before the first of each part
 }
+
+// Locate says where in the files something stands; the zero Location when nobody knows.
+func (d *Declaration) Locate(p Pos) Location {
+	if p.Part == nil {
+		return Location{}
+	}
+	return Location{p.Part.File, d.Starts[p.Part] + int(p.Line), int(p.Column)}
+}
+
+// Origin is the lineage of a desired value: the role and the line that ask for it.
+type Origin struct {
+	Role string
+	At   Pos
+}
+
+// Why tells where a value comes from.
+func (d *Declaration) Why(o Origin) Why { return Why{Role: o.Role, At: d.Locate(o.At)} }
 
 // Text is a value as it stands in the file; it may hold ${…} expressions.
 type Text struct {
@@ -290,3 +319,13 @@ func (t *Target) Protected(name, login string) (string, bool) {
 	}
 	return "", false
 }
+
+// Each thing that is declared tells its name, and where it stands.
+
+func (u *User) Called() (string, Pos)      { return u.ID, u.Pos }
+func (g *Group) Called() (string, Pos)     { return g.Name, g.Pos }
+func (r *Role) Called() (string, Pos)      { return r.Name, r.Pos }
+func (t *Target) Called() (string, Pos)    { return t.Name, t.Pos }
+func (r *Right) Called() (string, Pos)     { return r.Name, r.Pos }
+func (c *Container) Called() (string, Pos) { return c.Name, c.Pos }
+func (p *Policy) Called() (string, Pos)    { return p.Name, p.Pos }

@@ -44,10 +44,10 @@ type Change struct {
 	Why       Why      `json:"why"`
 }
 
-// Why is the lineage of a desired value: the role and the line that ask for it.
+// Why is an Origin, for people to read.
 type Why struct {
-	Role string `json:"role,omitempty"`
-	At   Pos    `json:"at"`
+	Role string   `json:"role,omitempty"`
+	At   Location `json:"at"`
 }
 
 // Act is one change to one object on one target. A finding proposes it, a

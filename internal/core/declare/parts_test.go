@@ -22,10 +22,12 @@ func large(users int, fault string) string {
 	return b.String()
 }
 
+func cutWhole(text string) []*part { return partsOf(File{Name: "f", Text: text}, nil) }
+
 // A large file means the same in pieces as it does whole, and its faults stand where they stand.
 func TestPieces(t *testing.T) {
 	text := large(6000, "")
-	if n := len(pieces(text)); n < 5 {
+	if n := len(cutWhole(text)); n < 5 {
 		t.Fatalf("%d pieces", n)
 	}
 	d, err := Read([]File{{Name: "big.yaml", Text: text}}, nil)
@@ -37,8 +39,8 @@ func TestPieces(t *testing.T) {
 	}
 	lines := strings.Split(text, "\n")
 	for id, u := range d.Users {
-		if got := strings.TrimSpace(lines[u.Pos.Line-1]); got != id+":" {
-			t.Fatalf("%s is said to stand on line %d: %q", id, u.Pos.Line, got)
+		if got := strings.TrimSpace(lines[d.Locate(u.Pos).Line-1]); got != id+":" {
+			t.Fatalf("%s is said to stand on line %d: %q", id, d.Locate(u.Pos).Line, got)
 		}
 	}
 	for fault, want := range map[string]string{
@@ -64,17 +66,17 @@ func TestLeftWhole(t *testing.T) {
 		"small": "roost: 1\nusers:\n  a: {name: A}\n", "anchored": filler + "roost: 1\nusers:\n  a: &a {name: A}\n  b: *a\n", "flow": filler + "{roost: 1, users: {a: {name: A}}}\n",
 		"twice": filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n", "two documents": filler + "roost: 1\n---\nroost: 1\n",
 	} {
-		if got := pieces(text); len(got) != 1 || got[0].text != text {
+		if got := cutWhole(text); len(got) != 1 || got[0].text != text {
 			t.Errorf("%s: %d pieces", name, len(got))
 		}
 	}
 	if _, err := Read([]File{{Name: "f", Text: filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n"}}, map[string]model.Schema{}); err == nil {
 		t.Error("a key that stands twice is taken")
 	}
-	if got := pieces(filler + "roost: 1\nusers: {a: {name: A}}\ngroups:\n  b:\n   number: 1\n"); len(got) != 3 {
+	if got := cutWhole(filler + "roost: 1\nusers: {a: {name: A}}\ngroups:\n  b:\n   number: 1\n"); len(got) != 3 {
 		t.Errorf("%d pieces", len(got))
 	}
-	if got := pieces(filler + "users:\n    a:\n      name: A\n  b:\n    name: B\n"); len(got) != 1 {
+	if got := cutWhole(filler + "users:\n    a:\n      name: A\n  b:\n    name: B\n"); len(got) != 1 {
 		t.Errorf("a section indented in two ways: %d pieces", len(got))
 	}
 }

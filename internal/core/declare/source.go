@@ -1,0 +1,364 @@
+package declare
+
+import (
+	"crypto/sha256"
+	"fmt"
+	"maps"
+	"runtime"
+	"slices"
+	"strings"
+	"sync"
+
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/model"
+)
+
+// Source is a declaration with the text that it was read from. It does not
+// change: the next revision is read on it, and makes another.
+type Source struct {
+	*model.Declaration
+	Touched []string // users in whose neighbourhood the text is otherwise than in the source before, sorted
+	Whole   bool     // other things than users may be otherwise too
+
+	files   []fileParts
+	parts   map[*model.Part]*part
+	schemas map[string]model.Schema
+	set     *expr.Set
+}
+
+type fileParts struct {
+	name  string
+	parts []*part
+}
+
+// ReadOn parses and checks the files of a revision that follows another, nil
+// for none. What has the same text as before is taken over; where only users
+// changed, only they are checked. It returns Faults with all that is wrong.
+func ReadOn(before *Source, files []File, schemas map[string]model.Schema) (*Source, error) {
+	s := &Source{parts: map[*model.Part]*part{}, schemas: schemas}
+	if before != nil {
+		s.set = before.set
+	} else {
+		s.set = expr.NewSet()
+	}
+	old := map[string][]*part{}
+	if before != nil {
+		for _, f := range before.files {
+			old[f.name] = f.parts
+		}
+	}
+	files, faults := bounded(files)
+	starts := map[*model.Part]int{}
+	for _, f := range files {
+		parts := partsOf(f, old[f.Name])
+		s.files = append(s.files, fileParts{f.Name, parts})
+		line := 0
+		for _, p := range parts {
+			s.parts[p.id] = p
+			starts[p.id] = line
+			if p.head != "" {
+				starts[p.id]-- // the section's line is put before it when it is read
+			}
+			line += p.lines
+		}
+	}
+	var fresh []*part
+	for _, f := range s.files {
+		for _, p := range f.parts {
+			if before == nil || before.parts[p.id] != p {
+				fresh = append(fresh, p)
+			}
+		}
+	}
+	faults = faults.and(readParts(fresh, starts)...)
+	if before != nil && len(faults) == 0 && s.follow(before, fresh, starts) {
+		return s, nil
+	}
+	s.Whole = true
+	faults = faults.and(s.gather(starts)...)
+	if len(faults) > 0 {
+		return nil, faults.sorted()
+	}
+	return s, nil
+}
+
+// bounded leaves out files that are too large.
+func bounded(files []File) (out []File, faults Faults) {
+	if len(files) == 0 {
+		faults = append(faults, Fault{Message: "no declaration files"})
+	}
+	total := 0
+	for _, f := range files {
+		fault := func(format string, args ...any) {
+			faults = append(faults, Fault{At: model.Location{File: f.Name, Line: 1, Column: 1}, Message: fmt.Sprintf(format, args...)})
+		}
+		if total += len(f.Text); total > maxFiles && len(f.Text) <= maxFile {
+			fault("all files together have more than %d bytes; nothing was read from here on", maxFiles)
+			break
+		}
+		if len(f.Text) > maxFile {
+			fault("the file has %d bytes; the most is %d, so spread it over several", len(f.Text), maxFile)
+			continue
+		}
+		if n := strings.Count(f.Text, "\n"); n > maxLines {
+			fault("the file has %d lines; the most is %d, so spread it over several", n, maxLines)
+			continue
+		}
+		out = append(out, f)
+	}
+	return out, faults
+}
+
+// readParts reads parts on all processors.
+func readParts(parts []*part, starts map[*model.Part]int) (all Faults) {
+	faults := make([]Faults, len(parts))
+	work := make(chan int)
+	var wg sync.WaitGroup
+	for range min(len(parts), runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for i := range work {
+				p := parts[i]
+				p.has = contents{}
+				r := &reader{part: p, start: starts[p.id], budget: len(p.text) + 100_000, anchors: map[string]ast.Node{}}
+				f, err := parser.ParseBytes([]byte(p.whole()), 0)
+				(&fileParser{reader: r, has: &p.has}).read(f, err)
+				faults[i] = r.faults
+			}
+		})
+	}
+	for i := range parts {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
+	for _, list := range faults {
+		all = all.and(list...)
+	}
+	return all
+}
+
+// gather puts the parts together and checks everything.
+func (s *Source) gather(starts map[*model.Part]int) Faults {
+	s.Declaration = &model.Declaration{
+		Params: map[string]model.Text{}, Users: map[string]*model.User{}, Groups: map[string]*model.Group{},
+		Roles: map[string]*model.Role{}, Targets: map[string]*model.Target{},
+		Rights: map[string]*model.Right{}, Containers: map[string]*model.Container{}, Policies: map[string]*model.Policy{},
+		Starts: starts,
+	}
+	d, c, params := s.Declaration, s.checker(), map[string]param{}
+	for _, f := range s.files {
+		first := &f.parts[0].has
+		if !first.broken && (first.version == 0 || first.first != "roost") {
+			c.fault(first.root, "a declaration file begins with roost: 1")
+		}
+		for _, p := range f.parts {
+			enter(c, "param", params, p.has.params)
+			enter(c, "user", d.Users, p.has.users)
+			enter(c, "group", d.Groups, p.has.groups)
+			enter(c, "role", d.Roles, p.has.roles)
+			enter(c, "target", d.Targets, p.has.targets)
+			enter(c, "right", d.Rights, p.has.rights)
+			enter(c, "container", d.Containers, p.has.containers)
+			enter(c, "policy", d.Policies, p.has.policies)
+		}
+	}
+	for name, p := range params {
+		d.Params[name] = p.Text
+	}
+	c.run()
+	return c.faults
+}
+
+func (s *Source) checker() *checker {
+	return &checker{d: s.Declaration, schemas: s.schemas, parts: s.parts, set: s.set, bundle: map[string]map[string]bool{}}
+}
+
+// thing is what has a name and a place.
+type thing interface {
+	Called() (name string, at model.Pos)
+}
+
+// enter notes things by their names, which nobody else may have.
+func enter[T thing](c *checker, what string, into map[string]T, list []T) {
+	for _, x := range list {
+		name, at := x.Called()
+		if first, taken := into[name]; taken {
+			_, there := first.Called()
+			c.fault(at, "%s %q is defined twice; the other place is %s", what, name, c.d.Locate(there))
+			continue
+		}
+		into[name] = x
+	}
+}
+
+// follow makes the declaration from the one before, when nothing but users
+// changed and nothing is wrong with them. It says whether it could.
+func (s *Source) follow(before *Source, fresh []*part, starts map[*model.Part]int) bool {
+	if !slices.EqualFunc(before.files, s.files, func(a, b fileParts) bool { return a.name == b.name }) {
+		return false
+	}
+	users := maps.Clone(before.Users)
+	touched := map[string]bool{}
+	for id, p := range before.parts {
+		if s.parts[id] != nil {
+			continue
+		}
+		if !p.onlyUsers() {
+			return false
+		}
+		for _, u := range p.has.users {
+			touched[u.ID] = true
+			delete(users, u.ID)
+		}
+	}
+	d := *before.Declaration
+	d.Users, d.Starts = users, starts
+	s.Declaration, s.Touched = &d, nil
+	c := s.checker()
+	for _, p := range fresh {
+		if !p.onlyUsers() {
+			return false
+		}
+		for _, u := range p.has.users {
+			touched[u.ID] = true
+		}
+		enter(c, "user", users, p.has.users)
+	}
+	s.Touched = sorted(touched)
+	c.some(s.Touched, before.Declaration)
+	return len(c.faults) == 0
+}
+
+// Piece is a stretch of a file's text, as it is stored.
+type Piece struct {
+	Sum  [sha256.Size]byte
+	Text string
+	Kept bool // the source before had it too
+}
+
+// Pieces are a file's text, in order.
+type Pieces struct {
+	Name   string
+	Pieces []Piece
+}
+
+// Pieces returns the files' text in the parts it was read in. Those that before has are marked.
+func (s *Source) Pieces(before *Source) []Pieces {
+	out := make([]Pieces, len(s.files))
+	for i, f := range s.files {
+		out[i] = Pieces{f.name, make([]Piece, len(f.parts))}
+		for j, p := range f.parts {
+			out[i].Pieces[j] = Piece{p.sum(), p.text, before != nil && before.parts[p.id] == p}
+		}
+	}
+	return out
+}
+
+// Files returns the text.
+func (s *Source) Files() []File { return s.with(nil) }
+
+// with returns the text, that of some parts replaced.
+func (s *Source) with(texts map[*part]string) []File {
+	out := make([]File, len(s.files))
+	for i, f := range s.files {
+		var b strings.Builder
+		size := 0
+		for _, p := range f.parts {
+			size += len(p.text)
+		}
+		b.Grow(size + 4096)
+		for _, p := range f.parts {
+			if text, ok := texts[p]; ok {
+				b.WriteString(text)
+			} else {
+				b.WriteString(p.text)
+			}
+		}
+		out[i] = File{f.name, b.String()}
+	}
+	return out
+}
+
+// Apply makes edits one after the other, each in the part that it concerns, and
+// returns the files as they are then. See the function Apply.
+func (s *Source) Apply(edits []Edit) ([]File, error) {
+	texts := map[*part]string{}
+	for _, e := range edits {
+		p := s.partFor(e)
+		if p == nil {
+			return Apply(s.Files(), edits)
+		}
+		text, changed := texts[p]
+		if !changed {
+			text = p.text
+		}
+		one := []File{{Text: p.head + text}}
+		if apply(one, e) != nil || !strings.HasPrefix(one[0].Text, p.head) {
+			return Apply(s.Files(), edits) // it knows what to say
+		}
+		texts[p] = one[0].Text[len(p.head):]
+	}
+	return s.with(texts), nil
+}
+
+// partFor is the part that an edit is made in: where the entry stands or, of
+// one that is new, where others of its section end.
+func (s *Source) partFor(e Edit) *part {
+	if at := s.find(e.Section, e.Name); at.Part != nil {
+		return s.parts[at.Part]
+	}
+	var last *part
+	for _, f := range s.files {
+		if e.File != "" && f.name != e.File || last != nil {
+			continue
+		}
+		if !f.parts[0].cut {
+			return nil // it may have the section, too
+		}
+		for _, p := range f.parts {
+			if p.section() == e.Section {
+				last = p
+			}
+		}
+	}
+	return last
+}
+
+func (s *Source) find(section, name string) model.Pos {
+	of := func(x thing, ok bool) model.Pos {
+		if !ok {
+			return model.Pos{}
+		}
+		_, at := x.Called()
+		return at
+	}
+	switch section {
+	case "params":
+		return s.Params[name].Pos
+	case "users":
+		x, ok := s.Users[name]
+		return of(x, ok)
+	case "groups":
+		x, ok := s.Groups[name]
+		return of(x, ok)
+	case "roles":
+		x, ok := s.Roles[name]
+		return of(x, ok)
+	case "targets":
+		x, ok := s.Targets[name]
+		return of(x, ok)
+	case "rights":
+		x, ok := s.Rights[name]
+		return of(x, ok)
+	case "containers":
+		x, ok := s.Containers[name]
+		return of(x, ok)
+	case "policies":
+		x, ok := s.Policies[name]
+		return of(x, ok)
+	}
+	return model.Pos{}
+}
