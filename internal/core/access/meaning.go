@@ -97,7 +97,7 @@ func Meaning(before, after *resolve.Plan) []Move {
 			out = append(out, move(nil, b[0], before, after))
 			b = b[1:]
 		default:
-			if !same.people(a[0], b[0]) {
+			if a[0] != b[0] && !same.people(a[0], b[0]) {
 				if m := move(a[0], b[0], before, after); len(m.Gains)+len(m.Loses) > 0 {
 					out = append(out, m)
 				}

@@ -30,8 +30,8 @@ const (
 
 // Reason is one line of an explanation, and the place it speaks of.
 type Reason struct {
-	Words string    `json:"words"`
-	At    model.Pos `json:"at,omitzero"`
+	Words string         `json:"words"`
+	At    model.Location `json:"at,omitzero"`
 }
 
 // Seen is what a survey knows of a person on one target.
@@ -113,7 +113,7 @@ func (e *explainer) item(i Item) {
 	if declared {
 		a.Declared = []string{"yes"}
 		for _, g := range e.d.Plan.GivenTo(e.p, e.d, func(g *model.Grant) bool { return gives(e.d, g, i) }) {
-			a.Why = append(a.Why, Reason{"role " + g.Role + " gives it", g.Pos})
+			a.Why = append(a.Why, Reason{"role " + g.Role + " gives it", e.at(g.Pos)})
 			a.Why = append(a.Why, e.holds(g.Role)...)
 		}
 	} else {
@@ -130,6 +130,8 @@ func (e *explainer) item(i Item) {
 	}
 	e.out = append(e.out, a)
 }
+
+func (e *explainer) at(p model.Pos) model.Location { return e.d.Plan.Declaration().Locate(p) }
 
 // gives says whether a grant, on this target, gives an item.
 func gives(d *resolve.Desired, g *model.Grant, i Item) bool {
@@ -156,9 +158,9 @@ func (e *explainer) holds(role string) []Reason {
 	case len(chain) == 0:
 		return nil
 	case condition != "":
-		return []Reason{{fmt.Sprintf("%s holds role %s because %s", e.p.ID, through(chain), condition), at}}
+		return []Reason{{fmt.Sprintf("%s holds role %s because %s", e.p.ID, through(chain), condition), e.at(at)}}
 	default:
-		return []Reason{{fmt.Sprintf("%s is given role %s", e.p.ID, through(chain)), at}}
+		return []Reason{{fmt.Sprintf("%s is given role %s", e.p.ID, through(chain)), e.at(at)}}
 	}
 }
 
@@ -175,12 +177,12 @@ func (e *explainer) lacks(i Item) []Reason {
 	var out []Reason
 	switch e.p.State {
 	case resolve.Expected:
-		out = append(out, Reason{e.p.ID + " starts on " + e.p.Declared.Span.From, e.p.Declared.Pos})
+		out = append(out, Reason{e.p.ID + " starts on " + e.p.Declared.Span.From, e.at(e.p.Declared.Pos)})
 	case resolve.Left:
-		out = append(out, Reason{"the last day of " + e.p.ID + " was " + e.p.Declared.Span.Until, e.p.Declared.Pos})
+		out = append(out, Reason{"the last day of " + e.p.ID + " was " + e.p.Declared.Span.Until, e.at(e.p.Declared.Pos)})
 	}
 	if h := e.p.Declared.Accounts[e.d.Target.Name]; h.None {
-		out = append(out, Reason{e.p.ID + " is never to have an account on " + e.d.Target.Name, h.Pos})
+		out = append(out, Reason{e.p.ID + " is never to have an account on " + e.d.Target.Name, e.at(h.Pos)})
 	}
 	giving := e.d.Plan.Giving(e.d, func(g *model.Grant) bool { return gives(e.d, g, i) })
 	if len(giving) == 0 {
@@ -192,14 +194,14 @@ func (e *explainer) lacks(i Item) []Reason {
 			continue
 		}
 		told = append(told, g.Role)
-		out = append(out, Reason{"role " + g.Role + " would give it", g.Pos})
+		out = append(out, Reason{"role " + g.Role + " would give it", e.at(g.Pos)})
 		for _, h := range e.p.Declared.Roles {
 			switch {
 			case h.Name != g.Role || h.Span.Holds(e.d.Plan.Day):
 			case h.Span.From > e.d.Plan.Day:
-				out = append(out, Reason{e.p.ID + " is given it from " + h.Span.From, h.Pos})
+				out = append(out, Reason{e.p.ID + " is given it from " + h.Span.From, e.at(h.Pos)})
 			default:
-				out = append(out, Reason{e.p.ID + " was given it until " + h.Span.Until, h.Pos})
+				out = append(out, Reason{e.p.ID + " was given it until " + h.Span.Until, e.at(h.Pos)})
 			}
 		}
 	}
@@ -252,7 +254,7 @@ func (e *explainer) attribute(name string) {
 		if want.Why.At == e.p.Declared.Pos {
 			who = "it stands with " + e.p.ID
 		}
-		a.Why = append(a.Why, Reason{who, want.Why.At})
+		a.Why = append(a.Why, Reason{who, e.at(want.Why.At)})
 	} else {
 		a.Why = append(a.Why, Reason{Words: "nothing declares it, so it is left as found"})
 	}

@@ -45,7 +45,7 @@ func TestReadOn(t *testing.T) {
 	}
 	alone, faulty := 0, 0
 	user := func() string { return fmt.Sprintf("   hand.%d:\n", random.IntN(1200)) }
-	for i := range 120 {
+	for i := range 60 {
 		next := slices.Clone(files)
 		text := &next[0].Text
 		at := strings.Index(*text, user())

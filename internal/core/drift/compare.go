@@ -25,12 +25,13 @@ type Input struct {
 	Others    []model.Object // observed groups, rights, containers and policies
 	Links     []model.Link
 	Decisions []model.Decision
+	Reach     *Reach // nil: the whole target
 }
 
 type comparer struct {
 	Input
 	observed []model.Object // accounts, by name
-	held     []int32        // by person: place in observed of the account that is theirs, counted from 1
+	held     places         // by person: place in observed of the account that is theirs, counted from 1
 	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
 	groups   map[string]*model.Object
 	members  map[string]*membership
@@ -64,19 +65,29 @@ func (m *membership) meet(place int32, name string) {
 	}
 }
 
-// Compare returns the findings of one target: groups and the like first, then
-// accounts, then memberships. It does not change its input.
+// Compare returns the findings of one target, or of what of it is in reach:
+// groups and the like first, then accounts, then memberships. It does not
+// change its input.
 func Compare(in Input) []model.Finding {
+	c := compare(in)
+	return c.out
+}
+
+func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: ordered(in.Accounts, func(o *model.Object) string { return o.Name }), groups: map[string]*model.Object{},
-		held: make([]int32, len(in.Desired.Plan.People)), members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
+		members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
 		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
 	c.owner = make([]int32, len(c.observed))
+	c.held = newPlaces(in.Desired.Plan.Size(), in.Reach != nil)
 	for i := range in.Others {
 		if o := &in.Others[i]; o.Kind == model.GroupKind {
 			c.groups[o.Name] = o
 		}
 	}
 	for _, g := range in.Desired.Groups {
+		if !in.Reach.group(g.Name) {
+			continue
+		}
 		m := &membership{group: g, more: map[string]string{}}
 		if o := c.groups[g.Name]; o != nil {
 			cursor := o.Attributes.Cursor()
@@ -84,11 +95,13 @@ func Compare(in Input) []model.Finding {
 		}
 		c.members[g.Name] = m
 	}
-	c.compareThings()
-	c.compareGroups()
+	if in.Reach == nil {
+		c.compareThings()
+		c.compareGroups()
+	}
 	rest := c.walk()
 	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
-		Settled: func(p *resolve.Person) bool { return c.held[p.At] != 0 },
+		Settled: func(p *resolve.Person) bool { return c.held.of(p.At) != 0 },
 		Skip: func(o *model.Object) bool {
 			_, protected := c.protected(o.Name)
 			return protected
@@ -100,7 +113,7 @@ func Compare(in Input) []model.Finding {
 	}
 	c.strangers()
 	c.memberships()
-	return c.out
+	return c
 }
 
 // ordered returns a list in order of name, itself when it is so already.
@@ -121,7 +134,7 @@ func ordered[T any](list []T, name func(*T) string) []T {
 func (c *comparer) walk() (rest []model.Link) {
 	links := ordered(c.Links, func(l *model.Link) string { return l.Name })
 	o := 0
-	for a := range c.Desired.Accounts() {
+	for a := range c.Reach.accounts(c.Desired) {
 		order := 1
 		for o < len(c.observed) {
 			if order = strings.Compare(c.observed[o].Name, a.Name); order >= 0 {
@@ -137,7 +150,8 @@ func (c *comparer) walk() (rest []model.Link) {
 			continue
 		}
 		links = links[1:]
-		c.held[a.At], c.owner[o] = int32(o+1), int32(a.At+1)
+		c.held.set(a.At, int32(o+1))
+		c.owner[o] = int32(a.At + 1)
 		var same bool
 		if same, c.room = a.Same(c.observed[o].Attributes, c.room); !same {
 			c.left = append(c.left, a)
@@ -155,7 +169,9 @@ func (c *comparer) joins(a resolve.Account) []*membership {
 	list := &c.lists[a.Shape()]
 	if *list == nil {
 		for _, j := range a.Groups() {
-			*list = append(*list, c.members[j.Group])
+			if m := c.members[j.Group]; m != nil {
+				*list = append(*list, m)
+			}
 		}
 	}
 	return *list
@@ -178,7 +194,7 @@ func (c *comparer) find(name string) (int, bool) {
 
 // accountOf is the account that is, or could only be, the user's.
 func (c *comparer) accountOf(p *resolve.Person) (place int, ok bool) {
-	if at := c.held[p.At]; at != 0 {
+	if at := c.held.of(p.At); at != 0 {
 		return int(at - 1), true
 	}
 	name, ok := c.match.AccountOf(p.ID)
@@ -191,7 +207,7 @@ func (c *comparer) accountOf(p *resolve.Person) (place int, ok bool) {
 // userOf is whose an observed account is, or could only be.
 func (c *comparer) userOf(place int) string {
 	if at := c.owner[place]; at != 0 {
-		return c.Desired.Plan.People[at-1].ID
+		return c.Desired.Plan.Numbered(int(at - 1)).ID
 	}
 	name := c.observed[place].Name
 	if fit, ok := c.match.Fits[name]; ok {
@@ -225,7 +241,7 @@ func (c *comparer) compareThings() {
 		for _, w := range t.Want {
 			s, _ := c.Desired.Schema.Find(t.Kind, w.Name)
 			if found := have.Get(w.Name); i < 0 || !model.SameSet(found, w.Values, folding(s)) {
-				act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values, Why: w.Why})
+				act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values})
 			}
 		}
 		if i < 0 || len(act.Changes) > 0 {
@@ -249,14 +265,14 @@ func (c *comparer) compareGroups() {
 		if !there {
 			act.Verb = model.Create
 			if want != nil {
-				act.Changes = []model.Change{{Attribute: model.Number, After: want, Why: g.Why}}
+				act.Changes = []model.Change{{Attribute: model.Number, After: want}}
 			}
 			c.add(model.Finding{Kind: model.Missing, Act: act})
 			continue
 		}
 		if found := have.Attributes.Get(model.Number); want != nil && !slices.Equal(found, want) {
 			act.Verb = model.Modify
-			act.Changes = []model.Change{{Attribute: model.Number, Before: found, After: want, Why: g.Why}}
+			act.Changes = []model.Change{{Attribute: model.Number, Before: found, After: want}}
 			c.add(model.Finding{Kind: model.Different, Act: act})
 		}
 	}
@@ -337,7 +353,7 @@ func (c *comparer) account(a resolve.Account) {
 		c.add(model.Finding{
 			Kind: model.Different,
 			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
-				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.ID}, Why: a.Why()}}},
+				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.ID}}}},
 			Note: "recognised by " + strings.Join(fit.By, " and "),
 		})
 	}
@@ -345,7 +361,7 @@ func (c *comparer) account(a resolve.Account) {
 		c.add(model.Finding{
 			Kind: model.Different,
 			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
-				Changes: []model.Change{{Attribute: "name", Before: []string{was}, After: []string{have.Name}, Why: a.Why()}}},
+				Changes: []model.Change{{Attribute: "name", Before: []string{was}, After: []string{have.Name}}}},
 			Note: fmt.Sprintf("renamed there from %s to %s: the target's own id for it is the same", was, have.Name),
 		})
 	}
@@ -368,7 +384,7 @@ func (c *comparer) missing(a resolve.Account) {
 		case model.Number:
 			number = w.First()
 		}
-		act.Changes = append(act.Changes, model.Change{Attribute: w.Name, After: w.Values, Why: w.Why})
+		act.Changes = append(act.Changes, model.Change{Attribute: w.Name, After: w.Values})
 	}
 	decide := func(by *model.Object, note string, args ...any) {
 		f := model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf(note, args...)}
@@ -425,7 +441,7 @@ func (c *comparer) values(a resolve.Account, have *model.Object) {
 		if model.SameSet(found, w.Values, folding(s)) {
 			continue
 		}
-		d := model.Change{Attribute: w.Name, Before: found, After: w.Values, Why: w.Why}
+		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
 		if w.Name == model.Disabled && !shut {
 			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}})
 			continue

@@ -10,7 +10,7 @@ import (
 
 func (c *comparer) memberships() {
 	for _, g := range c.Desired.Groups {
-		if _, shut := c.protected(g.Name); shut {
+		if _, shut := c.protected(g.Name); shut || c.members[g.Name] == nil {
 			continue
 		}
 		var have, inside model.Values
@@ -20,7 +20,7 @@ func (c *comparer) memberships() {
 			have, _ = cursor.Seek(model.Members)
 		}
 		c.compareMembers(g, have)
-		if c.Desired.Schema.NestGroups {
+		if c.Desired.Schema.NestGroups && c.Reach == nil {
 			c.compareInside(g, inside.List())
 		}
 	}
@@ -37,7 +37,7 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 	have = slices.Compact(have)
 	want := make([]wanted, 0, len(m.in)+len(m.more))
 	for _, at := range m.in {
-		want = append(want, wanted{c.observed[at].Name, c.Desired.Plan.People[c.owner[at]-1].ID})
+		want = append(want, wanted{c.observed[at].Name, c.Desired.Plan.Numbered(int(c.owner[at] - 1)).ID})
 	}
 	for name, user := range m.more {
 		want = append(want, wanted{name, user})
@@ -61,16 +61,8 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 type wanted struct{ name, user string }
 
 func (c *comparer) joining(g *resolve.Group, w wanted) {
-	why := g.Why
-	if a, ok := c.Desired.Plan.Account(w.user, c.Desired.Target.Name); ok {
-		for _, j := range a.Groups() {
-			if j.Group == g.Name {
-				why = j.Why
-			}
-		}
-	}
 	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: w.name, MemberKind: model.Account, User: w.user,
-		Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: why}}}})
+		Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}}}}})
 }
 
 func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string) {
@@ -82,7 +74,7 @@ func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string)
 		user = c.userOf(at)
 	}
 	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,
-		Changes: []model.Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}, Why: g.Why}}}})
+		Changes: []model.Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}}}}})
 }
 
 // compareInside does the same for the groups inside a group.
@@ -90,7 +82,7 @@ func (c *comparer) compareInside(g *resolve.Group, inside []string) {
 	for _, name := range keys(g.Groups) {
 		if !slices.Contains(inside, name) {
 			c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: model.GroupKind,
-				Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: g.Groups[name]}}}})
+				Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}}}}})
 		}
 	}
 	for _, name := range inside {

@@ -29,12 +29,28 @@ type Plan struct {
 	Targets map[string]*Desired
 	Shapes  int // how many ways there are for accounts to be alike; see Account.Shape
 
-	d       *model.Declaration
-	schemas map[string]model.Schema
-	set     *expr.Set
-	params  expr.Vars
-	bundles []*bundle
-	index   index
+	d        *model.Declaration
+	schemas  map[string]model.Schema
+	params   expr.Vars
+	kit      *kit
+	numbered []*Person // by Person.At
+	holders  []int     // how many people hold each bundle, by its number
+	index    index
+}
+
+// Declaration is what the plan was made of.
+func (p *Plan) Declaration() *model.Declaration { return p.d }
+
+// Size is how many numbers people have been given: one more than the largest Person.At.
+func (p *Plan) Size() int { return len(p.numbered) }
+
+// Numbered is the person with a number.
+func (p *Plan) Numbered(at int) *Person { return p.numbered[at] }
+
+// ready is called when all is worked out.
+func (p *Plan) ready() {
+	p.Shapes = len(p.kit.shapes)
+	p.makeIndex()
 }
 
 // Person is a user with all expressions filled in.
@@ -43,7 +59,7 @@ type Person struct {
 
 	Declared *model.User
 	State    string
-	At       int // place in Plan.People
+	At       int // a number of their own in the plan and in those that follow it
 
 	number  string
 	texts   [6]string         // the single ones of ownFields
@@ -163,7 +179,6 @@ type Desired struct {
 	Things   []Thing  // rights, containers and policies, sorted by kind and name
 	Plan     *Plan
 
-	count  int
 	vars   expr.Vars
 	hinted []hint   // users with a word of their own about this target, sorted by user
 	shapes []*shape // by bundle; nil: nothing here
@@ -180,8 +195,8 @@ type Group struct {
 	Number  int
 	Owner   string
 	AtLeast bool
-	Groups  map[string]model.Why // groups inside it, where the target nests them
-	Why     model.Why
+	Groups  map[string]model.Origin // groups inside it, where the target nests them
+	Why     model.Origin
 }
 
 // Thing is a right, a container or a policy that should be on one target.
@@ -190,14 +205,14 @@ type Thing struct {
 	Name      string
 	Protected bool
 	Want      []Value
-	Why       model.Why
+	Why       model.Origin
 }
 
 // Value is one desired attribute and its lineage.
 type Value struct {
 	Name   string
 	Values []string
-	Why    model.Why
+	Why    model.Origin
 }
 
 // First is the first value, or "".
@@ -221,12 +236,12 @@ type Account struct {
 func (a Account) On() *Desired { return a.on }
 
 // Why is the first grant that asks for the account.
-func (a Account) Why() model.Why { return a.shape.why }
+func (a Account) Why() model.Origin { return a.shape.why }
 
 // Joining is a group an account should be in, and why.
 type Joining struct {
 	Group string
-	Why   model.Why
+	Why   model.Origin
 }
 
 // Shape numbers what the account gets, from 0: accounts with one number are
@@ -237,7 +252,28 @@ func (a Account) Shape() int { return a.shape.n }
 func (a Account) Groups() []Joining { return a.shape.groups }
 
 // Len is how many accounts are asked for.
-func (d *Desired) Len() int { return d.count }
+func (d *Desired) Len() int {
+	n := 0
+	for i, sh := range d.shapes {
+		if sh != nil {
+			n += d.Plan.holders[i]
+		}
+	}
+	for _, h := range d.hinted {
+		if h.None && d.shape(h.person) != nil {
+			n--
+		}
+	}
+	return n
+}
+
+// shape is what a person gets here; nil: nothing. The target may not have heard of bundles that came later.
+func (d *Desired) shape(p *Person) *shape {
+	if n := p.bundle.number; n < len(d.shapes) {
+		return d.shapes[n]
+	}
+	return nil
+}
 
 // Accounts yields the accounts asked for, in order of name.
 func (d *Desired) Accounts() iter.Seq[Account] {
@@ -251,7 +287,7 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 		slices.SortFunc(given, func(a, b Account) int { return strings.Compare(a.Name, b.Name) })
 		skip := d.hinted
 		for _, p := range d.Plan.People {
-			sh := d.shapes[p.bundle.at0]
+			sh := d.shape(p)
 			if sh == nil {
 				continue
 			}
@@ -281,7 +317,7 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 
 // of is the account a person should have here.
 func (d *Desired) of(p *Person) (Account, bool) {
-	sh := d.shapes[p.bundle.at0]
+	sh := d.shape(p)
 	if sh == nil {
 		return Account{}, false
 	}
@@ -366,7 +402,7 @@ func (d *Desired) open(people []*Person) []*Person {
 }
 
 // Bundle numbers the set of roles a person holds: people with one number hold the same.
-func (p *Person) Bundle() int { return p.bundle.at0 }
+func (p *Person) Bundle() int { return p.bundle.number }
 
 // Given is a grant and the role it stands in.
 type Given struct {

@@ -19,37 +19,49 @@ import (
 )
 
 type resolver struct {
-	d      *model.Declaration
-	plan   *Plan
-	grants map[string][]*grant // by role
-	shapes map[string]*shape   // by kind and grants
-	fields map[string]*[]field // see shared
-	texts  map[string]*expr.Template
+	*kit
+	d    *model.Declaration
+	plan *Plan
 
 	mu     sync.Mutex
 	faults declare.Faults
+}
+
+// kit is what has been worked out of the roles. Plans that follow one another share it.
+type kit struct {
+	following sync.Mutex // held while a plan is made
+	set       *expr.Set
+	grants    map[string][]*grant // by role
+	held      []*model.Role       // by condition
+	bundles   map[string]*bundle  // by the roles held by name and by condition
+	listed    []*bundle           // by number
+	shapes    map[string]*shape   // by kind and grants
+	fields    map[string]*[]field // see shared
+	texts     map[string]*expr.Template
+	names     map[string]*regexp.Regexp // what an account can be called, by kind
 }
 
 // Resolve computes the plan for a day. params override those of the
 // declaration for this plan alone; nil overrides none. Values that cannot be
 // worked out are returned as declare.Faults, all of them.
 func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Time, params map[string]string) (*Plan, error) {
-	r := &resolver{d: d, grants: map[string][]*grant{}, shapes: map[string]*shape{}, fields: map[string]*[]field{}, texts: map[string]*expr.Template{},
-		plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas, set: expr.NewSet(), params: expr.Vars{}}}
+	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, bundles: map[string]*bundle{}, shapes: map[string]*shape{}, fields: map[string]*[]field{},
+		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}}
+	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas, kit: k, params: expr.Vars{}}}
 	r.readParams(params)
 	r.readTargets()
-	r.placeGrants()
+	r.readRoles()
 	r.people()
 	r.bundle()
 	for _, d := range r.plan.Targets {
 		r.finish(d)
 	}
 	r.each(r.check)
-	r.names()
+	r.naming()
 	if len(r.faults) > 0 {
 		return nil, r.faults
 	}
-	r.plan.makeIndex()
+	r.plan.ready()
 	return r.plan, nil
 }
 
@@ -60,14 +72,14 @@ func (r *resolver) fault(at model.Pos, format string, args ...any) {
 	defer r.mu.Unlock()
 	switch n := len(r.faults); {
 	case n < maxFaults:
-		r.faults = append(r.faults, declare.Fault{At: at, Message: fmt.Sprintf(format, args...)})
+		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Message: fmt.Sprintf(format, args...)})
 	case n == maxFaults:
-		r.faults = append(r.faults, declare.Fault{At: at, Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
+		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
 	}
 }
 
 func (r *resolver) fill(t model.Text, s expr.Scope, what string) string {
-	out, err := r.plan.set.Fill(t.Raw, s)
+	out, err := r.set.Fill(t.Raw, s)
 	if err != nil {
 		r.fault(t.Pos, "%s: %v", what, err)
 	}
@@ -78,7 +90,7 @@ func (r *resolver) fill(t model.Text, s expr.Scope, what string) string {
 func (r *resolver) template(raw string) *expr.Template {
 	t := r.texts[raw]
 	if t == nil {
-		t = r.plan.set.Template(raw)
+		t = r.set.Template(raw)
 		r.texts[raw] = t
 	}
 	return t
@@ -118,20 +130,26 @@ func (r *resolver) readTargets() {
 	}
 }
 
-func (r *resolver) placeGrants() {
+func (r *resolver) readRoles() {
 	n := 0
 	for _, name := range slices.Sorted(maps.Keys(r.d.Roles)) {
 		role := r.d.Roles[name]
+		if role.HeldWhen.Raw != "" {
+			r.held = append(r.held, role)
+		}
 		for i := range role.Gives {
 			g := &grant{Grant: &role.Gives[i], n: n, role: name}
 			n++
-			for _, d := range r.plan.Targets {
-				if g.At.Matches(d.Target) {
-					g.at = append(g.at, d)
+			for _, t := range r.d.Targets {
+				if g.At.Matches(t) {
+					g.at = append(g.at, t)
 				}
 			}
 			r.grants[name] = append(r.grants[name], g)
 		}
+	}
+	for kind, s := range r.plan.schemas {
+		r.names[kind] = regexp.MustCompile(s.AccountName)
 	}
 }
 
@@ -172,6 +190,7 @@ func (r *resolver) people() {
 		all[i] = Person{ID: id, Declared: r.d.Users[id], At: i}
 		r.plan.People[i] = &all[i]
 	}
+	r.plan.numbered = slices.Clone(r.plan.People)
 	r.each(r.own)
 }
 
@@ -233,47 +252,56 @@ func (p *Person) together() {
 
 // bundle finds who holds which roles, and puts people who hold the same ones together.
 func (r *resolver) bundle() {
-	conditional := []*model.Role{}
-	for _, name := range slices.Sorted(maps.Keys(r.d.Roles)) {
-		if role := r.d.Roles[name]; role.HeldWhen.Raw != "" {
-			conditional = append(conditional, role)
-		}
-	}
 	var mu sync.Mutex
-	by := map[string]*bundle{}
+	people := map[*bundle]int{}
 	r.each(func(p *Person) {
-		names := slices.Clone(p.named)
-		asked := &remembered{Person: p}
-		for _, role := range conditional {
-			if p.State != Active {
-				break
-			}
-			yes, err := r.plan.set.Holds(role.HeldWhen.Raw, expr.Scope{User: asked, Params: r.plan.params, Day: r.plan.Day})
-			if err != nil {
-				r.fault(role.HeldWhen.Pos, "held-when of role %s, for user %s: %v", role.Name, p.ID, err)
-			} else if yes {
-				names = append(names, role.Name)
-			}
-		}
-		slices.Sort(names)
-		key := strings.Join(slices.Compact(names), "\x00")
+		names := r.rolesOf(p)
+		key := strings.Join(names, "\x00")
 		mu.Lock()
 		defer mu.Unlock()
-		b := by[key]
+		b := r.bundles[key]
 		if b == nil {
-			b = &bundle{roles: r.included(names)}
-			by[key] = b
+			b = &bundle{}
+			r.bundles[key] = b
 		}
-		b.people++
+		people[b]++
 		p.bundle = b
 	})
-	for i, key := range slices.Sorted(maps.Keys(by)) {
-		b := by[key]
-		b.at0 = i
-		b.conflict = r.conflict(b.roles)
-		r.shapesOf(b)
-		r.plan.bundles = append(r.plan.bundles, b)
+	for _, key := range slices.Sorted(maps.Keys(r.bundles)) {
+		b := r.bundles[key]
+		r.list(b, key)
+		r.plan.holders = append(r.plan.holders, people[b])
 	}
+}
+
+// rolesOf are the roles a person holds by name and by condition, sorted.
+func (r *resolver) rolesOf(p *Person) []string {
+	names := slices.Clone(p.named)
+	asked := &remembered{Person: p}
+	for _, role := range r.held {
+		if p.State != Active {
+			break
+		}
+		yes, err := r.set.Holds(role.HeldWhen.Raw, expr.Scope{User: asked, Params: r.plan.params, Day: r.plan.Day})
+		if err != nil {
+			r.fault(role.HeldWhen.Pos, "held-when of role %s, for user %s: %v", role.Name, p.ID, err)
+		} else if yes {
+			names = append(names, role.Name)
+		}
+	}
+	slices.Sort(names)
+	return slices.Compact(names)
+}
+
+// list works out what holders of a bundle get, and numbers it.
+func (r *resolver) list(b *bundle, key string) {
+	if key != "" {
+		b.roles = r.included(strings.Split(key, "\x00"))
+	}
+	b.number = len(r.listed)
+	b.conflict = r.conflict(b.roles)
+	r.shapesOf(b)
+	r.listed = append(r.listed, b)
 }
 
 // remembered is a person of whom several conditions in a row ask everything.
@@ -321,39 +349,21 @@ func (r *resolver) conflict(roles []string) [2]string {
 
 // finish gathers what concerns one target.
 func (r *resolver) finish(d *Desired) {
-	d.shapes = make([]*shape, len(r.plan.bundles))
-	for _, b := range r.plan.bundles {
-		if sh := b.at[d.Target.Name]; sh != nil {
-			d.shapes[b.at0] = sh
-			d.count += b.people
+	d.shapes = make([]*shape, len(r.listed))
+	for i, b := range r.listed {
+		if r.plan.holders[i] > 0 {
+			d.shapes[i] = b.at[d.Target.Name]
 		}
 	}
+	d.Groups = nil
 	r.groups(d)
 }
 
-// names checks the names that accounts will have, and finds two users under
+// naming checks the names that accounts will have, and finds two users under
 // one, and gathers the words users say of their accounts by hand.
-func (r *resolver) names() {
-	fits := map[string]*regexp.Regexp{}
-	for kind, s := range r.plan.schemas {
-		fits[kind] = regexp.MustCompile(s.AccountName)
-	}
+func (r *resolver) naming() {
 	for _, p := range r.plan.People {
-		var told []string // kinds
-		for _, target := range p.bundle.targets {
-			d := r.plan.Targets[target]
-			h, hinted := p.Declared.Accounts[target]
-			if hinted && h.None {
-				d.count--
-			}
-			if kind := d.Target.Kind; hinted || slices.Contains(told, kind) || fits[kind] == nil {
-				continue // names given by hand were checked when they were read
-			}
-			told = append(told, d.Target.Kind)
-			if !fits[d.Target.Kind].MatchString(p.ID) {
-				r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}", p.ID, target, d.Target.Kind, target)
-			}
-		}
+		r.called(p)
 		for target, h := range p.Declared.Accounts {
 			if d := r.plan.Targets[target]; d != nil {
 				d.hinted = append(d.hinted, hint{p, h})
@@ -377,6 +387,22 @@ func (r *resolver) names() {
 			if other != nil {
 				r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name, min(other.ID, h.person.ID), max(other.ID, h.person.ID))
 			}
+		}
+	}
+}
+
+// called checks that the person's own name can be that of their accounts.
+// Names given by hand were checked when they were read.
+func (r *resolver) called(p *Person) {
+	var told []string // kinds
+	for _, target := range p.bundle.targets {
+		kind := r.plan.Targets[target].Target.Kind
+		if _, hinted := p.Declared.Accounts[target]; hinted || slices.Contains(told, kind) || r.names[kind] == nil {
+			continue
+		}
+		told = append(told, kind)
+		if !r.names[kind].MatchString(p.ID) {
+			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}", p.ID, target, kind, target)
 		}
 	}
 }

@@ -148,13 +148,14 @@ func TestRolesHeld(t *testing.T) {
 
 // For every desired value we can say which line of which file asks for it, through which role.
 func TestLineage(t *testing.T) {
-	a, ok := must(t).Account("marit.fell", "arctic-tern")
+	p := must(t)
+	a, ok := p.Account("marit.fell", "arctic-tern")
 	if !ok {
 		t.Fatal("no account")
 	}
 	got := map[string]string{}
 	for _, w := range a.Want() {
-		got[w.Name] = fmt.Sprintf("%s line %d", w.Why.Role, w.Why.At.Line)
+		got[w.Name] = fmt.Sprintf("%s line %d", w.Why.Role, p.Why(w.Why).At.Line)
 	}
 	for name, want := range map[string]string{"number": "bosun line 4", "shell": "deck line 15"} {
 		if got[name] != want {
@@ -162,7 +163,7 @@ func TestLineage(t *testing.T) {
 		}
 	}
 	for _, j := range a.Groups() {
-		if j.Why.At.File != "c.yaml" || j.Why.Role == "" {
+		if p.Why(j.Why).At.File != "c.yaml" || j.Why.Role == "" {
 			t.Errorf("membership in %s has no lineage: %+v", j.Group, j.Why)
 		}
 	}

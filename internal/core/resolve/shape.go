@@ -14,12 +14,11 @@ import (
 
 // bundle is a set of roles that at least one person holds.
 type bundle struct {
-	at0      int // place in Plan.bundles
+	number   int
 	roles    []string
 	conflict [2]string
 	at       map[string]*shape // by target
 	targets  []string          // its keys, sorted
-	people   int
 }
 
 // shape is what the holders of a bundle get on a target. Targets where the
@@ -27,9 +26,9 @@ type bundle struct {
 type shape struct {
 	n      int      // see Account.Shape
 	fields *[]field // sorted by name; shapes that ask for the same values share one list
-	why    model.Why
+	why    model.Origin
 	groups []Joining
-	whys   []model.Why // of the fields
+	whys   []model.Origin // of the fields
 	rivals []rival
 }
 
@@ -58,34 +57,33 @@ type grant struct {
 	*model.Grant
 	n    int
 	role string
-	at   []*Desired
+	at   []*model.Target
 }
 
 // shapesOf finds for a bundle what each target gets asked of its holders.
 func (r *resolver) shapesOf(b *bundle) {
-	reach := map[*Desired][]*grant{}
+	reach := map[*model.Target][]*grant{}
 	for _, role := range b.roles {
 		for _, g := range r.grants[role] {
-			for _, d := range g.at {
-				reach[d] = append(reach[d], g)
+			for _, t := range g.at {
+				reach[t] = append(reach[t], g)
 			}
 		}
 	}
 	b.at = make(map[string]*shape, len(reach))
 	var key []byte
-	for d, grants := range reach {
-		key = append(key[:0], d.Target.Kind...)
+	for t, grants := range reach {
+		key = append(key[:0], t.Kind...)
 		for _, g := range grants {
 			key = binary.AppendUvarint(append(key, 0), uint64(g.n))
 		}
 		sh := r.shapes[string(key)]
 		if sh == nil {
-			sh = r.shape(d.Schema, grants)
-			sh.n = r.plan.Shapes
-			r.plan.Shapes++
+			sh = r.shape(r.plan.schemas[t.Kind], grants)
+			sh.n = len(r.shapes)
 			r.shapes[string(key)] = sh
 		}
-		b.at[d.Target.Name] = sh
+		b.at[t.Name] = sh
 	}
 	b.targets = slices.Sorted(maps.Keys(b.at))
 }
@@ -93,11 +91,11 @@ func (r *resolver) shapesOf(b *bundle) {
 // shape lays grants over one another.
 func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	first := grants[0]
-	sh := &shape{why: model.Why{Role: first.role, At: first.Pos}}
-	l := layers{r: r, schema: schema, sh: sh, why: map[string]model.Why{}}
+	sh := &shape{why: model.Origin{Role: first.role, At: first.Pos}}
+	l := layers{r: r, schema: schema, sh: sh, why: map[string]model.Origin{}}
 	for _, s := range schema.Account {
 		if at := slices.Index(ownFields, s.From); at >= 0 {
-			l.put(field{name: s.Name, own: s.From, at: at}, model.Why{Role: first.role})
+			l.put(field{name: s.Name, own: s.From, at: at}, model.Origin{Role: first.role})
 		}
 	}
 	l.put(field{name: model.Disabled, fixed: []string{"no"}}, sh.why)
@@ -105,7 +103,7 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 		for _, nt := range g.Account {
 			l.lay(nt, g)
 		}
-		why := model.Why{Role: g.role, At: g.Pos}
+		why := model.Origin{Role: g.role, At: g.Pos}
 		rights := make([]string, len(g.Rights))
 		for i, ref := range g.Rights {
 			rights[i] = ref.Name
@@ -152,10 +150,10 @@ type layers struct {
 	schema model.Schema
 	sh     *shape
 	fields []field
-	why    map[string]model.Why
+	why    map[string]model.Origin
 }
 
-func (l *layers) put(f field, why model.Why) *field {
+func (l *layers) put(f field, why model.Origin) *field {
 	if s, ok := l.schema.Find(model.Account, f.name); ok {
 		f.fold = s.Fold
 	}
@@ -191,7 +189,7 @@ func (l *layers) lay(nt model.NamedText, g *grant) {
 	there := l.find(nt.Name)
 	switch {
 	case there == nil, there.own != "": // a grant is more particular than the user's own field
-		l.put(f, model.Why{Role: g.role, At: nt.Text.Pos})
+		l.put(f, model.Origin{Role: g.role, At: nt.Text.Pos})
 	case there.text == nil && f.text == nil && there.fixed[0] == f.fixed[0], there.text != nil && there.text == f.text:
 	default:
 		l.sh.rivals = append(l.sh.rivals, rival{nt.Name, t, nt.Text.Pos, g.role})
@@ -199,7 +197,7 @@ func (l *layers) lay(nt model.NamedText, g *grant) {
 }
 
 // collect adds to a set that several grants fill together.
-func (l *layers) collect(name string, values []string, asked bool, why model.Why) {
+func (l *layers) collect(name string, values []string, asked bool, why model.Origin) {
 	if !asked {
 		return
 	}
@@ -216,7 +214,7 @@ func (l *layers) collect(name string, values []string, asked bool, why model.Why
 }
 
 // enter puts holders into a group, and into those around it where the target cannot nest.
-func (r *resolver) enter(sh *shape, name string, nests bool, why model.Why) {
+func (r *resolver) enter(sh *shape, name string, nests bool, why model.Origin) {
 	if !slices.ContainsFunc(sh.groups, func(j Joining) bool { return j.Group == name }) {
 		sh.groups = append(sh.groups, Joining{name, why})
 	}
@@ -366,7 +364,7 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 	if err != nil {
 		r.fault(x.at, "%s of %s: %v", x.name, p.ID, err)
 	} else if string(b) != value {
-		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, sh.whys[i].At, sh.whys[i].Role)
+		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At), sh.whys[i].Role)
 	}
 }
 
@@ -374,18 +372,18 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 // it nests, those around them.
 func (r *resolver) groups(d *Desired) {
 	by := map[string]*Group{}
-	var put func(name string, why model.Why) *Group
-	put = func(name string, why model.Why) *Group {
+	var put func(name string, why model.Origin) *Group
+	put = func(name string, why model.Origin) *Group {
 		if g := by[name]; g != nil {
 			return g
 		}
 		m := r.d.Groups[name]
-		g := &Group{Name: name, Number: m.Number, Owner: m.Owner.Name, AtLeast: m.AtLeast, Groups: map[string]model.Why{}, Why: model.Why{Role: why.Role, At: m.Pos}}
+		g := &Group{Name: name, Number: m.Number, Owner: m.Owner.Name, AtLeast: m.AtLeast, Groups: map[string]model.Origin{}, Why: model.Origin{Role: why.Role, At: m.Pos}}
 		by[name] = g
 		d.Groups = append(d.Groups, g)
 		if d.Schema.NestGroups {
 			for _, outer := range m.In {
-				put(outer.Name, why).Groups[name] = model.Why{At: outer.Pos}
+				put(outer.Name, why).Groups[name] = model.Origin{At: outer.Pos}
 			}
 		}
 		return g
@@ -407,25 +405,25 @@ func (r *resolver) things(d *Desired) {
 	}
 	for _, x := range r.d.Rights {
 		if at(x.At) {
-			why := model.Why{At: x.Pos}
+			why := model.Origin{At: x.Pos}
 			d.Things = append(d.Things, Thing{Kind: model.RightKind, Name: x.Name, Why: why, Want: []Value{{model.Allows, x.Allows, why}}})
 		}
 	}
 	for _, x := range r.d.Containers {
 		if at(x.At) {
-			why := model.Why{At: x.Pos}
+			why := model.Origin{At: x.Pos}
 			path := r.fill(x.Path, expr.Scope{Target: d.vars, Params: r.plan.params, Day: r.plan.Day}, "path of container "+x.Name)
 			guarded := "no"
 			if x.Protected {
 				guarded = "yes"
 			}
 			d.Things = append(d.Things, Thing{Kind: model.PlaceKind, Name: x.Name, Why: why, Protected: x.Protected,
-				Want: []Value{{model.Path, []string{path}, model.Why{At: x.Path.Pos}}, {model.Guarded, []string{guarded}, why}}})
+				Want: []Value{{model.Path, []string{path}, model.Origin{At: x.Path.Pos}}, {model.Guarded, []string{guarded}, why}}})
 		}
 	}
 	for _, x := range r.d.Policies {
 		if at(x.At) {
-			t := Thing{Kind: model.PolicyKind, Name: x.Name, Why: model.Why{At: x.Pos}}
+			t := Thing{Kind: model.PolicyKind, Name: x.Name, Why: model.Origin{At: x.Pos}}
 			if len(x.Groups) > 0 {
 				var names []string
 				for _, g := range x.Groups {
@@ -434,7 +432,7 @@ func (r *resolver) things(d *Desired) {
 				t.Want = append(t.Want, Value{"for-groups", names, t.Why})
 			}
 			for _, v := range x.Values {
-				t.Want = append(t.Want, Value{v.Name, v.Values, model.Why{At: v.Pos}})
+				t.Want = append(t.Want, Value{v.Name, v.Values, model.Origin{At: v.Pos}})
 			}
 			d.Things = append(d.Things, t)
 		}

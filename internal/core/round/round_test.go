@@ -23,7 +23,7 @@ func changed(attribute, before, after string) []model.Change {
 }
 
 func TestWords(t *testing.T) {
-	file := []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: model.Why{At: model.Pos{File: "groups.yaml", Line: 7}}}}
+	file := []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: model.Why{At: model.Location{File: "groups.yaml", Line: 7}}}}
 	for _, c := range []struct {
 		act                                    model.Act
 		what, subject, before, after, why, say string

@@ -1,0 +1,199 @@
+package drift
+
+import (
+	"hash/fnv"
+	"iter"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+)
+
+// Reach is what of one target can stand otherwise than before when nothing but
+// some people of the declaration changed: their accounts, and those accounts in
+// the groups that they come into or leave. All else is as it was found.
+//
+// That is so as long as no account that is not settled could be theirs, and
+// nothing stands in their way; which such accounts there are is told by Loose.
+type Reach struct {
+	People []*resolve.Person // as they are now
+	Users  []string          // the same, and those who are gone
+	Names  []string          // of their accounts, sorted
+	Groups []string          // sorted
+}
+
+// ReachOf returns what a change can concern on a target, nil when nothing.
+// links are those of the people who changed, on this target.
+func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []model.Link) *Reach {
+	r := &Reach{}
+	linked := map[string]string{}
+	for _, l := range links {
+		linked[l.User] = l.Name
+	}
+	for _, pair := range change.People {
+		id := pair.ID()
+		before, had := change.From.Account(id, target)
+		after, has := to.Account(id, target)
+		name := linked[id]
+		if !had && !has && name == "" {
+			continue
+		}
+		if pair.After != nil {
+			r.People = append(r.People, pair.After)
+		}
+		r.Users = append(r.Users, id)
+		var a, b []string
+		if had {
+			r.Names, a = append(r.Names, before.Name), groupsOf(before)
+		}
+		if has {
+			r.Names, b = append(r.Names, after.Name), groupsOf(after)
+		}
+		if name != "" {
+			r.Names = append(r.Names, name)
+		}
+		settled := had && has && name == before.Name && name == after.Name
+		for _, g := range append(a, b...) {
+			if !settled || slices.Contains(a, g) != slices.Contains(b, g) {
+				r.Groups = append(r.Groups, g)
+			}
+		}
+	}
+	if len(r.Users) == 0 {
+		return nil
+	}
+	for _, list := range []*[]string{&r.Users, &r.Names, &r.Groups} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	return r
+}
+
+func groupsOf(a resolve.Account) []string {
+	var out []string
+	for _, j := range a.Groups() {
+		out = append(out, j.Group)
+	}
+	return out
+}
+
+// Holds says whether a finding of before is in reach, so that it counts no more
+// unless it is found again.
+func (r *Reach) Holds(a model.Act) bool {
+	if a.Object == model.Membership {
+		return a.MemberKind == model.Account && slices.Contains(r.Groups, a.Name) && slices.Contains(r.Names, a.Member)
+	}
+	return a.Object == model.Account && (slices.Contains(r.Users, a.User) || slices.Contains(r.Names, a.Name))
+}
+
+func (r *Reach) group(name string) bool {
+	if r == nil {
+		return true
+	}
+	_, ok := slices.BinarySearch(r.Groups, name)
+	return ok
+}
+
+// accounts yields those asked for, in order of name.
+func (r *Reach) accounts(d *resolve.Desired) iter.Seq[resolve.Account] {
+	if r == nil {
+		return d.Accounts()
+	}
+	var list []resolve.Account
+	for _, p := range r.People {
+		if a, ok := d.Plan.Account(p.ID, d.Target.Name); ok {
+			list = append(list, a)
+		}
+	}
+	slices.SortFunc(list, func(a, b resolve.Account) int { return strings.Compare(a.Name, b.Name) })
+	return slices.Values(list)
+}
+
+// Loose returns the findings, and the keys of all by which an account there
+// could be somebody else's or stand in their way: those of accounts that are
+// not settled, and of numbers that are not what their user should have.
+func Loose(in Input) ([]model.Finding, []uint64) {
+	c := compare(in)
+	keys := []uint64{}
+	for i := range c.observed {
+		o := &c.observed[i]
+		number := o.Attributes.One(model.Number)
+		if at := c.owner[i]; at != 0 {
+			if number != "" && number != c.Desired.Plan.Numbered(int(at-1)).Number() {
+				keys = append(keys, looseKey('#', number))
+			}
+			continue
+		}
+		keys = append(keys, looseKey('n', o.Name))
+		for kind, value := range map[byte]string{'#': number, 'm': o.Attributes.One(model.Mail), 'f': o.Attributes.One(model.FullName)} {
+			if value != "" {
+				keys = append(keys, looseKey(kind, value))
+			}
+		}
+	}
+	for _, d := range in.Decisions {
+		keys = append(keys, looseKey('u', d.User))
+	}
+	slices.Sort(keys)
+	return c.out, slices.Compact(keys)
+}
+
+// Keys returns the keys by which the people of a change could be told on any target.
+func Keys(change *resolve.Change) []uint64 {
+	var keys []uint64
+	for _, pair := range change.People {
+		for _, p := range []*resolve.Person{pair.Before, pair.After} {
+			if p == nil {
+				continue
+			}
+			keys = append(keys, looseKey('n', p.ID), looseKey('u', p.ID), looseKey('m', p.Mail), looseKey('f', p.Name))
+			if p.Number() != "" {
+				keys = append(keys, looseKey('#', p.Number()))
+			}
+			for _, h := range p.Declared.Accounts {
+				if h.Name != "" {
+					keys = append(keys, looseKey('n', h.Name))
+				}
+			}
+		}
+	}
+	slices.Sort(keys)
+	return slices.Compact(keys)
+}
+
+// looseKey hashes a value without regard to case: one key too many costs time, and nothing else.
+func looseKey(kind byte, value string) uint64 {
+	h := fnv.New64a()
+	h.Write([]byte{kind})
+	h.Write([]byte(strings.ToLower(value)))
+	return h.Sum64()
+}
+
+// places are small numbers by a person's number: for everybody, or for few.
+type places struct {
+	all []int32
+	few map[int]int32
+}
+
+func newPlaces(size int, few bool) places {
+	if few {
+		return places{few: map[int]int32{}}
+	}
+	return places{all: make([]int32, size)}
+}
+
+func (p *places) of(at int) int32 {
+	if p.all != nil {
+		return p.all[at]
+	}
+	return p.few[at]
+}
+
+func (p *places) set(at int, place int32) {
+	if p.all != nil {
+		p.all[at] = place
+		return
+	}
+	p.few[at] = place
+}

@@ -1,0 +1,86 @@
+package resolve
+
+import "hen-roost/internal/core/model"
+
+// Why tells where a value comes from.
+func (p *Plan) Why(o model.Origin) model.Why { return p.d.Why(o) }
+
+// Trace says for each change of an act which role and line ask for it now. The
+// changes are replaced, so that who shares them does not notice.
+func (p *Plan) Trace(a *model.Act) {
+	d := p.Targets[a.Target]
+	if d == nil {
+		return
+	}
+	origin := d.origins(a)
+	changes := make([]model.Change, len(a.Changes))
+	for i, c := range a.Changes {
+		c.Why = p.Why(origin(c.Attribute))
+		changes[i] = c
+	}
+	a.Changes = changes
+}
+
+// origins finds the lineage of an act's attributes.
+func (d *Desired) origins(a *model.Act) func(attribute string) model.Origin {
+	none := func(string) model.Origin { return model.Origin{} }
+	switch a.Object {
+	case model.Account, model.Membership:
+		account, asked := d.Plan.Account(a.User, d.Target.Name)
+		if a.Object == model.Membership {
+			return func(string) model.Origin { return d.joining(a, account, asked) }
+		}
+		if !asked {
+			return none
+		}
+		return func(attribute string) model.Origin {
+			for i := range account.Fields() {
+				if account.FieldName(i) == attribute {
+					v, _ := account.Value(i)
+					return v.Why
+				}
+			}
+			return account.Why()
+		}
+	case model.GroupKind:
+		for _, g := range d.Groups {
+			if g.Name == a.Name {
+				return func(string) model.Origin { return g.Why }
+			}
+		}
+	default:
+		for _, t := range d.Things {
+			if t.Kind == a.Object && t.Name == a.Name {
+				return func(attribute string) model.Origin {
+					for _, w := range t.Want {
+						if w.Name == attribute {
+							return w.Why
+						}
+					}
+					return t.Why
+				}
+			}
+		}
+	}
+	return none
+}
+
+// joining is why somebody should be in a group, or why the group is owned.
+func (d *Desired) joining(a *model.Act, account Account, asked bool) model.Origin {
+	if asked && a.MemberKind == model.Account {
+		for _, j := range account.Groups() {
+			if j.Group == a.Name {
+				return j.Why
+			}
+		}
+	}
+	for _, g := range d.Groups {
+		if g.Name == a.Name {
+			if why, inside := g.Groups[a.Member]; inside && a.MemberKind == model.GroupKind {
+				return why
+			}
+			return g.Why
+		}
+	}
+	return model.Origin{}
+}
