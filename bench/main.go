@@ -14,6 +14,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"hen-roost/internal/service"
 )
 
 // figure is one thing that is measured.
@@ -38,6 +40,9 @@ var figures = []figure{
 	{"observe-2000000-accounts", "s", 1, observeFirst},
 	{"observe-2000000-again", "s", 0, observeAgain},
 	{"drift-page", "ms", 1, driftPage},
+	{"follow-a-value", "ms", 1, followValue},
+	{"follow-a-hire", "ms", 1, followHire},
+	{"follow-a-leaver", "ms", 1, followLeaver},
 	{"journal-10000-steps", "s", 1, journalSteps},
 	{"journal-three-processes", "s", 0.4, threeProcesses},
 	{"record-10000", "s", 1, recordPromise},
@@ -46,11 +51,12 @@ var figures = []figure{
 
 // workbench is where the figures leave what others use, and what is to be cleaned up.
 type workbench struct {
-	dir     string
-	cleanup []func()
-	big     *bigDirectory
-	engine  *engine
-	seen    *observed
+	dir      string
+	cleanup  []func()
+	big      *bigDirectory
+	engine   *engine
+	seen     *observed
+	standing *service.Service
 }
 
 func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }

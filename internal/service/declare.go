@@ -2,6 +2,7 @@ package service
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -25,11 +26,11 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 	if err := who.may(Look); err != nil {
 		return Checked{}, err
 	}
-	d, _, err := s.read(files, s.now(), nil)
+	r, err := s.read(s.newest(ctx), files, s.now())
 	if err != nil {
 		return Checked{}, err
 	}
-	return size(d), nil
+	return size(r.source.Declaration), nil
 }
 
 func size(d *model.Declaration) Checked {
@@ -55,53 +56,89 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 	if err != nil {
 		return Revision{}, err
 	}
-	d, plan, err := s.read(files, s.now(), nil)
+	return s.declare(ctx, who, s.newest(ctx), files, because, -1)
+}
+
+// declare stores files that were read on what was the newest revision, nil for
+// none. after is the revision they were made from, -1 when they were made from none.
+func (s *Service) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string, after int) (Revision, error) {
+	read, err := s.read(from, files, s.now())
 	if err != nil {
 		return Revision{}, err
 	}
-	r := Revision{Operator: who.Name, Because: because, MadeAt: s.now(), Checked: size(d)}
+	var shifts []shift
+	var whole, late []string
+	var kept *declare.Source // whose pieces are stored already
+	if from != nil {
+		if shifts, whole, err = s.shifts(ctx, from, read); err != nil {
+			return Revision{}, err
+		}
+		if from.pieced {
+			kept = from.source
+		}
+	}
+	r := Revision{Operator: who.Name, Because: because, MadeAt: s.now(), Checked: size(read.source.Declaration)}
+	pieces := read.source.Pieces(kept)
+	followed := false
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error
-		r.Number, err = tx.AddRevision(ctx, files, who.Name, because, r.MadeAt)
-		return []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
-			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, count(r.Users, "user", "users"), count(r.Groups, "group", "groups"), count(r.Roles, "role", "roles"), count(r.Targets, "target", "targets"))}}, err
+		if r.Number, err = tx.AddRevision(ctx, pieces, after, who.Name, because, r.MadeAt); err != nil {
+			return nil, err
+		}
+		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
+			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, count(r.Users, "user", "users"), count(r.Groups, "group", "groups"), count(r.Roles, "role", "roles"), count(r.Targets, "target", "targets"))}}
+		if followed = from != nil && read.change != nil && r.Number == from.revision+1; !followed {
+			return entries, nil
+		}
+		var more []*store.Entry
+		late, more, err = s.apply(ctx, tx, shifts, whole, from.revision, r.Number, read.plan.Day)
+		return append(entries, more...), err
 	})
+	if errors.Is(err, store.ErrNotLast) {
+		return Revision{}, conflict("somebody else declared a revision in the meantime, and nothing was stored; look at it with roost revision list, and try again")
+	}
 	if err != nil {
 		return Revision{}, err
 	}
+	c := read.current(store.Revision{Number: r.Number, Operator: who.Name, Because: because, MadeAt: r.MadeAt})
+	c.pieced = true
 	s.mu.Lock() // what was just read need not be read again
-	made := store.Revision{Number: r.Number, Operator: who.Name, Because: because, MadeAt: r.MadeAt}
-	s.plans = map[string]*current{plan.Day: {revision: r.Number, made: made, declared: d, plan: plan}}
+	s.plans = map[string]*current{read.plan.Day: c}
 	s.mu.Unlock()
-	r.Findings, err = s.compareAll(ctx)
+	if followed {
+		err = s.compareSome(ctx, append(whole, late...))
+	} else {
+		err = s.compareAll(ctx)
+	}
+	if err == nil {
+		r.Findings, err = s.Store.AllFindings(ctx)
+	}
 	return r, err
 }
 
 // compareAll finds the drift of every surveyed target against the newest revision, without asking any.
-func (s *Service) compareAll(ctx context.Context) (int, error) {
+func (s *Service) compareAll(ctx context.Context) error {
 	c, err := s.current(ctx)
 	if err != nil {
-		return 0, err
+		return err
 	}
 	names := slices.Sorted(maps.Keys(c.plan.Targets))
 	err = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFindingsOf(ctx, names) })
 	if err != nil {
-		return 0, err
+		return err
 	}
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
-		return 0, err
+		return err
 	}
-	total := 0
+	return s.compareSome(ctx, slices.DeleteFunc(names, func(name string) bool { return known[name].SurveyedAt == nil }))
+}
+
+func (s *Service) compareSome(ctx context.Context, names []string) error {
 	for _, name := range names {
-		if known[name].SurveyedAt == nil {
-			continue
+		if _, _, err := s.compare(ctx, name); err != nil {
+			return err
 		}
-		n, _, err := s.compare(ctx, name)
-		if err != nil {
-			return total, err
-		}
-		total += n
 	}
-	return total, nil
+	return nil
 }

@@ -49,6 +49,7 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 	acts := make([]model.Act, len(steps))
 	for i, st := range steps {
 		acts[i] = st.Act
+		c.plan.Trace(&acts[i])
 	}
 	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})
 	out.Undecided = len(undecided)
@@ -69,25 +70,14 @@ func (s *Service) overridden(c *current, params map[string]string) (*current, er
 	if err != nil {
 		return nil, &Problem{Kind: Invalid, Words: "the params do not fit: " + err.Error()}
 	}
-	return &current{revision: c.revision, made: c.made, declared: c.declared, plan: plan}, nil
+	return &current{revision: c.revision, made: c.made, declared: c.declared, source: c.source, plan: plan}, nil
 }
 
 // findingsFor returns the findings that a draft chooses from: those stored, less
 // those accepted; with other params, those that a comparison now would find.
 func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) ([]model.Finding, error) {
 	if len(q.Params) == 0 {
-		rows, total, err := s.Store.Findings(ctx, store.FindingFilter{Targets: q.Targets, Open: s.now().Format(time.DateOnly)}, store.Page{Size: maxSteps})
-		if err != nil {
-			return nil, err
-		}
-		if total > maxSteps {
-			return nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
-		}
-		out := make([]model.Finding, len(rows))
-		for i, r := range rows {
-			out[i] = r.Finding
-		}
-		return out, nil
+		return s.storedFor(ctx, q)
 	}
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
@@ -98,13 +88,44 @@ func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (
 		if known[name].SurveyedAt == nil || len(q.Targets) > 0 && !slices.Contains(q.Targets, name) {
 			continue
 		}
-		list, _, err := s.differences(ctx, c.plan.Targets[name])
+		x, err := s.differences(ctx, c.plan.Targets[name])
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, list...)
+		out = append(out, x.findings...)
 	}
 	return out, nil
+}
+
+// storedFor returns the stored findings that a draft chooses from: those chosen
+// and, where some of them join groups, those of the groups there.
+func (s *Service) storedFor(ctx context.Context, q DraftRequest) ([]model.Finding, error) {
+	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Open: s.now().Format(time.DateOnly)}
+	rows, total, err := s.Store.Findings(ctx, f, store.Page{Size: maxSteps})
+	if err != nil {
+		return nil, err
+	}
+	if total > maxSteps {
+		return nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+	}
+	var out []model.Finding
+	joined := map[string]bool{}
+	for _, r := range rows {
+		out = append(out, r.Finding)
+		if r.Verb == model.JoinIt {
+			joined[r.Target] = true
+		}
+	}
+	if len(joined) == 0 || len(q.Users)+len(q.Kinds) == 0 {
+		return out, nil
+	}
+	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: keysOf(joined), Open: f.Open, Groups: true}, store.Page{Size: maxSteps})
+	for _, r := range rows {
+		if !slices.ContainsFunc(out, func(x model.Finding) bool { return x.Object == r.Object && x.Key() == r.Finding.Key() }) {
+			out = append(out, r.Finding)
+		}
+	}
+	return out, err
 }
 
 // draft puts acts in order, looks for holds, and stores the round.
@@ -184,21 +205,27 @@ func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (ma
 	if err != nil {
 		return nil, err
 	}
-	closes := map[string]bool{}
+	closes := map[string][]string{}
 	for _, st := range steps {
-		closes[st.Target] = closes[st.Target] || st.Verb == model.Disable || st.Verb == model.Remove
+		list := closes[st.Target]
+		if st.Object == model.Account && (st.Verb == model.Disable || st.Verb == model.Remove) {
+			list = append(list, st.Name)
+		}
+		closes[st.Target] = list
 	}
 	out := map[string]round.Facts{}
-	for target, shuts := range closes {
+	for target, shut := range closes {
 		d := c.plan.Targets[target]
 		if d == nil {
 			continue
 		}
 		f := round.Facts{Target: d.Target, Login: d.Login, Accounts: known[target].Accounts}
-		if shuts {
-			if f.Administrators, err = s.Store.Administrators(ctx, target, d.Login); err != nil {
-				return nil, err
-			}
+		some, err := s.Store.HasAdministrator(ctx, target, shut)
+		if err == nil && some {
+			f.Administrators, err = s.Store.Administrators(ctx, target, d.Login)
+		}
+		if err != nil {
+			return nil, err
 		}
 		out[target] = f
 	}

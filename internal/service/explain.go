@@ -56,15 +56,11 @@ func (s *Service) on(ctx context.Context, day string) (moment, error) {
 	if err != nil {
 		return moment{}, err
 	}
-	files, err := rev.Files()
+	c, err := s.readRevision(ctx, s.newest(ctx), rev, date)
 	if err != nil {
 		return moment{}, err
 	}
-	d, plan, err := s.read(files, date, nil)
-	if err != nil {
-		return moment{}, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
-	}
-	return moment{current: &current{revision: rev.Number, made: rev, declared: d, plan: plan}, at: at, past: true}, nil
+	return moment{current: c, at: at, past: true}, nil
 }
 
 // Explain says why a user has or lacks something on a target, or all there is.
@@ -288,7 +284,7 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 func because(plan *resolve.Plan, a resolve.Account, d *resolve.Desired, i access.Item) string {
 	var out []string
 	for _, g := range access.Giving(plan, a.Person, d, i) {
-		if words := fmt.Sprintf("role %s (%s)", g.Role, g.Pos); !slices.Contains(out, words) {
+		if words := fmt.Sprintf("role %s (%s)", g.Role, plan.Declaration().Locate(g.Pos)); !slices.Contains(out, words) {
 			out = append(out, words)
 		}
 	}

@@ -94,6 +94,9 @@ func (j journal) end(ctx context.Context, r store.Round, results []work.Result, 
 				mended = append(mended, res.Act.Act.Parts()...)
 			}
 		}
+		if err := tx.Disturbed(ctx, target); err != nil {
+			return nil, err
+		}
 		ended, err := tx.EndSteps(ctx, r.ID, steps, now)
 		if err == nil && int(ended) < len(steps) {
 			err = &store.Refusal{Err: errToldBefore}

@@ -110,7 +110,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	if !ok {
 		return UserDetail{}, unknown("user", id, keysOf(c.declared.Users))
 	}
-	out := UserDetail{User: c.user(person), Accounts: []Account{}, At: person.Declared.Pos.String()}
+	out := UserDetail{User: c.user(person), Accounts: []Account{}, At: c.declared.Locate(person.Declared.Pos).String()}
 	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: pageMost})
 	if err != nil {
 		return out, err

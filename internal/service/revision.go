@@ -33,40 +33,41 @@ func (s *Service) Means(ctx context.Context, who Operator, files []declare.File)
 	if err := who.may(Look); err != nil {
 		return Meaning{}, err
 	}
-	d, plan, err := s.read(files, s.now(), nil)
+	from := s.newest(ctx)
+	read, err := s.read(from, files, s.now())
 	if err != nil {
 		return Meaning{}, err
 	}
-	out := Meaning{Checked: size(d)}
-	var before *resolve.Plan
-	c, err := s.current(ctx)
-	switch {
-	case err == nil:
-		before = c.plan
-	case ProblemOf(err).Kind != NotYet:
+	out := Meaning{Checked: size(read.source.Declaration)}
+	if from == nil {
+		from = &current{}
+	}
+	out.Moves, out.People = movesOf(from.plan, read.plan)
+	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
-	out.Moves, out.People = movesOf(before, plan)
-	known, err := s.Store.Targets(ctx)
+	shifts, whole, err := s.shifts(ctx, from, read)
 	if err != nil {
 		return Meaning{}, err
 	}
-	counts, err := s.Store.CountFindings(ctx, plan.Day)
+	// Of targets that are compared whole all findings count anew, of the others those in reach.
+	gone, err := s.Store.FindingsOn(ctx, whole)
 	if err != nil {
 		return Meaning{}, err
 	}
-	for _, n := range counts {
-		out.Before += n.N
+	out.Findings = out.Before - gone
+	if read.change == nil {
+		out.Findings = 0 // those of targets that are no longer declared go, too
 	}
-	for _, name := range keysOf(plan.Targets) {
-		if known[name].SurveyedAt == nil {
-			continue
-		}
-		list, _, err := s.differences(ctx, plan.Targets[name])
+	for _, sh := range shifts {
+		out.Findings += len(sh.is) - len(sh.was)
+	}
+	for _, name := range whole {
+		x, err := s.differences(ctx, read.plan.Targets[name])
 		if err != nil {
 			return Meaning{}, err
 		}
-		out.Findings += len(list)
+		out.Findings += len(x.findings)
 	}
 	return out, nil
 }
@@ -85,7 +86,7 @@ func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.
 	if err := who.may(Look); err != nil {
 		return Meaning{}, nil, err
 	}
-	files, err := s.edited(ctx, edits)
+	files, _, err := s.edited(ctx, edits)
 	if err != nil {
 		return Meaning{}, nil, err
 	}
@@ -93,22 +94,17 @@ func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.
 	return m, files, err
 }
 
-func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.File, error) {
-	rev, err := s.Store.LastRevision(ctx)
-	if errors.Is(err, store.ErrNone) {
-		return nil, &Problem{Kind: NotYet, Words: "nothing is declared yet, so there is nothing to edit; begin with: roost declare FILES --because REASON"}
-	}
+// edited are the files of the newest revision after some edits.
+func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.File, *current, error) {
+	c, err := s.current(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	files, err := rev.Files()
+	files, err := c.source.Apply(edits)
 	if err != nil {
-		return nil, err
+		return nil, nil, &Problem{Kind: Invalid, Field: "edits", Words: err.Error()}
 	}
-	if files, err = declare.Apply(files, edits); err != nil {
-		return nil, &Problem{Kind: Invalid, Field: "edits", Words: err.Error()}
-	}
-	return files, nil
+	return files, c, nil
 }
 
 // Edit changes the newest revision in its own text, comments and order kept,
@@ -117,11 +113,15 @@ func (s *Service) Edit(ctx context.Context, who Operator, edits []declare.Edit, 
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
-	files, err := s.edited(ctx, edits)
+	because, err := reason(because)
 	if err != nil {
 		return Revision{}, err
 	}
-	return s.Declare(ctx, who, files, because)
+	files, c, err := s.edited(ctx, edits)
+	if err != nil {
+		return Revision{}, err
+	}
+	return s.declare(ctx, who, c, files, because, c.revision)
 }
 
 // Revisions lists revisions, newest first, and how many there are.
@@ -148,7 +148,7 @@ func (s *Service) filesOf(ctx context.Context, number int) (store.Revision, []de
 	if err != nil {
 		return rev, nil, err
 	}
-	files, err := rev.Files()
+	files, err := s.Store.Files(ctx, rev)
 	return rev, files, err
 }
 
@@ -183,11 +183,11 @@ func (s *Service) CompareRevisions(ctx context.Context, who Operator, from, to i
 		if err != nil {
 			return Compared{}, err
 		}
-		_, plan, err := s.read(f, s.now(), nil)
+		r, err := s.read(s.newest(ctx), f, s.now())
 		if err != nil {
 			return Compared{}, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
 		}
-		plans[i], files[i] = plan, f
+		plans[i], files[i] = r.plan, f
 		if i == 0 {
 			from = rev.Number
 		} else {

@@ -58,8 +58,10 @@ type Service struct {
 // current is the newest revision, read and resolved for a day.
 type current struct {
 	revision int
-	made     store.Revision
+	made     store.Revision // without its text
+	pieced   bool           // its text is stored in pieces
 	declared *model.Declaration
+	source   *declare.Source
 	plan     *resolve.Plan
 }
 
@@ -128,31 +130,69 @@ func (s *Service) current(ctx context.Context) (*current, error) {
 	if err != nil {
 		return nil, err
 	}
-	files, err := rev.Files()
+	var last *current // on which this one is read
+	for _, c := range s.plans {
+		last = c
+	}
+	c, err := s.readRevision(ctx, last, rev, s.now())
 	if err != nil {
 		return nil, err
 	}
-	d, plan, err := s.read(files, s.now(), nil)
-	if err != nil {
-		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
-	}
-	c := &current{revision: rev.Number, made: rev, declared: d, plan: plan}
 	s.plans = map[string]*current{day: c}
 	return c, nil
 }
 
-// read checks files and resolves them for a day. Both kinds of fault come together.
-func (s *Service) read(files []declare.File, day time.Time, params map[string]string) (*model.Declaration, *resolve.Plan, error) {
-	d, err := declare.Read(files, s.schemas)
+// readRevision reads a stored revision on another, nil for none, and resolves it for a day.
+func (s *Service) readRevision(ctx context.Context, on *current, rev store.Revision, day time.Time) (*current, error) {
+	files, err := s.Store.Files(ctx, rev)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
-	plan, err := resolve.Resolve(d, s.schemas, day, params)
+	r, err := s.read(on, files, day)
+	if err != nil {
+		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
+	}
+	return r.current(rev), nil
+}
+
+func (r *reading) current(rev store.Revision) *current {
+	pieced := rev.InPieces()
+	rev.Packed = nil
+	return &current{revision: rev.Number, made: rev, pieced: pieced, declared: r.source.Declaration, source: r.source, plan: r.plan}
+}
+
+// read checks files and resolves them for a day, on what was read before, nil
+// for nothing.
+func (s *Service) read(on *current, files []declare.File, day time.Time) (*reading, error) {
+	var before *declare.Source
+	if on != nil {
+		before = on.source
+	}
+	source, err := declare.ReadOn(before, files, s.schemas)
+	if err != nil {
+		return nil, err
+	}
+	if !source.Whole && on.plan.Day == day.UTC().Format(time.DateOnly) {
+		if plan, change, err := on.plan.Follow(source.Declaration, source.Touched); err == nil {
+			return &reading{source, plan, change}, nil
+		}
+	}
+	plan, err := resolve.Resolve(source.Declaration, s.schemas, day, nil)
 	var faults declare.Faults
 	if errors.As(err, &faults) {
-		return nil, nil, declare.WithLines(faults, files)
+		return nil, declare.WithLines(faults, files)
 	}
-	return d, plan, err
+	return &reading{source: source, plan: plan}, err
+}
+
+// newest is the current revision to read another on; nil before the first, and
+// when it cannot be read: that must not keep anybody from declaring a better one.
+func (s *Service) newest(ctx context.Context) *current {
+	c, err := s.current(ctx)
+	if err != nil {
+		return nil
+	}
+	return c
 }
 
 // reach says how to reach a target, its secret unsealed.

@@ -169,20 +169,27 @@ func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) 
 // contestFor is for how long something put right is remembered, to notice when it comes back.
 const contestFor = 14 * 24 * time.Hour
 
+// outcome is what a comparison finds.
+type outcome struct {
+	findings []model.Finding
+	loose    []uint64
+	people   int // accounts that are not the target's own
+}
+
 // differences compares what a target was last seen to hold with what is desired of it.
-func (s *Service) differences(ctx context.Context, d *resolve.Desired) (findings []model.Finding, people int, err error) {
+func (s *Service) differences(ctx context.Context, d *resolve.Desired) (outcome, error) {
 	name := d.Target.Name
 	accounts, others, err := s.Store.Observed(ctx, name)
 	if err != nil {
-		return nil, 0, err
+		return outcome{}, err
 	}
 	links, err := s.Store.LinksOn(ctx, name)
 	if err != nil {
-		return nil, 0, err
+		return outcome{}, err
 	}
 	said, err := s.Store.Decisions(ctx, name)
 	if err != nil {
-		return nil, 0, err
+		return outcome{}, err
 	}
 	decisions := make([]model.Decision, len(said))
 	for i, x := range said {
@@ -190,20 +197,17 @@ func (s *Service) differences(ctx context.Context, d *resolve.Desired) (findings
 	}
 	mended, err := s.Store.MendedOn(ctx, name, s.now().Add(-contestFor))
 	if err != nil {
-		return nil, 0, err
+		return outcome{}, err
 	}
-	before := make(map[string]drift.Before, len(mended))
-	for key, m := range mended {
-		before[key] = drift.Before{Times: m.Times, Round: m.Round, At: m.At}
-	}
+	var out outcome
 	for i := range accounts {
 		if !accounts[i].System {
-			people++
+			out.people++
 		}
 	}
-	findings = drift.Compare(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions})
-	drift.Contest(findings, before)
-	return findings, people, nil
+	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions})
+	drift.Contest(out.findings, putRight(mended))
+	return out, nil
 }
 
 // compare finds a target's drift from what it was last seen to hold.
@@ -216,7 +220,7 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	if desired == nil {
 		return 0, 0, nil
 	}
-	list, people, err := s.differences(ctx, desired)
+	x, err := s.differences(ctx, desired)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -225,31 +229,37 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		return 0, 0, err
 	}
 	counts := map[string]int{}
-	var back []string
-	for _, f := range list {
-		if counts[string(f.Kind)]++; f.Kind == model.Contested && !known[f.Key()] {
-			for _, part := range f.Act.Parts() {
-				back = append(back, part.Key())
-			}
-		}
+	for _, f := range x.findings {
+		counts[string(f.Kind)]++
 	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		if err := tx.CountAccounts(ctx, name, people); err != nil {
+		if err := tx.CountAccounts(ctx, name, x.people); err != nil {
 			return nil, err
 		}
-		if err := tx.CameBack(ctx, name, back, s.now()); err != nil {
+		if err := tx.NoteCompared(ctx, name, c.revision, c.plan.Day); err != nil {
+			return nil, err
+		}
+		if err := tx.PutLoose(ctx, name, x.loose); err != nil {
+			return nil, err
+		}
+		if err := tx.CameBack(ctx, name, cameBack(x.findings, known), s.now()); err != nil {
 			return nil, err
 		}
 		if err := tx.CountDay(ctx, name, s.now(), counts); err != nil {
 			return nil, err
 		}
-		if fresh, err = tx.PutFindings(ctx, name, list, s.now()); err != nil || fresh == 0 {
+		if fresh, err = tx.PutFindings(ctx, name, x.findings, s.now()); err != nil || fresh == 0 {
 			return nil, err
 		}
-		return []*store.Entry{{At: s.now(), Kind: "drift", Operator: Itself.Name, Target: name,
-			Words: fmt.Sprintf("found %s on %s, %s in all", count(fresh, "new finding", "new findings"), name, count(len(list), "finding", "findings"))}}, nil
+		e := freshEntry(s.now(), name, fresh)
+		e.Words += fmt.Sprintf(", %s in all", count(len(x.findings), "finding", "findings"))
+		return []*store.Entry{e}, nil
 	})
-	return len(list), fresh, err
+	return len(x.findings), fresh, err
+}
+
+func freshEntry(at time.Time, target string, fresh int) *store.Entry {
+	return &store.Entry{At: at, Kind: "drift", Operator: Itself.Name, Target: target, Words: fmt.Sprintf("found %s on %s", count(fresh, "new finding", "new findings"), target)}
 }
 
 func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {

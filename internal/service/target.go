@@ -150,7 +150,7 @@ func (s *Service) Target(ctx context.Context, who Operator, name string) (Target
 			if protect == nil {
 				protect = []string{}
 			}
-			return TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: d.Target.Pos.String()}, nil
+			return TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: c.declared.Locate(d.Target.Pos).String()}, nil
 		}
 	}
 	return TargetDetail{}, unknown("target", name, keysOf(c.plan.Targets))

@@ -67,6 +67,28 @@ func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.F
 	for _, o := range old {
 		sums[string(o.ID)] = o.Sum
 	}
+	return tx.swapFindings(ctx, target, sums, findings, at)
+}
+
+// SwapFindings is PutFindings for some of a target's findings: was are those
+// that count no more unless they are found again.
+func (tx *Tx) SwapFindings(ctx context.Context, target string, was, findings []model.Finding, at time.Time) (fresh int, err error) {
+	sums := make(map[string]uint32, len(was))
+	for _, f := range was {
+		id, err := hex.DecodeString(f.Key())
+		if err != nil {
+			return 0, err
+		}
+		body, err := json.Marshal(f)
+		if err != nil {
+			return 0, err
+		}
+		sums[string(id)] = crc32.ChecksumIEEE(body)
+	}
+	return tx.swapFindings(ctx, target, sums, findings, at)
+}
+
+func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]uint32, findings []model.Finding, at time.Time) (fresh int, err error) {
 	var list []findingRow
 	for _, f := range findings {
 		id, err := hex.DecodeString(f.Key())
@@ -118,6 +140,7 @@ type FindingFilter struct {
 	Assigned              string // to this operator only
 	Open                  string // only those not accepted on this day, 2006-01-02
 	Accepted              string // only those accepted on this day
+	Groups                bool   // only those of groups themselves
 }
 
 func (f FindingFilter) where() (string, []any) {
@@ -143,6 +166,9 @@ func (f FindingFilter) where() (string, []any) {
 	}
 	if f.Accepted != "" {
 		parts, args = append(parts, "c.accepted_until >= ?"), append(args, f.Accepted)
+	}
+	if f.Groups {
+		parts = append(parts, "f.place LIKE '0%'")
 	}
 	if parts == nil {
 		return "", nil
@@ -245,6 +271,24 @@ func (tx *Tx) KeepFindingsOf(ctx context.Context, targets []string) error {
 	}
 	_, err := tx.ExecContext(ctx, query, args...)
 	return err
+}
+
+// AllFindings counts the findings there are.
+func (s *Store) AllFindings(ctx context.Context) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding`)
+	return n, err
+}
+
+// FindingsOn counts the findings of some targets.
+func (s *Store) FindingsOn(ctx context.Context, targets []string) (total int, err error) {
+	for from, to := range groups(len(targets), manyTargets) {
+		var n int
+		if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding WHERE target IN `+oneOf(to-from), texts(targets[from:to])...); err != nil {
+			return 0, err
+		}
+		total += n
+	}
+	return total, nil
 }
 
 // CountFindingsOf counts the findings of some users.

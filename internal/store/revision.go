@@ -2,10 +2,15 @@ package store
 
 import (
 	"bytes"
+	"compress/flate"
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io"
+	"strings"
+	"sync"
 	"time"
 
 	"hen-roost/internal/core/declare"
@@ -20,35 +25,161 @@ type Revision struct {
 	MadeAt   time.Time `db:"made_at"`
 }
 
-// Files unpacks the revision's files.
-func (r Revision) Files() ([]declare.File, error) {
-	z, err := gzip.NewReader(bytes.NewReader(r.Packed))
+// manifest names the pieces that a file is made of.
+type manifest struct {
+	Name string `json:"name"`
+	Sums []byte `json:"sums"` // one after the other
+}
+
+const sumSize = 32
+
+// InPieces says whether the revision's text is stored in pieces; early ones have it whole.
+func (r Revision) InPieces() bool { return len(r.Packed) > 0 && r.Packed[0] == '[' }
+
+// Files returns the files of a revision.
+func (s *Store) Files(ctx context.Context, r Revision) ([]declare.File, error) {
+	files, err := s.files(ctx, r)
 	if err != nil {
-		return nil, fmt.Errorf("revision %d cannot be unpacked: %w", r.Number, err)
-	}
-	var files []declare.File
-	if err := json.NewDecoder(z).Decode(&files); err != nil {
 		return nil, fmt.Errorf("revision %d cannot be unpacked: %w", r.Number, err)
 	}
 	return files, nil
 }
 
-// AddRevision stores files as the next revision and returns its number.
-func (tx *Tx) AddRevision(ctx context.Context, files []declare.File, operator, because string, at time.Time) (int, error) {
-	var b bytes.Buffer
-	z := gzip.NewWriter(&b)
-	if err := json.NewEncoder(z).Encode(files); err != nil {
-		return 0, err
+func (s *Store) files(ctx context.Context, r Revision) ([]declare.File, error) {
+	var files []declare.File
+	if !r.InPieces() {
+		z, err := gzip.NewReader(bytes.NewReader(r.Packed))
+		if err != nil {
+			return nil, err
+		}
+		return files, json.NewDecoder(z).Decode(&files)
 	}
-	if err := z.Close(); err != nil {
-		return 0, err
+	var list []manifest
+	if err := json.Unmarshal(r.Packed, &list); err != nil {
+		return nil, err
 	}
+	for _, m := range list {
+		texts := map[string]string{}
+		for from, to := range groups(len(m.Sums)/sumSize, 500) {
+			if err := s.pieces(ctx, m.Sums[from*sumSize:to*sumSize], texts); err != nil {
+				return nil, err
+			}
+		}
+		var b strings.Builder
+		for at := 0; at < len(m.Sums); at += sumSize {
+			text, ok := texts[string(m.Sums[at:at+sumSize])]
+			if !ok {
+				return nil, fmt.Errorf("a piece of %s is missing", m.Name)
+			}
+			b.WriteString(text)
+		}
+		files = append(files, declare.File{Name: m.Name, Text: b.String()})
+	}
+	return files, nil
+}
+
+func (s *Store) pieces(ctx context.Context, sums []byte, into map[string]string) error {
+	args := []any{}
+	for at := 0; at < len(sums); at += sumSize {
+		args = append(args, sums[at:at+sumSize])
+	}
+	rows, err := s.db.QueryxContext(ctx, `SELECT sum, text FROM piece WHERE sum IN `+oneOf(len(args)), args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var sum, packed []byte
+		if err := rows.Scan(&sum, &packed); err != nil {
+			return err
+		}
+		text, err := io.ReadAll(flate.NewReader(bytes.NewReader(packed)))
+		if err != nil {
+			return err
+		}
+		into[string(sum)] = string(text)
+	}
+	return rows.Err()
+}
+
+// ErrNotLast says that another revision came in between.
+var ErrNotLast = errors.New("another revision was declared in the meantime")
+
+// AddRevision stores files as the next revision and returns its number. Of
+// their pieces only those that are not kept from the revision before are
+// written. after is the revision that these files were made from, and must
+// still be the newest; -1 when they were made from none.
+func (tx *Tx) AddRevision(ctx context.Context, files []declare.Pieces, after int, operator, because string, at time.Time) (int, error) {
 	var last int
 	if err := tx.GetContext(ctx, &last, `SELECT COALESCE(MAX(number), 0) FROM revision FOR UPDATE`); err != nil {
 		return 0, err
 	}
-	_, err := tx.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (?, ?, ?, ?, ?)`, last+1, b.Bytes(), operator, because, at)
+	if after >= 0 && last != after {
+		return 0, &Refusal{Err: ErrNotLast}
+	}
+	list := []manifest{}
+	var fresh []declare.Piece
+	for _, f := range files {
+		m := manifest{Name: f.Name}
+		for _, p := range f.Pieces {
+			m.Sums = append(m.Sums, p.Sum[:]...)
+			if !p.Kept {
+				fresh = append(fresh, p)
+			}
+		}
+		list = append(list, m)
+	}
+	if err := tx.addPieces(ctx, fresh); err != nil {
+		return 0, err
+	}
+	packed, err := json.Marshal(list)
+	if err != nil {
+		return 0, err
+	}
+	_, err = tx.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (?, ?, ?, ?, ?)`, last+1, packed, operator, because, at)
 	return last + 1, err
+}
+
+var packers = sync.Pool{New: func() any { w, _ := flate.NewWriter(nil, flate.BestSpeed); return w }}
+
+func pack(text string) ([]byte, error) {
+	var b bytes.Buffer
+	w := packers.Get().(*flate.Writer)
+	defer packers.Put(w)
+	w.Reset(&b)
+	if _, err := io.WriteString(w, text); err != nil {
+		return nil, err
+	}
+	err := w.Close()
+	return b.Bytes(), err
+}
+
+// addPieces writes pieces, few megabytes in one statement.
+func (tx *Tx) addPieces(ctx context.Context, list []declare.Piece) error {
+	const most = 4 << 20
+	var args []any
+	size := 0
+	flush := func() error {
+		if len(args) == 0 {
+			return nil
+		}
+		_, err := tx.ExecContext(ctx, `INSERT INTO piece (sum, text) VALUES `+rows(len(args)/2, 2)+` ON DUPLICATE KEY UPDATE sum = VALUES(sum)`, args...)
+		args, size = nil, 0
+		return err
+	}
+	for _, p := range list {
+		packed, err := pack(p.Text)
+		if err != nil {
+			return err
+		}
+		args, size = append(args, p.Sum[:], packed), size+len(packed)
+		if size > most || len(args) >= 1000 {
+			if err := flush(); err != nil {
+				return err
+			}
+		}
+	}
+	return flush()
 }
 
 // LastRevision returns the newest revision with its files, or ErrNone.

@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/store"
@@ -519,34 +518,6 @@ func TestLinksAndDecisions(t *testing.T) {
 	})
 	if d, err := s.Decisions(ctx, ""); err != nil || len(d) != 1 {
 		t.Errorf("%v %v", d, err)
-	}
-}
-
-func TestRevisions(t *testing.T) {
-	s, _ := open(t)
-	if n, err := s.LastRevisionNumber(ctx); n != 0 || err != nil {
-		t.Error(n, err)
-	}
-	files := []declare.File{{Name: "a.yaml", Text: strings.Repeat("users: å\n", 10_000)}}
-	var wg sync.WaitGroup
-	for range 5 {
-		wg.Go(func() {
-			if err := s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.AddRevision(ctx, files, "odd", "why", now); return err }); err != nil {
-				t.Error(err)
-			}
-		})
-	}
-	wg.Wait()
-	r, err := s.LastRevision(ctx)
-	if err != nil || r.Number != 5 {
-		t.Fatal(r.Number, err)
-	}
-	if back, err := r.Files(); err != nil || !slices.Equal(back, files) {
-		t.Errorf("the files came back changed: %v", err)
-	}
-	r.Packed = r.Packed[:20]
-	if _, err := r.Files(); err == nil || !strings.Contains(err.Error(), "revision 5 cannot be unpacked") {
-		t.Error(err)
 	}
 }
 

@@ -18,14 +18,21 @@ type Target struct {
 	TookMS     int        `db:"took_ms"`
 	Reconciled *time.Time `db:"reconciled_at"`
 	Accounts   int        `db:"accounts"`
+
+	Compared    int        `db:"compared"`    // the revision its findings are of; 0: they may be stale
+	ComparedOn  *time.Time `db:"compared_on"` // and the day
+	Comparisons int64      `db:"comparisons"` // counts them
 }
 
 const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, accounts, reconciled_at`
 
+// comparedColumns are only written by those who compare.
+const comparedColumns = `, compared, compared_on, comparisons`
+
 // Targets returns what is known, by name.
 func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
 	var list []Target
-	if err := s.db.SelectContext(ctx, &list, `SELECT `+targetColumns+` FROM target`); err != nil {
+	if err := s.db.SelectContext(ctx, &list, `SELECT `+targetColumns+comparedColumns+` FROM target`); err != nil {
 		return nil, err
 	}
 	out := make(map[string]Target, len(list))
@@ -38,7 +45,7 @@ func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
 // Target returns what is known of one target; a row that is not there yet reads as new.
 func (s *Store) Target(ctx context.Context, name string) (Target, error) {
 	t := Target{Name: name}
-	err := s.db.GetContext(ctx, &t, `SELECT `+targetColumns+` FROM target WHERE name = ?`, name)
+	err := s.db.GetContext(ctx, &t, `SELECT `+targetColumns+comparedColumns+` FROM target WHERE name = ?`, name)
 	if err == ErrNone {
 		err = nil
 	}

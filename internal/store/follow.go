@@ -1,0 +1,280 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/model"
+)
+
+// What is asked here is asked of many targets at once, and of few people, so
+// that a change costs as many round trips on ten targets as on one.
+
+// manyTargets is how many targets one statement asks for.
+const manyTargets = 500
+
+func texts[T ~string](list []T) []any {
+	out := make([]any, len(list))
+	for i, x := range list {
+		out[i] = string(x)
+	}
+	return out
+}
+
+// LooseMost is how many marks of one target are kept; beyond, it counts as having all.
+const LooseMost = 20_000
+
+// PutLoose stores the marks by which accounts of a target could be somebody else's.
+func (tx *Tx) PutLoose(ctx context.Context, target string, marks []uint64) error {
+	if len(marks) > LooseMost {
+		marks = []uint64{0}
+	}
+	var old []uint64
+	if err := tx.SelectContext(ctx, &old, `SELECT mark FROM loose WHERE target = ? FOR UPDATE`, target); err != nil {
+		return err
+	}
+	slices.Sort(old)
+	gone := slices.DeleteFunc(slices.Clone(old), func(m uint64) bool { _, ok := slices.BinarySearch(marks, m); return ok })
+	for from, to := range groups(len(gone), 500) {
+		args := []any{target}
+		for _, m := range gone[from:to] {
+			args = append(args, m)
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM loose WHERE target = ? AND mark IN `+oneOf(to-from), args...); err != nil {
+			return err
+		}
+	}
+	return tx.AddLoose(ctx, target, slices.DeleteFunc(slices.Clone(marks), func(m uint64) bool { _, ok := slices.BinarySearch(old, m); return ok }))
+}
+
+// AddLoose adds marks.
+func (tx *Tx) AddLoose(ctx context.Context, target string, marks []uint64) error {
+	for from, to := range groups(len(marks), 1000) {
+		args := make([]any, 0, 2*(to-from))
+		for _, m := range marks[from:to] {
+			args = append(args, target, m)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO loose (target, mark) VALUES `+rows(to-from, 2), args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// LooseOn returns the targets that have any of the marks.
+func (s *Store) LooseOn(ctx context.Context, marks []uint64) (map[string]bool, error) {
+	args := []any{0}
+	for _, m := range marks {
+		args = append(args, m)
+	}
+	var names []string
+	err := s.db.SelectContext(ctx, &names, `SELECT DISTINCT target FROM loose WHERE mark IN `+oneOf(len(args)), args...)
+	out := make(map[string]bool, len(names))
+	for _, n := range names {
+		out[n] = true
+	}
+	return out, err
+}
+
+// NoteCompared notes of which revision and day a target's findings are.
+func (tx *Tx) NoteCompared(ctx context.Context, target string, revision int, day string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, compared_on = ?, comparisons = comparisons + 1 WHERE name = ?`, revision, day, target)
+	return err
+}
+
+// Disturbed notes that a target was changed, so that its findings may be stale until it is compared again.
+func (tx *Tx) Disturbed(ctx context.Context, targets ...string) error {
+	for from, to := range groups(len(targets), manyTargets) {
+		if _, err := tx.ExecContext(ctx, `UPDATE target SET compared = 0, comparisons = comparisons + 1 WHERE name IN `+oneOf(to-from), texts(targets[from:to])...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Carried notes that findings of one revision are those of another, too.
+func (tx *Tx) Carried(ctx context.Context, from, to int, day string) error {
+	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, comparisons = comparisons + 1 WHERE compared = ? AND compared_on = ?`, to, from, day)
+	return err
+}
+
+// Comparisons returns how often each of the targets was compared, and keeps others from comparing them until the end of the transaction.
+func (tx *Tx) Comparisons(ctx context.Context, targets []string) (map[string]int64, error) {
+	out := map[string]int64{}
+	for from, to := range groups(len(targets), manyTargets) {
+		var rows []struct {
+			Name string `db:"name"`
+			N    int64  `db:"comparisons"`
+		}
+		if err := tx.SelectContext(ctx, &rows, `SELECT name, comparisons FROM target WHERE name IN `+oneOf(to-from)+` FOR UPDATE`, texts(targets[from:to])...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.Name] = r.N
+		}
+	}
+	return out, nil
+}
+
+// LinksOfAll returns the accounts of some users on all targets.
+func (s *Store) LinksOfAll(ctx context.Context, users []string) ([]model.Link, error) {
+	var out []model.Link
+	for from, to := range groups(len(users), 500) {
+		var rows []linkRow
+		if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE user IN `+oneOf(to-from)+` ORDER BY target, name`, texts(users[from:to])...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out = append(out, model.Link(r))
+		}
+	}
+	return out, nil
+}
+
+// AccountsNamed returns the accounts of some names, by target and name.
+func (s *Store) AccountsNamed(ctx context.Context, targets, names []string) (map[string][]model.Object, error) {
+	out := map[string][]model.Object{}
+	for from, to := range groups(len(targets), manyTargets) {
+		args := append(append(texts(targets[from:to]), string(model.Account)), texts(names)...)
+		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
+			out[target] = append(out[target], o)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// GroupsNamed returns some groups by target. Of the members only those of the
+// given names are told, so that large groups stay where they are.
+func (s *Store) GroupsNamed(ctx context.Context, targets, groupNames, members []string) (map[string][]model.Object, error) {
+	out := map[string][]model.Object{}
+	if len(groupNames) == 0 || len(members) == 0 {
+		return out, nil
+	}
+	// The database finds the bodies that hold a name's bytes; which of them hold it as a member is seen here.
+	some := strings.Repeat(" OR INSTR(body, ?) > 0", len(members))[len(" OR "):]
+	bytes := make([]any, len(members))
+	for i, m := range members {
+		bytes[i] = []byte(m)
+	}
+	for from, to := range groups(len(targets), manyTargets) {
+		args := append(append(append(slices.Clone(bytes), texts(targets[from:to])...), string(model.GroupKind)), texts(groupNames)...)
+		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, IF(`+some+`, body, '') FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(groupNames))+` ORDER BY target, name`, args, func(target string, o model.Object) {
+			in := slices.DeleteFunc(o.Attributes.Get(model.Members), func(m string) bool { return !slices.Contains(members, m) })
+			o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: in})
+			out[target] = append(out[target], o)
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+func (s *Store) eachObject(ctx context.Context, query string, args []any, do func(target string, o model.Object)) error {
+	rows, err := s.db.QueryxContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var target string
+		o, err := scanObject(func(to ...any) error { return rows.Scan(append([]any{&target}, to...)...) })
+		if err != nil {
+			return fmt.Errorf("observed on %s: %w", target, err)
+		}
+		do(target, o)
+	}
+	return rows.Err()
+}
+
+// FindingsNear returns the findings of some users on some targets, and those
+// of who joins or leaves some groups there.
+func (s *Store) FindingsNear(ctx context.Context, targets, users, groupNames, members []string) (map[string][]model.Finding, error) {
+	var places []any
+	for _, g := range groupNames {
+		for _, m := range members {
+			for _, v := range []model.Verb{model.JoinIt, model.LeaveIt} {
+				places = append(places, place(model.Finding{Act: model.Act{Object: model.Membership, Name: g, Member: m, Verb: v}}))
+			}
+		}
+	}
+	out := map[string][]model.Finding{}
+	for from, to := range groups(len(targets), manyTargets) {
+		names := texts(targets[from:to])
+		query, args := `SELECT target, id, body FROM finding WHERE user IN `+oneOf(len(users))+` AND target IN `+oneOf(len(names)), append(texts(users), names...)
+		if len(places) > 0 {
+			query += ` UNION SELECT target, id, body FROM finding WHERE target IN ` + oneOf(len(names)) + ` AND place IN ` + oneOf(len(places))
+			args = append(append(args, names...), places...)
+		}
+		var rows []findingRow
+		if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			var f model.Finding
+			if err := json.Unmarshal(r.Body, &f); err != nil {
+				return nil, fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
+			}
+			out[r.Target] = append(out[r.Target], f)
+		}
+	}
+	return out, nil
+}
+
+// AddDay adds to what a day ended with so far.
+func (tx *Tx) AddDay(ctx context.Context, target string, day time.Time, more map[string]int) error {
+	for kind, n := range more {
+		if n == 0 {
+			continue
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE n = GREATEST(0, n + VALUES(n))`, day.UTC().Format(time.DateOnly), target, kind, n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// MendedAmong is MendedOn for single acts, by their keys, of several targets.
+func (s *Store) MendedAmong(ctx context.Context, targets []string, keys []string, since time.Time) (map[string]Mended, error) {
+	out := map[string]Mended{}
+	for from, to := range groups(len(keys), 1000) {
+		for tfrom, tto := range groups(len(targets), manyTargets) {
+			args := texts(targets[tfrom:tto])
+			for _, k := range keys[from:to] {
+				id, err := findingID(k)
+				if err != nil {
+					return nil, err
+				}
+				args = append(args, id)
+			}
+			var rows []Mended
+			if err := s.db.SelectContext(ctx, &rows, `SELECT id, times, back, round, at, back_at FROM mended WHERE target IN `+oneOf(tto-tfrom)+` AND id IN `+oneOf(to-from)+` AND at >= ?`, append(args, since)...); err != nil {
+				return nil, err
+			}
+			for _, r := range rows {
+				out[fmt.Sprintf("%x", r.ID)] = r
+			}
+		}
+	}
+	return out, nil
+}
+
+// HasAdministrator says whether any of the named accounts of a target can become superuser.
+func (s *Store) HasAdministrator(ctx context.Context, target string, names []string) (bool, error) {
+	for from, to := range groups(len(names), 1000) {
+		args := append([]any{target}, texts(names[from:to])...)
+		var one int
+		err := s.db.GetContext(ctx, &one, `SELECT 1 FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND INSTR(body, ?) > 0 LIMIT 1`, append(args, []byte(model.Elevation))...)
+		if err != ErrNone {
+			return err == nil, err
+		}
+	}
+	return false, nil
+}
