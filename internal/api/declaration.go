@@ -38,10 +38,10 @@ type lookEdits struct {
 	}
 }
 
-// EditsMeaning is what edits would change, and the files as they would be.
+// EditsMeaning is what edits would change, for people and in the text.
 type EditsMeaning struct {
 	service.Meaning
-	Files []declare.File `json:"files"`
+	Lines []declare.LineChange `json:"lines" doc:"the first of them"`
 }
 
 type revisionRequest struct {
@@ -91,8 +91,8 @@ func (h *handlers) declaration(api huma.API) {
 		return &body[service.Revision]{out}, problem(ctx, err)
 	})
 	huma.Register(api, big(operation(http.MethodPost, "/edits/meaning", "edit-meaning", "Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
-		out, files, err := h.MeansEdits(ctx, who(ctx), in.Body.Edits)
-		return &body[EditsMeaning]{EditsMeaning{out, files}}, problem(ctx, err)
+		out, lines, err := h.MeansEdits(ctx, who(ctx), in.Body.Edits)
+		return &body[EditsMeaning]{EditsMeaning{out, lines}}, problem(ctx, err)
 	})
 	op(api, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first", func(ctx context.Context, who service.Operator, in *Paging) (Revisions, error) {
 		items, total, err := h.Revisions(ctx, who, in.page())

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"io"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -77,6 +78,11 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 	var m api.EditsMeaning
 	if err := a.send(ctx, http.MethodPost, "/edits/meaning", map[string]any{"edits": edits}, &m); err != nil {
 		return a.faults(err)
+	}
+	const fewLines = 12
+	if len(m.Lines) <= fewLines && a.forPeople() {
+		sayLines(a.Err, m.Lines)
+		fmt.Fprintln(a.Err)
 	}
 	if ok, err := a.agreed(m.Meaning, yes); !ok || err != nil {
 		return err
@@ -203,16 +209,21 @@ func (a *app) showCompared(out service.Compared) error {
 	for _, m := range out.Moves {
 		fmt.Fprintf(a.Out, "  %s\n", wrapped(who(m.Name, m.User)+" "+m.Say, "    ", 100))
 	}
-	for _, l := range out.Lines {
-		fmt.Fprintf(a.Out, "\n%s, line %d\n", l.File, l.Line)
+	sayLines(a.Out, out.Lines)
+	return nil
+}
+
+// sayLines says which lines of the files are otherwise.
+func sayLines(w io.Writer, lines []declare.LineChange) {
+	for _, l := range lines {
+		fmt.Fprintf(w, "\n%s, line %d\n", l.File, l.Line)
 		for _, s := range l.Before {
-			fmt.Fprintf(a.Out, "  was  %s\n", s)
+			fmt.Fprintf(w, "  was  %s\n", s)
 		}
 		for _, s := range l.After {
-			fmt.Fprintf(a.Out, "  is   %s\n", s)
+			fmt.Fprintf(w, "  is   %s\n", s)
 		}
 	}
-	return nil
 }
 
 // writeFiles writes a declaration into a folder, and nothing over what is there.

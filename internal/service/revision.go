@@ -81,17 +81,19 @@ func movesOf(before, after *resolve.Plan) ([]Move, int) {
 	return out, len(all)
 }
 
-// MeansEdits is Means for edits of the newest revision. The files come back as they would be.
-func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.File, error) {
+// MeansEdits is Means for edits of the newest revision. With it come the lines
+// that the edits change, the first of them.
+func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.LineChange, error) {
 	if err := who.may(Look); err != nil {
 		return Meaning{}, nil, err
 	}
-	files, _, err := s.edited(ctx, edits)
+	files, c, err := s.edited(ctx, edits)
 	if err != nil {
 		return Meaning{}, nil, err
 	}
 	m, err := s.Means(ctx, who, files)
-	return m, files, err
+	lines := declare.Compare(c.source.Files(), files)
+	return m, lines[:min(len(lines), movesMost)], err
 }
 
 // edited are the files of the newest revision after some edits.

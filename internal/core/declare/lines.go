@@ -20,23 +20,52 @@ const maxEdits = 500
 // Compare returns what differs between two sets of files, by file and line.
 func Compare(before, after []File) []LineChange {
 	names := map[string]bool{}
-	text := func(files []File) map[string][]string {
-		m := map[string][]string{}
+	text := func(files []File) map[string]string {
+		m := map[string]string{}
 		for _, f := range files {
 			names[f.Name] = true
-			m[f.Name] = strings.Split(strings.TrimSuffix(f.Text, "\n"), "\n")
+			m[f.Name] = f.Text
 		}
 		return m
 	}
 	a, b := text(before), text(after)
 	var out []LineChange
 	for _, name := range sorted(names) {
-		for _, c := range compareLines(a[name], b[name]) {
+		skip, x, y := apart(a[name], b[name])
+		for _, c := range compareLines(linesOf(x), linesOf(y)) {
 			c.File = name
+			c.Line += skip
 			out = append(out, c)
 		}
 	}
 	return out
+}
+
+func linesOf(text string) []string {
+	if text == "" {
+		return nil
+	}
+	return strings.Split(strings.TrimSuffix(text, "\n"), "\n")
+}
+
+// apart lays aside the whole lines that two texts begin and end with, and says how many the first of them were.
+func apart(a, b string) (skip int, x, y string) {
+	n := 0
+	for n < len(a) && n < len(b) && a[n] == b[n] {
+		n++
+	}
+	n = strings.LastIndexByte(a[:n], '\n') + 1
+	skip = strings.Count(a[:n], "\n")
+	a, b = a[n:], b[n:]
+	n = 0
+	for n < len(a) && n < len(b) && a[len(a)-1-n] == b[len(b)-1-n] {
+		n++
+	}
+	end := a[len(a)-n:] // up to the first whole line of it
+	if i := strings.IndexByte(end, '\n'); i >= 0 {
+		end = end[i+1:]
+	}
+	return skip, a[:len(a)-len(end)], b[:len(b)-len(end)]
 }
 
 // compareLines finds the least changes from a to b (Myers, An O(ND) Difference

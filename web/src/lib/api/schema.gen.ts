@@ -1103,7 +1103,6 @@ export interface components {
              * @description findings there are now
              */
             before: number;
-            files: components["schemas"]["File"][];
             /**
              * Format: int64
              * @description findings that the last surveys would yield
@@ -1111,6 +1110,8 @@ export interface components {
             findings: number;
             /** Format: int64 */
             groups: number;
+            /** @description the first of them */
+            lines: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
             /**
@@ -1175,7 +1176,7 @@ export interface components {
             text: string;
         };
         Fault: {
-            at: components["schemas"]["Pos"];
+            at: components["schemas"]["Location"];
             line?: string;
             message: string;
         };
@@ -1333,6 +1334,13 @@ export interface components {
             /** Format: int64 */
             line: number;
         };
+        Location: {
+            /** Format: int64 */
+            column?: number;
+            file: string;
+            /** Format: int64 */
+            line: number;
+        };
         LookEditsBody: {
             edits: components["schemas"]["Edit"][];
         };
@@ -1417,13 +1425,6 @@ export interface components {
         Password: {
             password: string;
         };
-        Pos: {
-            /** Format: int64 */
-            column?: number;
-            file: string;
-            /** Format: int64 */
-            line: number;
-        };
         Problem: {
             code: string;
             detail: string;
@@ -1439,7 +1440,7 @@ export interface components {
             type: string;
         };
         Reason: {
-            at?: components["schemas"]["Pos"];
+            at?: components["schemas"]["Location"];
             words: string;
         };
         Reconciled: {
@@ -1900,7 +1901,7 @@ export interface components {
             targets: components["schemas"]["Target"][];
         };
         Why: {
-            at: components["schemas"]["Pos"];
+            at: components["schemas"]["Location"];
             role?: string;
         };
     };
