@@ -65,7 +65,8 @@ func company(users int) []declare.File {
 
 // seen makes what a target holds: all that is desired of it but for one account in a hundred.
 func seen(d *resolve.Desired) drift.Input {
-	in := drift.Input{Desired: d}
+	in := drift.Input{Desired: d, Accounts: make([]model.Object, 0, d.Len())}
+	var text strings.Builder
 	members := map[string][]string{}
 	n := 0
 	for a := range d.Accounts() {
@@ -78,13 +79,19 @@ func seen(d *resolve.Desired) drift.Input {
 			list = append(list, model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})
 		}
 		o.Attributes = model.Pack(list...)
-		row := o.Name + o.Unique + string(o.Attributes) // side by side, as they are read from the database
+		if size := len(o.Name) + len(o.Unique) + len(o.Attributes); text.Cap()-text.Len() < size {
+			text = strings.Builder{}
+			text.Grow(64 << 10)
+		}
+		from := text.Len() // side by side, as they are read from the database
+		text.WriteString(o.Name + o.Unique + string(o.Attributes))
+		row := text.String()[from:]
 		o.Name, o.Unique, o.Attributes = row[:len(o.Name)], row[len(o.Name):len(o.Name)+len(o.Unique)], model.Attributes(row[len(o.Name)+len(o.Unique):])
+		o.Linked = true
 		for _, j := range a.Groups() {
 			members[j.Group] = append(members[j.Group], a.Name)
 		}
 		in.Accounts = append(in.Accounts, o)
-		in.Links = append(in.Links, link(a.ID, o.Unique))
 		n++
 	}
 	for _, g := range d.Groups {
@@ -100,11 +107,6 @@ func seen(d *resolve.Desired) drift.Input {
 		in.Others = append(in.Others, model.Object{Kind: model.GroupKind, Name: g.Name, Attributes: model.Pack(list...)})
 	}
 	return in
-}
-
-func link(user, unique string) model.Link {
-	row := user + unique
-	return model.Link{User: row[:len(user)], Name: row[:len(user)], Unique: row[len(user):]}
 }
 
 // engine is a large company read and resolved, made once.

@@ -13,6 +13,7 @@ import (
 	"hen-roost/internal/connect/host"
 	"hen-roost/internal/connect/ldap"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service"
 	"hen-roost/internal/store"
@@ -33,7 +34,7 @@ func (w *workbench) standingOf(ctx context.Context) (*service.Service, error) {
 	}
 	for i := range companyTargets {
 		in := seen(e.plan.Targets[fmt.Sprintf("target-%02d", i)])
-		if err := known(ctx, o.store, in.Desired.Target.Name, in.Links); err != nil {
+		if err := known(ctx, o.store, in); err != nil {
 			return nil, err
 		}
 	}
@@ -50,8 +51,12 @@ func (w *workbench) standingOf(ctx context.Context) (*service.Service, error) {
 }
 
 // known notes that a target was surveyed, and whose its accounts are.
-func known(ctx context.Context, s *store.Store, target string, links []model.Link) error {
-	now := time.Now()
+func known(ctx context.Context, s *store.Store, in drift.Input) error {
+	now, target := time.Now(), in.Desired.Target.Name
+	links := make([]model.Link, len(in.Accounts))
+	for i, o := range in.Accounts {
+		links[i] = model.Link{User: o.Name, Name: o.Name, Unique: o.Unique}
+	}
 	return s.Tx(ctx, func(tx *store.Tx) error {
 		if err := tx.PutTarget(ctx, store.Target{Name: target, State: service.Surveyed, SurveyedAt: &now, TriedAt: &now}); err != nil {
 			return err

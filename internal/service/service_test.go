@@ -68,7 +68,7 @@ func (f *tern) Survey(_ context.Context, found func(model.Object) error) error {
 }
 
 func (f *tern) view(kind model.ObjectKind, name string) *model.Object {
-	if o, ok := f.objects[string(kind)+name]; ok {
+	if o, ok := f.objects[kind.String()+name]; ok {
 		return &o
 	}
 	return nil

@@ -106,13 +106,28 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 		rerr = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutTarget(ctx, row) })
 	}
 	if err == nil && rerr == nil {
-		r.Findings, r.Fresh, rerr = s.compare(ctx, name)
+		rerr = s.compareSeen(ctx, row, &r)
 	}
 	if rerr != nil {
 		r.Words = ProblemOf(rerr).Words
 		s.Log.Error("survey not stored", "target", name, "error", rerr)
 	}
 	return r
+}
+
+// compareSeen compares a target that was surveyed, unless neither it nor the
+// declaration is otherwise than when it was compared last.
+func (s *Service) compareSeen(ctx context.Context, row store.Target, r *SurveyResult) error {
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	if r.Changed == 0 && row.Compared == c.revision && row.ComparedOn != nil && row.ComparedOn.Format(time.DateOnly) == c.plan.Day {
+		r.Findings, err = s.Store.FindingsOn(ctx, []string{row.Name})
+		return err
+	}
+	r.Findings, r.Fresh, err = s.compare(ctx, row.Name)
+	return err
 }
 
 func clipTo(s string, n int) string {
@@ -179,11 +194,7 @@ type outcome struct {
 // differences compares what a target was last seen to hold with what is desired of it.
 func (s *Service) differences(ctx context.Context, d *resolve.Desired) (outcome, error) {
 	name := d.Target.Name
-	accounts, others, err := s.Store.Observed(ctx, name)
-	if err != nil {
-		return outcome{}, err
-	}
-	links, err := s.Store.LinksOn(ctx, name)
+	accounts, others, links, err := s.Store.Holding(ctx, name)
 	if err != nil {
 		return outcome{}, err
 	}

@@ -139,7 +139,7 @@ func (s *Store) LinksOfAll(ctx context.Context, users []string) ([]model.Link, e
 func (s *Store) AccountsNamed(ctx context.Context, targets, names []string) (map[string][]model.Object, error) {
 	out := map[string][]model.Object{}
 	for from, to := range groups(len(targets), manyTargets) {
-		args := append(append(texts(targets[from:to]), string(model.Account)), texts(names)...)
+		args := append(append(texts(targets[from:to]), model.Account.String()), texts(names)...)
 		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
 			out[target] = append(out[target], o)
 		})
@@ -164,7 +164,7 @@ func (s *Store) GroupsNamed(ctx context.Context, targets, groupNames, members []
 		bytes[i] = []byte(m)
 	}
 	for from, to := range groups(len(targets), manyTargets) {
-		args := append(append(append(slices.Clone(bytes), texts(targets[from:to])...), string(model.GroupKind)), texts(groupNames)...)
+		args := append(append(append(slices.Clone(bytes), texts(targets[from:to])...), model.GroupKind.String()), texts(groupNames)...)
 		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, IF(`+some+`, body, '') FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(groupNames))+` ORDER BY target, name`, args, func(target string, o model.Object) {
 			in := slices.DeleteFunc(o.Attributes.Get(model.Members), func(m string) bool { return !slices.Contains(members, m) })
 			o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: in})

@@ -78,7 +78,7 @@ func sumOf(unique []byte, belongs bool, body []byte) uint64 {
 func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 	var fresh, changed []observedRow
 	for _, o := range objects {
-		key := objectKey{string(o.Kind), o.Name}
+		key := objectKey{o.Kind.String(), o.Name}
 		body := []byte(o.Attributes)
 		was, known := g.before[key]
 		now := glimpse{sumOf([]byte(o.Unique), o.System, body), true}
@@ -180,12 +180,12 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, rem
 	list := make([]observedRow, len(fresh)+len(changed))
 	for i, o := range append(slices.Clone(fresh), changed...) {
 		if i >= len(fresh) {
-			keys = append(keys, objectKey{string(o.Kind), o.Name})
+			keys = append(keys, objectKey{o.Kind.String(), o.Name})
 		}
-		list[i] = observedRow{target, string(o.Kind), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
+		list[i] = observedRow{target, o.Kind.String(), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
 	}
 	for _, o := range removed {
-		gone = append(gone, objectKey{string(o.Kind), o.Name})
+		gone = append(gone, objectKey{o.Kind.String(), o.Name})
 	}
 	if err := tx.bury(ctx, target, append(keys, gone...), at); err != nil {
 		return err
@@ -196,36 +196,81 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, rem
 	return tx.clear(ctx, target, gone)
 }
 
-// Observed returns what a target was last seen to hold, accounts and all else, each by name.
-func (s *Store) Observed(ctx context.Context, target string) (accounts, others []model.Object, err error) {
-	return s.objects(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? ORDER BY kind, name`, target)
+// Holding returns what a target was last seen to hold: accounts and all else,
+// each by name. Accounts that are linked to the user who has their name say so;
+// all other links are returned beside. It takes little more memory than the texts do.
+func (s *Store) Holding(ctx context.Context, target string) (accounts, others []model.Object, links []model.Link, err error) {
+	var room int
+	if err := s.db.GetContext(ctx, &room, `SELECT COALESCE(MAX(accounts), 0) FROM target WHERE name = ?`, target); err != nil {
+		return nil, nil, nil, err
+	}
+	linked, err := s.db.QueryxContext(ctx, `SELECT target, user, name, uniq FROM link WHERE target = ? ORDER BY name`, target)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	defer linked.Close()
+	var next *model.Link // the next in order of name
+	advance := func() error {
+		next = nil
+		if !linked.Next() {
+			return linked.Err()
+		}
+		var l model.Link
+		next = &l
+		return linked.Scan(&l.Target, &l.User, &l.Name, &l.Unique)
+	}
+	if err := advance(); err != nil {
+		return nil, nil, nil, err
+	}
+	accounts = make([]model.Object, 0, room+room/50+16)
+	accounts, others, err = s.objects(ctx, accounts, func(o *model.Object) error {
+		for o.Kind == model.Account && next != nil && next.Name <= o.Name {
+			if next.Name == o.Name && next.User == o.Name && (next.Unique == "" || next.Unique == o.Unique) {
+				o.Linked = true
+			} else {
+				links = append(links, *next)
+			}
+			if err := advance(); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? ORDER BY kind, name`, target)
+	for err == nil && next != nil {
+		links = append(links, *next)
+		err = advance()
+	}
+	return accounts, others, links, err
 }
 
 // ObservedAt returns what a target was seen to hold at a moment in the past.
 func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
-	return s.objects(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
+	return s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
 		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ? ORDER BY kind, name`, target, at, target, at, at)
 }
 
-func (s *Store) objects(ctx context.Context, query string, args ...any) (accounts, others []model.Object, err error) {
+// objects reads rows, and lets each be looked at once it is read; accounts go behind those that are there.
+func (s *Store) objects(ctx context.Context, accounts []model.Object, look func(*model.Object) error, query string, args ...any) (_, others []model.Object, err error) {
 	rows, err := s.db.QueryxContext(ctx, query, args...)
 	if err != nil {
 		return nil, nil, err
 	}
 	defer rows.Close()
 	var kind, name, unique, body sql.RawBytes
+	var t texture
 	for rows.Next() {
 		var o model.Object
 		if err := rows.Scan(&kind, &name, &unique, &o.System, &body); err != nil {
 			return nil, nil, err
 		}
-		if string(kind) == string(model.Account) {
-			o.Kind = model.Account // spare a text for each
-		} else {
-			o.Kind = model.ObjectKind(kind)
-		}
-		if err := unpack(&o, name, unique, body); err != nil {
+		o.Kind = model.KindNamed(string(kind))
+		if err := t.unpack(&o, name, unique, body); err != nil {
 			return nil, nil, fmt.Errorf("observed: %s %s: %w", kind, name, err)
+		}
+		if look != nil {
+			if err := look(&o); err != nil {
+				return nil, nil, err
+			}
 		}
 		if o.Kind == model.Account {
 			accounts = append(accounts, o)
@@ -236,29 +281,43 @@ func (s *Store) objects(ctx context.Context, query string, args ...any) (account
 	return accounts, others, rows.Err()
 }
 
-// unpack lays an object's texts side by side in one piece of memory.
-func unpack(o *model.Object, name, unique, body []byte) error {
+// texture lays the texts of many objects side by side in large pieces of
+// memory, in the order in which they are read, and later compared.
+type texture struct{ b strings.Builder }
+
+func (t *texture) unpack(o *model.Object, name, unique, body []byte) error {
 	if len(body) > 0 && body[0] == '{' { // written before attributes were packed; a packed name has no 123 bytes
 		o.Name, o.Unique = string(name), string(unique)
 		return json.Unmarshal(body, &o.Attributes)
 	}
-	var b strings.Builder
-	b.Grow(len(name) + len(unique) + len(body))
-	b.Write(name)
-	b.Write(unique)
-	b.Write(body)
-	all := b.String()
-	o.Name, o.Unique, o.Attributes = all[:len(name)], all[len(name):len(name)+len(unique)], model.Attributes(all[len(name)+len(unique):])
+	n, u := len(name), len(unique)
+	if size := n + u + len(body); t.b.Cap()-t.b.Len() < size {
+		t.b = strings.Builder{} // what is in the full one stays where it is
+		t.b.Grow(max(size, 64<<10))
+	}
+	from := t.b.Len()
+	t.b.Write(name)
+	t.b.Write(unique)
+	t.b.Write(body)
+	all := t.b.String()[from:]
+	o.Name, o.Unique, o.Attributes = all[:n], all[n:n+u], model.Attributes(all[n+u:])
 	return o.Attributes.Check()
 }
 
 func scanObject(scan func(...any) error) (model.Object, error) {
 	var o model.Object
+	var kind string
 	var name, unique, body []byte
-	if err := scan(&o.Kind, &name, &unique, &o.System, &body); err != nil {
+	if err := scan(&kind, &name, &unique, &o.System, &body); err != nil {
 		return o, err
 	}
-	return o, unpack(&o, name, unique, body)
+	o.Kind = model.KindNamed(kind)
+	if len(body) > 0 && body[0] == '{' {
+		o.Name, o.Unique = string(name), string(unique)
+		return o, json.Unmarshal(body, &o.Attributes)
+	}
+	o.Name, o.Unique, o.Attributes = string(name), string(unique), model.Attributes(body)
+	return o, o.Attributes.Check()
 }
 
 // ObservedPage returns one page of a target's accounts whose name begins with prefix, and how many there are.
@@ -285,7 +344,7 @@ func (s *Store) ObservedPage(ctx context.Context, target, prefix string, p Page)
 
 // Object returns one observed object, or ErrNone.
 func (s *Store) Object(ctx context.Context, target string, kind model.ObjectKind, name string) (model.Object, error) {
-	return scanObject(s.db.QueryRowxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name = ?`, target, string(kind), name).Scan)
+	return scanObject(s.db.QueryRowxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name = ?`, target, kind.String(), name).Scan)
 }
 
 func escapeLike(s string) string {

@@ -281,7 +281,7 @@ func TestObserved(t *testing.T) {
 	if n := see(now.Add(time.Minute), append(objects, group)...); n != 0 {
 		t.Errorf("%d written though nothing changed", n)
 	}
-	accounts, groups, err := s.Observed(ctx, "arctic-tern")
+	accounts, groups, _, err := s.Holding(ctx, "arctic-tern")
 	if err != nil || len(accounts) != len(odd) || len(groups) != 1 {
 		t.Fatalf("%d accounts, %d groups, %v", len(accounts), len(groups), err)
 	}
@@ -317,7 +317,7 @@ func TestObserved(t *testing.T) {
 			t.Errorf("after %s: %s, want %s (%v)", at, got, want, err)
 		}
 	}
-	if accounts, groups, _ := s.Observed(ctx, "arctic-tern"); len(accounts) != 2 || len(groups) != 0 {
+	if accounts, groups, _, _ := s.Holding(ctx, "arctic-tern"); len(accounts) != 2 || len(groups) != 0 {
 		t.Errorf("%d accounts and %d groups outlived the survey that did not see them", len(accounts), len(groups))
 	}
 	tx(t, s, func(tx *store.Tx) error {
@@ -498,6 +498,23 @@ func TestLinksAndDecisions(t *testing.T) {
 	}
 	if l, err := s.LinksOn(ctx, "a"); err != nil || len(l) != 1 {
 		t.Errorf("%v %v", l, err)
+	}
+	// Accounts tell that they are linked to who has their name; all other links stand beside them.
+	tx(t, s, func(tx *store.Tx) error {
+		return errors.Join(
+			tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "a"}, {Kind: model.Account, Name: "b", Unique: "u2"}, {Kind: model.Account, Name: "c", Unique: "u3"}, {Kind: model.Account, Name: "free"}, {Kind: model.GroupKind, Name: "b"}}, nil, nil, now),
+			tx.PutLinks(ctx, "b", []model.Link{{User: "a", Name: "a"}, {User: "bea", Name: "b", Unique: "u2"}, {User: "carl", Name: "c", Unique: "other"}, {User: "0", Name: "0"}, {User: "z", Name: "z"}, {User: "second", Name: "b"}}, 1, now))
+	})
+	accounts, others, left, err := s.Holding(ctx, "b")
+	owners := ""
+	for _, o := range accounts {
+		owners += fmt.Sprint(o.Name, "=", o.Linked, " ")
+	}
+	for _, l := range left {
+		owners += l.User + " "
+	}
+	if err != nil || len(others) != 1 || owners != "a=true b=false c=false free=false 0 bea second carl z " {
+		t.Errorf("%q %v %v", owners, others, err)
 	}
 	decide := func(name, user string, theirs bool) {
 		tx(t, s, func(tx *store.Tx) error {

@@ -395,5 +395,5 @@ func (t *tree) memberDN(a model.Act) (string, error) {
 			return dn, nil // the member's own entry is gone
 		}
 	}
-	return "", errors.New(string(a.MemberKind) + " " + a.Member + " is not there")
+	return "", errors.New(a.MemberKind.String() + " " + a.Member + " is not there")
 }

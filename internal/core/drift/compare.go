@@ -21,9 +21,9 @@ import (
 // Input is all that the comparison of one target needs.
 type Input struct {
 	Desired   *resolve.Desired
-	Accounts  []model.Object // observed
+	Accounts  []model.Object // observed; those that are linked to the user who has their name say so
 	Others    []model.Object // observed groups, rights, containers and policies
-	Links     []model.Link
+	Links     []model.Link   // all others
 	Decisions []model.Decision
 	Reach     *Reach // nil: the whole target
 }
@@ -142,6 +142,11 @@ func (c *comparer) walk() (rest []model.Link) {
 			}
 			o++
 		}
+		if order == 0 && c.observed[o].Linked && a.ID == a.Name {
+			c.settle(o, a)
+			o++
+			continue
+		}
 		for len(links) > 0 && links[0].Name != a.Name && links[0].Name < a.Name || len(links) > 1 && links[0].Name == a.Name && links[0].User != a.ID {
 			rest, links = append(rest, links[0]), links[1:]
 		}
@@ -150,18 +155,28 @@ func (c *comparer) walk() (rest []model.Link) {
 			continue
 		}
 		links = links[1:]
-		c.held.set(a.At, int32(o+1))
-		c.owner[o] = int32(a.At + 1)
-		var same bool
-		if same, c.room = a.Same(c.observed[o].Attributes, c.room); !same {
-			c.left = append(c.left, a)
-		}
-		for _, m := range c.joins(a) {
-			m.meet(int32(o), a.Name)
-		}
+		c.settle(o, a)
 		o++
 	}
+	for i := range c.observed {
+		if o := &c.observed[i]; o.Linked && c.owner[i] == 0 {
+			rest = append(rest, model.Link{User: o.Name, Name: o.Name, Unique: o.Unique})
+		}
+	}
 	return append(rest, links...)
+}
+
+// settle compares an account with the observed one that is its user's.
+func (c *comparer) settle(o int, a resolve.Account) {
+	c.held.set(a.At, int32(o+1))
+	c.owner[o] = int32(a.At + 1)
+	var same bool
+	if same, c.room = a.Same(c.observed[o].Attributes, c.room); !same {
+		c.left = append(c.left, a)
+	}
+	for _, m := range c.joins(a) {
+		m.meet(int32(o), a.Name)
+	}
 }
 
 // joins are the groups an account should be in.

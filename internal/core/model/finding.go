@@ -129,7 +129,7 @@ func (a Act) Parts() []Act {
 
 func key(kind string, a Act) string {
 	h := sha256.New()
-	for _, s := range []string{a.Target, kind, string(a.Object), a.Name, string(a.Verb), a.Member, string(a.MemberKind), a.User} {
+	for _, s := range []string{a.Target, kind, a.Object.String(), a.Name, string(a.Verb), a.Member, a.MemberKind.String(), a.User} {
 		h.Write([]byte(s))
 		h.Write([]byte{0})
 	}

@@ -3,19 +3,47 @@
 // objects that targets really hold. It does nothing but hold them.
 package model
 
-import "slices"
+import (
+	"fmt"
+	"slices"
+)
 
-// ObjectKind says what an object of a target is.
-type ObjectKind string
+// ObjectKind says what an object of a target is; the zero ObjectKind is none.
+// There are millions of objects, so it is no text, but is written as one.
+type ObjectKind uint16
 
 const (
-	Account    ObjectKind = "account"
-	GroupKind  ObjectKind = "group"
-	Membership ObjectKind = "membership"
-	RightKind  ObjectKind = "right"     // a named set of permissions
-	PlaceKind  ObjectKind = "container" // a place in a tree
-	PolicyKind ObjectKind = "policy"    // what is asked of passwords and sign-ins
+	Account ObjectKind = 1 + iota
+	GroupKind
+	Membership
+	RightKind  // a named set of permissions
+	PlaceKind  // a place in a tree
+	PolicyKind // what is asked of passwords and sign-ins
 )
+
+var objectKinds = []string{"", "account", "group", "membership", "right", "container", "policy"}
+
+func (k ObjectKind) String() string {
+	if int(k) < len(objectKinds) {
+		return objectKinds[k]
+	}
+	return ""
+}
+
+// KindNamed is the kind that is written so; none when there is no such kind.
+func KindNamed(name string) ObjectKind { return ObjectKind(max(0, slices.Index(objectKinds, name))) }
+
+// MarshalText writes the kind's name.
+func (k ObjectKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
+
+// UnmarshalText reads it.
+func (k *ObjectKind) UnmarshalText(b []byte) error {
+	*k = KindNamed(string(b))
+	if *k == 0 && len(b) > 0 {
+		return fmt.Errorf("%q is no kind of object", b)
+	}
+	return nil
+}
 
 // Attribute names with a meaning of their own; a connector may know more.
 const (
@@ -39,9 +67,10 @@ const (
 // Object is one thing a target holds.
 type Object struct {
 	Kind       ObjectKind `json:"kind"`
+	System     bool       `json:"system,omitempty"` // belongs to the target itself, not to a person
+	Linked     bool       `json:"-"`                // to the user who has its name; known to us, not to the target
 	Name       string     `json:"name"`
 	Unique     string     `json:"unique,omitempty"` // the target's own id, stable over renames, if it has one
-	System     bool       `json:"system,omitempty"` // belongs to the target itself, not to a person
 	Attributes Attributes `json:"attributes"`
 }
 

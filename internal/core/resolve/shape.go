@@ -438,6 +438,6 @@ func (r *resolver) things(d *Desired) {
 		}
 	}
 	slices.SortFunc(d.Things, func(a, b Thing) int {
-		return cmp.Or(strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.Name, b.Name))
+		return cmp.Or(strings.Compare(a.Kind.String(), b.Kind.String()), strings.Compare(a.Name, b.Name))
 	})
 }

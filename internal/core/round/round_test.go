@@ -52,7 +52,7 @@ func TestWords(t *testing.T) {
 }
 
 func find(target, verb, object, name, member, user string, kind model.FindingKind) model.Finding {
-	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: model.Verb(verb), Object: model.ObjectKind(object), Name: name, Member: member, User: user}}
+	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: model.Verb(verb), Object: model.KindNamed(object), Name: name, Member: member, User: user}}
 }
 
 var findings = []model.Finding{

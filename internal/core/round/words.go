@@ -20,7 +20,7 @@ func What(a model.Act) string {
 	case a.Verb == model.NoRemedy:
 		return "for a person to decide"
 	default:
-		return string(a.Verb) + " " + string(a.Object)
+		return string(a.Verb) + " " + a.Object.String()
 	}
 }
 
