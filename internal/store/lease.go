@@ -9,7 +9,7 @@ import (
 // database's clock decides, so that processes need not agree on theirs.
 // It says whether the right was given.
 func (s *Store) Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error) {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO lease (what, owner, until) VALUES (?, ?, NOW(6) + INTERVAL ? MICROSECOND)
+	_, err := s.exec(ctx, `INSERT INTO lease (what, owner, until) VALUES (?, ?, NOW(6) + INTERVAL ? MICROSECOND)
 		ON DUPLICATE KEY UPDATE owner = IF(owner = VALUES(owner) OR until < NOW(6), VALUES(owner), owner),
 		until = IF(owner = VALUES(owner), VALUES(until), until)`, what, owner, during.Microseconds())
 	if err != nil {
@@ -22,7 +22,7 @@ func (s *Store) Lease(ctx context.Context, what, owner string, during time.Durat
 
 // Release gives a lease back.
 func (s *Store) Release(ctx context.Context, what, owner string) error {
-	_, err := s.db.ExecContext(ctx, `DELETE FROM lease WHERE what = ? AND owner = ?`, what, owner)
+	_, err := s.exec(ctx, `DELETE FROM lease WHERE what = ? AND owner = ?`, what, owner)
 	return err
 }
 

@@ -90,7 +90,7 @@ func (s *Store) Credential(ctx context.Context, hash []byte) (Credential, Operat
 
 // UseCredential notes that a credential was used.
 func (s *Store) UseCredential(ctx context.Context, hash []byte, at time.Time) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE credential SET used_at = ? WHERE hash = ?`, at, hash)
+	_, err := s.exec(ctx, `UPDATE credential SET used_at = ? WHERE hash = ?`, at, hash)
 	return err
 }
 

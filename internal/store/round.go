@@ -300,7 +300,7 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time
 	for _, q := range seqs {
 		args = append(args, q)
 	}
-	res, err := s.db.ExecContext(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
+	res, err := s.exec(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
 		WHERE round = ? AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `+oneOf(len(seqs)), args...)
 	if err != nil {
 		return 0, err

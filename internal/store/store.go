@@ -49,19 +49,40 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	conf.Logger = quiet{} // what the driver would say it says in its errors too
-	connector, err := mysql.NewConnector(conf)
+	db, err := pool(conf)
 	if err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
-	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
-	db.SetMaxOpenConns(24)
-	db.SetMaxIdleConns(8)
-	db.SetConnMaxLifetime(5 * time.Minute)
+	if clustered(ctx, db) { // what another node has committed is read, and not what was there before
+		db.Close()
+		conf.Params["wsrep_sync_wait"] = "1"
+		if db, err = pool(conf); err != nil {
+			return nil, fmt.Errorf("database: %w", err)
+		}
+	}
 	if err := migrate(ctx, db.DB); err != nil {
 		db.Close()
 		return nil, err
 	}
 	return &Store{db}, nil
+}
+
+func pool(conf *mysql.Config) (*sqlx.DB, error) {
+	connector, err := mysql.NewConnector(conf)
+	if err != nil {
+		return nil, err
+	}
+	db := sqlx.NewDb(sql.OpenDB(connector), "mysql")
+	db.SetMaxOpenConns(24)
+	db.SetMaxIdleConns(8)
+	db.SetConnMaxLifetime(5 * time.Minute)
+	return db, nil
+}
+
+// clustered says whether the server is a node of a Galera cluster.
+func clustered(ctx context.Context, db *sqlx.DB) bool {
+	var name, on string
+	return db.QueryRowContext(ctx, `SHOW GLOBAL VARIABLES LIKE 'wsrep_on'`).Scan(&name, &on) == nil && on == "ON"
 }
 
 type quiet struct{}
@@ -89,21 +110,38 @@ func (s *Store) Close() error { return s.db.Close() }
 // Ping says whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 
+// exec runs one statement that is a transaction of its own.
+func (s *Store) exec(ctx context.Context, query string, args ...any) (res sql.Result, err error) {
+	err = again(ctx, func() error {
+		res, err = s.db.ExecContext(ctx, query, args...)
+		return err
+	})
+	return res, err
+}
+
 // Tx runs fn in a transaction. fn may run more than once, after a deadlock or
 // when a cluster refuses a commit, so it touches nothing but the database and
 // stops at its first error. A connection that saw an error is thrown away: a
 // server without a majority may keep its transaction open.
 func (s *Store) Tx(ctx context.Context, fn func(*Tx) error) error {
+	return again(ctx, func() error { return s.once(ctx, fn) })
+}
+
+// again does what surely did not happen once more, and waits longer each time:
+// on a cluster all who write to the record meet in one row.
+func again(ctx context.Context, do func() error) error {
+	wait := 20 * time.Millisecond
 	for try := 0; ; try++ {
-		err := s.once(ctx, fn)
-		if err == nil || try == 10 || !retryable(err) {
+		err := do()
+		if err == nil || try == 12 || !retryable(err) {
 			return err
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(time.Duration(5+rand.IntN(30)) * time.Millisecond):
+		case <-time.After(5*time.Millisecond + time.Duration(rand.Int64N(int64(wait)))):
 		}
+		wait = min(2*wait, 500*time.Millisecond)
 	}
 }
 
