@@ -22,6 +22,7 @@ import (
 // the console for all else.
 func New(s *service.Service, console http.Handler, log *slog.Logger, version string) http.Handler {
 	m := newMetrics()
+	m.registry.MustRegister(working{s.Work})
 	r := chi.NewRouter()
 	r.Use(logged(log, m), recovered(log), headers)
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })

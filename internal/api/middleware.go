@@ -11,8 +11,6 @@ import (
 
 	"github.com/go-chi/chi/v5"
 	"github.com/go-chi/chi/v5/middleware"
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/collectors"
 
 	"hen-roost/internal/service"
 )
@@ -100,19 +98,6 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 		})
 	}
-}
-
-type metrics struct {
-	registry *prometheus.Registry
-	took     *prometheus.HistogramVec
-}
-
-func newMetrics() *metrics {
-	m := &metrics{registry: prometheus.NewRegistry(), took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "roost_http_request_seconds", Help: "How long requests took, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8),
-	}, []string{"method", "route", "status"})}
-	m.registry.MustRegister(m.took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
-	return m
 }
 
 // logged writes one line a request, and counts it. The query is left out: names are nobody's business in a log.

@@ -42,6 +42,7 @@ type scheduleRequest struct {
 type bulkRequest struct {
 	Body struct {
 		Lines   []service.BulkLine `json:"lines,omitempty" maxItems:"100000"`
+		CSV     string             `json:"csv,omitempty" doc:"in place of lines: a table with the columns user, target and what" example:"user,target,what\nmarit.fell,*,disable\n"`
 		Where   string             `json:"where,omitempty" doc:"CEL over user, day and params, in place of lines" example:"user.details.base == 'northquay'"`
 		Targets []string           `json:"targets,omitempty" doc:"with where; empty: all where they have an account"`
 		What    string             `json:"what,omitempty" doc:"with where" example:"disable"`
@@ -82,7 +83,7 @@ func (h *handlers) rounds(api huma.API) {
 	bulk.MaxBodyBytes = 32 << 20
 	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[service.BulkResult], error) {
 		b := in.Body
-		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, Where: b.Where, Targets: b.Targets, What: b.What, Because: b.Because, First: b.First})
+		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets, What: b.What, Because: b.Because, First: b.First})
 		return &body[service.BulkResult]{out}, problem(ctx, err)
 	})
 	op(api, http.MethodPost, "/rounds/{id}/stop", "stop", "Stop a round: what is under way is finished, the rest is not tried", func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {

@@ -1,12 +1,9 @@
 package cli
 
 import (
-	"encoding/csv"
 	"errors"
 	"fmt"
-	"io"
 	"net/http"
-	"os"
 	"slices"
 	"strings"
 
@@ -32,11 +29,11 @@ are refused with the reason, and the others drafted all the same. --output csv w
 			case where != "":
 				in["where"], in["what"], in["targets"] = where, what, targets
 			default:
-				lines, err := readBulk(args[0], a.In)
+				text, err := a.readText(args[0])
 				if err != nil {
 					return err
 				}
-				in["lines"] = lines
+				in["csv"] = text
 			}
 			var out service.BulkResult
 			if err := a.send(c.Context(), http.MethodPost, "/bulk", in, &out); err != nil {
@@ -50,50 +47,6 @@ are refused with the reason, and the others drafted all the same. --output csv w
 	firstFlag(c, &first)
 	reasonFlag(c, &because)
 	return c
-}
-
-// readBulk reads a file of changes (RFC 4180); - is standard input.
-func readBulk(name string, in io.Reader) ([]service.BulkLine, error) {
-	if name != "-" {
-		f, err := os.Open(name)
-		if err != nil {
-			return nil, err
-		}
-		defer f.Close()
-		in = f
-	}
-	r := csv.NewReader(in)
-	r.FieldsPerRecord = -1
-	head, err := r.Read()
-	if err != nil {
-		return nil, fmt.Errorf("%s: no line with the columns user, target, what: %w", name, err)
-	}
-	at := map[string]int{}
-	for i, h := range head {
-		at[strings.ToLower(strings.TrimSpace(strings.TrimPrefix(h, "\ufeff")))] = i
-	}
-	for _, want := range []string{"user", "target", "what"} {
-		if _, ok := at[want]; !ok {
-			return nil, fmt.Errorf("%s: line 1 has no column %q; it has %s", name, want, strings.Join(head, ", "))
-		}
-	}
-	var out []service.BulkLine
-	for {
-		row, err := r.Read()
-		if errors.Is(err, io.EOF) {
-			return out, nil
-		}
-		if err != nil {
-			return nil, fmt.Errorf("%s: %w", name, err)
-		}
-		cell := func(column string) string {
-			if i := at[column]; i < len(row) {
-				return strings.TrimSpace(row[i])
-			}
-			return ""
-		}
-		out = append(out, service.BulkLine{User: cell("user"), Target: cell("target"), What: cell("what")})
-	}
 }
 
 func (a *app) showBulk(out service.BulkResult) error {

@@ -9,7 +9,6 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -278,22 +277,6 @@ func TestProgress(t *testing.T) {
 	p.end()
 	if s := said.String(); !strings.Contains(s, strings.Repeat("━", 16)+strings.Repeat("·", 16)+" 2 of 4 steps") || !strings.HasSuffix(s, "\r\033[K") {
 		t.Errorf("%q", s)
-	}
-}
-
-func TestReadBulk(t *testing.T) {
-	got, err := readBulk("-", strings.NewReader("\ufeffTarget,What,User,Note\narctic-tern, disable ,marit.fell,lost\n*,\"leave stores\",\"o'hara, olav\"\nshort\n"))
-	want := []service.BulkLine{{User: "marit.fell", Target: "arctic-tern", What: "disable"}, {User: "o'hara, olav", Target: "*", What: "leave stores"}, {Target: "short"}}
-	if err != nil || !slices.Equal(got, want) {
-		t.Errorf("%+v %v", got, err)
-	}
-	for text, want := range map[string]string{"": "no line with the columns", "user,what\n": `line 1 has no column "target"; it has user, what`, "user,target,what\n\"": "-: "} {
-		if _, err := readBulk("-", strings.NewReader(text)); err == nil || !strings.Contains(err.Error(), want) {
-			t.Errorf("%q: %v", text, err)
-		}
-	}
-	if _, err := readBulk("/nothing/there.csv", nil); err == nil {
-		t.Error("a file that is not there was read")
 	}
 }
 

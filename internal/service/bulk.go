@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/store"
@@ -22,6 +23,7 @@ type BulkLine struct {
 // BulkRequest asks for changes line by line, or for one change of all users a condition holds for.
 type BulkRequest struct {
 	Lines   []BulkLine
+	CSV     string // in place of lines: a table with the columns user, target, what
 	Where   string // CEL over user, day and params
 	Targets []string
 	What    string
@@ -31,7 +33,7 @@ type BulkRequest struct {
 
 // BulkAnswer is what became of one line.
 type BulkAnswer struct {
-	Line int `json:"line"`
+	Line int `json:"line" doc:"of the request, counted from 1; of a table, as an editor counts"`
 	BulkLine
 	Outcome string `json:"outcome" enum:"drafted,already-so,refused"`
 	Words   string `json:"words,omitempty"`
@@ -63,13 +65,27 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 			return BulkResult{}, err
 		}
 	}
+	numbers := []int{} // of the lines
+	if q.CSV != "" {
+		changes, err := exchange.ReadChanges(q.CSV)
+		if err != nil {
+			return BulkResult{}, invalid("csv", "%v", err)
+		}
+		for _, x := range changes {
+			q.Lines, numbers = append(q.Lines, BulkLine{User: x.User, Target: x.Target, What: x.What}), append(numbers, x.Line)
+		}
+	}
 	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
 		return BulkResult{}, invalid("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
 	}
 	b := bulk{s: s, c: c, links: map[string]map[string]string{}, seen: map[string]bool{}}
 	out := BulkResult{Lines: []BulkAnswer{}}
 	for i, l := range q.Lines {
-		if err := b.line(ctx, i+1, l); err != nil {
+		n := i + 1
+		if len(numbers) == len(q.Lines) {
+			n = numbers[i]
+		}
+		if err := b.line(ctx, n, l); err != nil {
 			return BulkResult{}, err
 		}
 	}

@@ -54,7 +54,7 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
-	Lost       []string          `json:"lost,omitempty" doc:"what cannot be brought back, when it was drafted"`
+	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
 	First      string            `json:"first,omitempty" doc:"how its first wave was chosen"`
 	Params     map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
 	NotBefore  *time.Time        `json:"not-before,omitempty"`
@@ -162,6 +162,9 @@ func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
 		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
 			return out, fmt.Errorf("params of round %d: %w", r.ID, err)
 		}
+	}
+	if r.Lost != "" {
+		out.Lost = strings.Split(r.Lost, "\n")
 	}
 	for _, h := range holds {
 		out.Holds = append(out.Holds, Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm})
@@ -397,9 +400,13 @@ func (s *Service) Undo(ctx context.Context, who Operator, id int64, because stri
 	if because == "" {
 		because = fmt.Sprintf("undo of round %d: %s", id, r.Because)
 	}
-	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id})
-	for _, l := range lost {
-		out.Lost = append(out.Lost, l.Words)
+	words := make([]string, len(lost))
+	for i, l := range lost {
+		words[i] = strings.ReplaceAll(l.Words, "\n", " ")
+	}
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")})
+	if out.ID == 0 {
+		out.Lost = words
 	}
 	return out, err
 }

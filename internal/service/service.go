@@ -107,6 +107,12 @@ func (s *Service) now() time.Time { return s.Clock().UTC() }
 // Ready says whether the service can answer: its database does.
 func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
 
+// Work is what there is and what is under way, in figures for /metrics. It names nobody.
+type Work = store.Work
+
+// Work counts it.
+func (s *Service) Work(ctx context.Context) (Work, error) { return s.Store.Work(ctx) }
+
 // Schemas returns what each kind of target holds.
 func (s *Service) Schemas() map[string]model.Schema { return s.schemas }
 

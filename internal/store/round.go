@@ -31,10 +31,11 @@ type Round struct {
 	InWindow   bool       `db:"in_window"`
 	Due        bool       `db:"due"`
 	StoppedBy  string     `db:"stopped_by"`
+	Lost       string     `db:"lost"` // of an undo: what it cannot bring back, a line each
 }
 
 const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
-	undoes, bulk, first, params, not_before, in_window, due, stopped_by`
+	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost`
 
 // Hold is why a round may not run until somebody else approves it.
 type Hold struct {
@@ -80,8 +81,8 @@ type stepRow struct {
 
 // AddRound stores a drafted round with its steps and holds and returns its number.
 func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (int64, error) {
-	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, bulk, first, params)
-		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params)`, r)
+	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, bulk, first, params, lost)
+		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost)`, r)
 	if err != nil {
 		return 0, err
 	}
@@ -111,6 +112,42 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		}
 	}
 	return id, nil
+}
+
+// Work is how much there is, for who watches from outside.
+type Work struct {
+	Rounds   map[string]int // by state
+	Steps    map[string]int // of rounds that run, by outcome
+	Findings map[string]int // by kind
+	Targets  map[string]int // by state
+	Entries  int            // of the record
+}
+
+// Work counts what there is.
+func (s *Store) Work(ctx context.Context) (w Work, err error) {
+	for _, q := range []struct {
+		into  *map[string]int
+		query string
+	}{
+		{&w.Rounds, `SELECT state AS word, COUNT(*) AS n FROM round GROUP BY state`},
+		{&w.Steps, `SELECT s.outcome AS word, COUNT(*) AS n FROM round r JOIN step s ON s.round = r.id WHERE r.ended_at IS NULL AND r.state = 'running' GROUP BY s.outcome`},
+		{&w.Findings, `SELECT kind AS word, COUNT(*) AS n FROM finding GROUP BY kind`},
+		{&w.Targets, `SELECT state AS word, COUNT(*) AS n FROM target GROUP BY state`},
+	} {
+		var rows []struct {
+			Word string `db:"word"`
+			N    int    `db:"n"`
+		}
+		if err := s.db.SelectContext(ctx, &rows, q.query); err != nil {
+			return w, err
+		}
+		*q.into = map[string]int{}
+		for _, r := range rows {
+			(*q.into)[r.Word] = r.N
+		}
+	}
+	err = s.db.GetContext(ctx, &w.Entries, `SELECT seq FROM record_head`)
+	return w, err
 }
 
 // Holds returns why a round is or was held, in order.

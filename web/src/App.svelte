@@ -7,6 +7,7 @@
   import Find from './lib/ui/Find.svelte';
   import Overview from './lib/overview/Overview.svelte';
   import TeamRecord from './lib/record/Record.svelte';
+  import Bulk from './lib/rounds/Bulk.svelte';
   import Round from './lib/rounds/Round.svelte';
   import Rounds from './lib/rounds/Rounds.svelte';
   import SignIn from './lib/signin/SignIn.svelte';
@@ -69,6 +70,7 @@
       {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />
       {:else if here === 'declaration'}<Declaration />
       {:else if here === 'drift'}<Drift />
+      {:else if here === 'rounds' && router.part(1) === 'bulk'}<Bulk />
       {:else if here === 'rounds' && router.part(1)}<Round id={Number(router.part(1))} />
       {:else if here === 'rounds'}<Rounds />
       {:else if here === 'record'}<TeamRecord />

@@ -922,7 +922,10 @@ export interface components {
             because?: string;
         };
         BulkAnswer: {
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description of the request, counted from 1; of a table, as an editor counts
+             */
             line: number;
             /** @enum {string} */
             outcome: "drafted" | "already-so" | "refused";
@@ -956,6 +959,12 @@ export interface components {
         };
         BulkRequestBody: {
             because: string;
+            /**
+             * @description in place of lines: a table with the columns user, target and what
+             * @example user,target,what
+             *     marit.fell,*,disable
+             */
+            csv?: string;
             first?: string;
             lines?: components["schemas"]["BulkLine"][];
             /** @description with where; empty: all where they have an account */
@@ -1531,7 +1540,7 @@ export interface components {
             id: number;
             /** @description starts only inside the windows of its targets */
             "in-window"?: boolean;
-            /** @description what cannot be brought back, when it was drafted */
+            /** @description of an undo: what it cannot bring back */
             lost?: string[];
             /** Format: date-time */
             "not-before"?: string;

@@ -38,7 +38,6 @@
   async function undo(because: string) {
     const u = await ask(api.POST('/api/rounds/{id}/undo', { params: { path: { id } }, body: { because } }));
     if (!u.id) throw new Error('Nothing of it can be taken back. ' + (u.lost ?? []).join('; '));
-    sessionStorage.setItem(`lost-${u.id}`, JSON.stringify(u.lost ?? []));
     router.go(`/rounds/${u.id}`);
   }
   async function schedule(e: SubmitEvent) {
@@ -50,8 +49,7 @@
       error = (e as Error).message;
     }
   }
-  // svelte-ignore state_referenced_locally
-  const lost: string[] = JSON.parse(sessionStorage.getItem(`lost-${id}`) ?? '[]');
+  const lost = $derived(r?.lost ?? []);
   const steps = $derived(afresh(r?.state, () => ask(api.GET('/api/rounds/{id}/steps', { params: { path: { id }, query: { from, size, outcome: only ? [only] : [] } } }))));
 
   async function move(how: 'approve' | 'run') {
