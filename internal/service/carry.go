@@ -111,17 +111,21 @@ func (s *Service) carry(ctx context.Context, r store.Round) error {
 			}
 		}
 	}
-	switch {
-	case now == nil:
+	elsewhere, err := s.Store.Held(ctx, "target/") // by other services, or by surveys
+	if err != nil {
+		return err
+	}
+	if now == nil { // it is over when what it left behind is compared, so that drift is told as it is
+		if slices.ContainsFunc(counts, func(c store.PhaseCount) bool { return elsewhere[c.Target] }) {
+			return nil
+		}
 		return s.finish(ctx, r)
+	}
+	switch {
 	case now.wave > 1 && r.State == Running && s.badBefore(counts, now.wave) > 0:
 		return s.drop(ctx, r, fmt.Sprintf("the first wave did not hold: %s", count(s.badBefore(counts, now.wave), "step did not succeed", "steps did not succeed")))
 	}
 	c, err := s.current(ctx)
-	if err != nil {
-		return err
-	}
-	elsewhere, err := s.Store.Held(ctx, "target/") // by other services, or by surveys
 	if err != nil {
 		return err
 	}
@@ -182,13 +186,11 @@ func (s *Service) carryTarget(ctx context.Context, r store.Round, target string,
 			steps = append(steps, work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}})
 		}
 	}
-	if err := s.runner.Target(ctx, r.ID, target, steps, failShare); err != nil {
-		return err
-	}
-	if _, _, err := s.compare(context.WithoutCancel(ctx), target); err != nil {
-		s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)
-	}
-	return nil
+	return s.runner.Target(ctx, r.ID, target, steps, failShare, func() {
+		if _, _, err := s.compare(context.WithoutCancel(ctx), target); err != nil {
+			s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)
+		}
+	})
 }
 
 // drop ends the steps of a round that nobody has begun, without trying them.

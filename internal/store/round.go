@@ -308,7 +308,12 @@ func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Pag
 		return nil, 0, err
 	}
 	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...); err != nil {
+	// The page is found in an index that holds all it needs; only its rows are read whole.
+	query := `SELECT ` + stepColumns + ` FROM step` + where + ` ORDER BY seq LIMIT ? OFFSET ?`
+	if len(outcomes) > 0 {
+		query = `SELECT ` + stepColumns + ` FROM (SELECT round, seq FROM step FORCE INDEX (in_phase)` + where + ` ORDER BY seq LIMIT ? OFFSET ?) page JOIN step USING (round, seq) ORDER BY seq`
+	}
+	if err := s.db.SelectContext(ctx, &rows, query, append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
 	out, err = stepsOf(rows)

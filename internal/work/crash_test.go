@@ -240,12 +240,14 @@ func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Dur
 				return p, connect.Access{}, nil
 			}}
 		var open []Step
+		tab.mu.Lock()
 		for _, s := range all {
 			if o := tab.outcome[s.Seq]; o == inHand || o == "" && !tab.stopped {
 				s.Again = tab.tries[s.Seq] > 0
 				open = append(open, s)
 			}
 		}
+		tab.mu.Unlock()
 		if len(open) == 0 {
 			break
 		}
@@ -262,10 +264,12 @@ func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Dur
 				}
 			}
 		}()
-		_ = r.Target(ctx, 1, "a", open, -1)
+		_ = r.Target(ctx, 1, "a", open, -1, nil)
 		cancel()
 		time.Sleep(leaseFor + time.Second)
 	}
+	tab.mu.Lock()
+	defer tab.mu.Unlock()
 	for _, s := range all {
 		made, outcome := target.made[s.Name], tab.outcome[s.Seq]
 		switch {

@@ -49,7 +49,7 @@ type Runner struct {
 	Journal Journal
 	Reach   Reach
 	Log     *slog.Logger
-	Batch   int // steps in one batch: how much is under way when something breaks
+	Batch   int // steps in one batch: up to two of them are under way when something breaks
 
 	breakers sync.Map // target → *breaker
 }
@@ -69,7 +69,8 @@ const (
 // failed the others are not tried; -1 means that none are too many. When ctx
 // ends, the batch under way is finished and the other steps are left waiting:
 // Target then returns the context's error, and a later call goes on from there.
-func (r *Runner) Target(ctx context.Context, round int64, target string, steps []Step, failShare int) error {
+// When all have ended, after is called while nobody else can work on the target.
+func (r *Runner) Target(ctx context.Context, round int64, target string, steps []Step, failShare int, after func()) error {
 	held, release, err := TryHold(ctx, r.Journal, "target/"+target, r.Owner)
 	if err != nil {
 		return err
@@ -84,10 +85,10 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 	began := time.Now()
 	for len(steps) > 0 {
 		if ctx.Err() != nil {
-			return ctx.Err()
+			return errors.Join(ctx.Err(), w.written())
 		}
 		if held.Err() != nil {
-			return fmt.Errorf("%s: the lease was lost", target)
+			return errors.Join(fmt.Errorf("%s: the lease was lost", target), w.written())
 		}
 		if w.lost == nil && time.Since(began) > targetFor {
 			w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
@@ -96,10 +97,14 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 		steps = steps[len(batch):]
 		// A batch that has begun is finished even if we are asked to stop.
 		if err := w.batch(context.WithoutCancel(ctx), batch); err != nil {
-			return err
+			return errors.Join(err, w.written())
 		}
 	}
-	return nil
+	err = w.written()
+	if err == nil && after != nil {
+		after()
+	}
+	return err
 }
 
 // worker carries out one target's steps.
@@ -112,6 +117,7 @@ type worker struct {
 	log           *slog.Logger
 	session       connect.Session
 	lost          *connect.Answer // why the target is given up: it is not tried again for each batch
+	writing       chan error      // ends when the outcome of the batch before is written down; nil: it is
 }
 
 func (w *worker) batch(ctx context.Context, steps []Step) error {
@@ -121,11 +127,26 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	began := time.Now()
 	results := w.carryOut(ctx, steps)
 	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began))
-	if err := w.persist(ctx, func() error { return w.Journal.End(ctx, w.round, results) }); err != nil {
+	w.count(results)
+	// While the outcome is written down, the next batch begins: two are under way at most.
+	if err := w.written(); err != nil {
 		return err
 	}
-	w.count(results)
+	w.writing = make(chan error, 1)
+	go func(done chan error) {
+		done <- w.persist(ctx, func() error { return w.Journal.End(ctx, w.round, results) })
+	}(w.writing)
 	return nil
+}
+
+// written waits until the outcome of the batch before is written down.
+func (w *worker) written() error {
+	if w.writing == nil {
+		return nil
+	}
+	err := <-w.writing
+	w.writing = nil
+	return err
 }
 
 // count gives the target up when too many steps have failed on it.

@@ -193,7 +193,7 @@ func (r *Runner) run(ctx context.Context, steps []Step) error {
 	var all error
 	var mu sync.Mutex
 	Each(ctx, slices.Sorted(maps.Keys(by)), 4, func(ctx context.Context, target string) {
-		err := r.Target(ctx, 1, target, by[target], -1)
+		err := r.Target(ctx, 1, target, by[target], -1, nil)
 		mu.Lock()
 		defer mu.Unlock()
 		all = errors.Join(all, err)
@@ -256,7 +256,7 @@ func TestFailShare(t *testing.T) {
 				return strings.HasSuffix(name, "1") || strings.HasSuffix(name, "4") || strings.HasSuffix(name, "7") || name == "a-0"
 			}}
 			r, m := setup(t, map[string]*fake{"a": f})
-			if err := r.Target(context.Background(), 1, "a", steps(30, "a"), share); err != nil {
+			if err := r.Target(context.Background(), 1, "a", steps(30, "a"), share, nil); err != nil {
 				t.Fatal(err)
 			}
 			if got := m.count(); !maps.Equal(got, want) {

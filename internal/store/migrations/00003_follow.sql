@@ -15,3 +15,4 @@ ALTER TABLE target
   ADD COLUMN IF NOT EXISTS compared_on DATE   NULL,                -- and the day
   ADD COLUMN IF NOT EXISTS comparisons BIGINT NOT NULL DEFAULT 0;  -- counts up with each, so that nobody builds on an older one
 ALTER TABLE round ADD COLUMN IF NOT EXISTS lost MEDIUMTEXT NOT NULL DEFAULT '';  -- of an undo: what it cannot bring back, a line each
+ALTER TABLE step DROP KEY IF EXISTS by_outcome; -- every outcome moved in it twice; in_phase finds as well
