@@ -121,6 +121,9 @@ func TestUndo(t *testing.T) {
 	if err != nil || u.Undoes != done.ID || u.Because != "undo of round 1: settle" || len(u.Lost) == 0 {
 		t.Fatalf("%+v %v", u, err)
 	}
+	if again, err := s.Round(ctx, odd, u.ID); err != nil || !slices.Equal(again.Lost, u.Lost) {
+		t.Errorf("what cannot be brought back is not kept with the round: %q %v", again.Lost, err)
+	}
 	if got := carried(t, s, u); got.State != Complete {
 		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, Page{})
 		t.Fatalf("%+v %+v", got, steps.Items)
@@ -429,6 +432,13 @@ func TestBulk(t *testing.T) {
 	}
 	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "contested") || !strings.Contains(got, "different enable account marit") {
 		t.Errorf("what was asked for is contested: %s", got)
+	}
+	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "what,user,target\n\ndisable,hanne,arctic\nenable,nobody,*\n"})
+	if err != nil || len(out.Lines) != 2 || out.Lines[0].Line != 3 || out.Lines[0].Outcome != "drafted" || out.Lines[1].Line != 4 || out.Lines[1].Outcome != "refused" {
+		t.Errorf("%+v %v", out, err)
+	}
+	if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "who,what\n"}); ProblemOf(err).Field != "csv" {
+		t.Errorf("a table without its columns: %v", err)
 	}
 	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
 	if err != nil || len(out.Lines) != 2 || out.Round.Steps != 1 {

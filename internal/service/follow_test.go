@@ -167,3 +167,56 @@ func less(a, b string) string {
 	other := strings.Split(b, "\n")
 	return strings.Join(slices.DeleteFunc(strings.Split(a, "\n"), func(l string) bool { return slices.Contains(other, l) }), "\n")
 }
+
+// A survey that sees nothing new compares nothing, and one that does compares.
+func TestNothingNew(t *testing.T) {
+	s, f := surveyed(t, declaration, "marit", "1501")
+	compared := func() int64 {
+		row, err := s.Store.Target(ctx, "arctic")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return row.Comparisons
+	}
+	first, list := compared(), told(t, s)
+	for range 2 {
+		survey(t, s)
+	}
+	if n := compared(); n != first || told(t, s) != list {
+		t.Errorf("compared %d times more though nothing was new", n-first)
+	}
+	f.change("marit", "number", "1502")
+	survey(t, s)
+	if n := compared(); n != first+1 || told(t, s) == list {
+		t.Errorf("compared %d times after a change", n-first)
+	}
+	first = compared()
+	tomorrow := s.now().AddDate(0, 0, 1)
+	s.Clock = func() time.Time { return tomorrow }
+	survey(t, s)
+	if n := compared(); n != first+1 {
+		t.Errorf("compared %d times on another day", n-first)
+	}
+	// What a round changes is compared when it is over, and not taken for known before.
+	settle(t, s)
+	if row, err := s.Store.Target(ctx, "arctic"); err != nil || row.Compared != 1 || told(t, s) == list {
+		t.Errorf("%+v %v", row, err)
+	}
+}
+
+// Revisions written before they were kept in pieces read as they did, and are followed.
+func TestWholeRevisions(t *testing.T) {
+	s, _ := surveyed(t, declaration, "marit", "1501")
+	first, files, err := s.Files(ctx, Itself, 1)
+	if err != nil || first.Number != 1 || len(files) != 1 || files[0].Text != declaration {
+		t.Fatalf("%+v %v", files, err)
+	}
+	c := s.newest(ctx)
+	c.pieced = false // as if revision 1 were of an earlier version
+	if _, err := s.Edit(ctx, Itself, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: 1001}, {Section: "users", Name: "marit", Key: "mail", Do: declare.Set, Value: "m@x"}}, "t"); err != nil {
+		t.Fatal(err)
+	}
+	if _, files, err = s.Files(ctx, Itself, 2); err != nil || !strings.Contains(files[0].Text, "mail: m@x") {
+		t.Errorf("%+v %v", files, err)
+	}
+}

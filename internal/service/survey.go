@@ -210,13 +210,19 @@ func (s *Service) differences(ctx context.Context, d *resolve.Desired) (outcome,
 	if err != nil {
 		return outcome{}, err
 	}
+	var shut map[string]time.Time
+	if d.Target.Removal.Keep > 0 && d.Target.Unexpected == model.RemoveUnexpected {
+		if shut, err = s.Store.ShutSince(ctx, name); err != nil {
+			return outcome{}, err
+		}
+	}
 	var out outcome
 	for i := range accounts {
 		if !accounts[i].System {
 			out.people++
 		}
 	}
-	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions})
+	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions, Shut: shut})
 	drift.Contest(out.findings, putRight(mended))
 	return out, nil
 }

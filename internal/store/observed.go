@@ -243,6 +243,20 @@ func (s *Store) Holding(ctx context.Context, target string) (accounts, others []
 	return accounts, others, links, err
 }
 
+// ShutSince returns since when the accounts of a target that may be shut are as they are, by name.
+func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.Time, error) {
+	var rows []struct {
+		Name  string    `db:"name"`
+		Since time.Time `db:"since"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, since FROM observed WHERE target = ? AND kind = 'account' AND INSTR(body, ?) > 0`, target, []byte(model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})))
+	out := make(map[string]time.Time, len(rows))
+	for _, r := range rows {
+		out[r.Name] = r.Since
+	}
+	return out, err
+}
+
 // ObservedAt returns what a target was seen to hold at a moment in the past.
 func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
 	return s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?

@@ -505,6 +505,12 @@ func TestLinksAndDecisions(t *testing.T) {
 			tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "a"}, {Kind: model.Account, Name: "b", Unique: "u2"}, {Kind: model.Account, Name: "c", Unique: "u3"}, {Kind: model.Account, Name: "free"}, {Kind: model.GroupKind, Name: "b"}}, nil, nil, now),
 			tx.PutLinks(ctx, "b", []model.Link{{User: "a", Name: "a"}, {User: "bea", Name: "b", Unique: "u2"}, {User: "carl", Name: "c", Unique: "other"}, {User: "0", Name: "0"}, {User: "z", Name: "z"}, {User: "second", Name: "b"}}, 1, now))
 	})
+	tx(t, s, func(tx *store.Tx) error {
+		return tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "d", Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})}}, nil, nil, now.Add(time.Hour))
+	})
+	if shut, err := s.ShutSince(ctx, "b"); err != nil || len(shut) != 1 || !shut["d"].Equal(now.Add(time.Hour)) {
+		t.Errorf("%v %v", shut, err)
+	}
 	accounts, others, left, err := s.Holding(ctx, "b")
 	owners := ""
 	for _, o := range accounts {
@@ -513,7 +519,7 @@ func TestLinksAndDecisions(t *testing.T) {
 	for _, l := range left {
 		owners += l.User + " "
 	}
-	if err != nil || len(others) != 1 || owners != "a=true b=false c=false free=false 0 bea second carl z " {
+	if err != nil || len(others) != 1 || owners != "a=true b=false c=false d=false free=false 0 bea second carl z " {
 		t.Errorf("%q %v %v", owners, others, err)
 	}
 	decide := func(name, user string, theirs bool) {

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"hen-roost/internal/core/match"
 	"hen-roost/internal/core/model"
@@ -25,7 +26,8 @@ type Input struct {
 	Others    []model.Object // observed groups, rights, containers and policies
 	Links     []model.Link   // all others
 	Decisions []model.Decision
-	Reach     *Reach // nil: the whole target
+	Reach     *Reach               // nil: the whole target
+	Shut      map[string]time.Time // since when accounts are as they are; asked where shut ones are kept for a time
 }
 
 type comparer struct {
@@ -512,6 +514,8 @@ func (c *comparer) strangers() {
 		rule := c.Desired.Target.Unexpected
 		f := model.Finding{Kind: model.Unexpected, Act: model.Act{Object: model.Account, Name: o.Name, User: user}}
 		switch {
+		case closed && rule == model.RemoveUnexpected && user == "" && c.kept(o.Name):
+			continue
 		case closed && rule == model.RemoveUnexpected && user == "":
 			f.Verb = model.Remove // shut in an earlier round: what is removed was out of use before
 		case closed && (user != "" || rule != model.ReportUnexpected):
@@ -523,6 +527,14 @@ func (c *comparer) strangers() {
 		f.Note = c.about(o, user)
 		c.add(f)
 	}
+}
+
+// kept says whether a shut account is to be kept for now: from the day on which
+// it was first seen so, as long as the target's removal says.
+func (c *comparer) kept(name string) bool {
+	keep := c.Desired.Target.Removal.Keep
+	since, known := c.Shut[name]
+	return keep > 0 && (!known || since.Add(keep).UTC().Format(time.DateOnly) > c.Desired.Plan.Day)
 }
 
 // about says what a person should know of an account nobody declared.

@@ -331,6 +331,15 @@ func TestThings(t *testing.T) {
 	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}), "different: set policy policy staff: password.length 8 → password.length 12\nunexpected: disable account eva: open → shut\nunexpected: remove account jarle"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
+	// Where shut accounts are kept for a time, they go when it is over.
+	d.Targets["t"].Removal.Keep = 90 * 24 * time.Hour
+	today := time.Now().UTC()
+	for days, want := range map[int]string{10: "", 89: "", 91: "unexpected: remove account jarle"} {
+		in := drift.Input{Others: others, Accounts: []model.Object{shut}, Shut: map[string]time.Time{"jarle": today.AddDate(0, 0, -days)}}
+		if got := lines(in); got != "different: set policy policy staff: password.length 8 → password.length 12\n"+want && got+"\n" != "different: set policy policy staff: password.length 8 → password.length 12\n"+want {
+			t.Errorf("shut for %d days:\n%s", days, got)
+		}
+	}
 }
 
 // Whatever the order and the state of observed accounts, the walk along both

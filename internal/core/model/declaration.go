@@ -247,7 +247,7 @@ type Target struct {
 // Removal says what becomes of what an account leaves behind.
 type Removal struct {
 	Home string        // "keep", "archive" or "remove"
-	Keep time.Duration // how long an archive, or a disabled account, is kept; 0: for ever
+	Keep time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
 }
 
 // Limits are the bounds a round must stay inside on one target, else it is held.
