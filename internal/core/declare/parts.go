@@ -175,10 +175,12 @@ func cutFile(file, text string, before, old []*part) (out []*part, ok bool) {
 		if own {
 			above = ""
 		}
-		p := kept[above+"\x00"+text[begin:at]]
+		key := above + "\x00" + text[begin:at]
+		p := kept[key]
 		if p == nil || p.indent != indent {
 			p = newPart(file, above, text[begin:at], indent, true)
 		}
+		delete(kept, key) // the same text in another place is another part
 		out = append(out, p)
 		begin, lines, own = at, 0, false
 	}
