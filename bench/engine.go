@@ -65,7 +65,7 @@ func company(users int) []declare.File {
 
 // seen makes what a target holds: all that is desired of it but for one account in a hundred.
 func seen(d *resolve.Desired) drift.Input {
-	in := drift.Input{Desired: d, Accounts: make([]model.Object, 0, d.Len())}
+	in := drift.Input{Desired: d, InOrder: true, Accounts: make([]model.Object, 0, d.Len())}
 	var text strings.Builder
 	members := map[string][]string{}
 	n := 0
@@ -182,15 +182,28 @@ func resolveCompany(_ context.Context, w *workbench) (float64, float64, error) {
 	return time.Since(began).Seconds() * 1e6 / float64(n), 1.5, nil
 }
 
-// compareCompany: one target's observations, of which one in a hundred differs,
+// compareFirst: one target's observations, of which one in a hundred differs,
+// for the first time; compareCompany: again, as after each survey.
+func compareFirst(ctx context.Context, w *workbench) (float64, float64, error) {
+	return compared(w, nil)
+}
+
+func compareCompany(ctx context.Context, w *workbench) (float64, float64, error) {
+	return compared(w, drift.NewKnown(maphash.MakeSeed()))
+}
+
+// compared: one target's observations, of which one in a hundred differs,
 // against one hash over the same bytes, in ns an account.
-func compareCompany(_ context.Context, w *workbench) (float64, float64, error) {
+func compared(w *workbench, known *drift.Known) (float64, float64, error) {
 	e, err := w.engineOf()
 	if err != nil {
 		return 0, 0, err
 	}
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
 	in := seen(e.plan.Targets["target-01"])
+	if in.Known = known; known != nil {
+		drift.Compare(in)
+	}
 	// Both sides of each pair, as they lie in memory.
 	both := make([][]byte, 0, len(in.Accounts))
 	for _, o := range in.Accounts {

@@ -34,6 +34,7 @@ var figures = []figure{
 	{"directory-add-2000", "s", 1.25, directoryAdd},
 	{"company-parse", "s", 0, parseCompany},
 	{"company-resolve-an-account", "µs", 1, resolveCompany},
+	{"company-compare-first-an-account", "ns", 0, compareFirst},
 	{"company-compare-an-account", "ns", 3, compareCompany},
 	{"company-compare-two-processors", "s", 0.588, compareTwice},
 	{"company-memory-an-account", "B", 1, memoryCompany},

@@ -40,7 +40,7 @@ var knows = map[string][]string{
 
 // outside lists what the core may import from beyond the project: nothing that
 // reads a disk, a socket or a random source.
-var outside = []string{"bytes", "cmp", "crypto/sha256", "hash/fnv", "encoding/base64", "encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path", "regexp", "runtime", "slices",
+var outside = []string{"bytes", "cmp", "crypto/sha256", "hash/fnv", "hash/maphash", "encoding/base64", "encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path", "regexp", "runtime", "slices",
 	"sort", "strconv", "strings", "sync", "time", "unicode", "github.com/goccy/go-yaml", "cel.dev/cel-go/cel", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "github.com/goccy/go-yaml/ast",
 	"github.com/goccy/go-yaml/parser", "github.com/goccy/go-yaml/token"}
 

@@ -88,7 +88,7 @@ func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (
 		if known[name].SurveyedAt == nil || len(q.Targets) > 0 && !slices.Contains(q.Targets, name) {
 			continue
 		}
-		x, err := s.differences(ctx, c.plan.Targets[name])
+		x, err := s.differences(ctx, c.plan.Targets[name], nil)
 		if err != nil {
 			return nil, err
 		}

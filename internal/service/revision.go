@@ -63,7 +63,7 @@ func (s *Service) Means(ctx context.Context, who Operator, files []declare.File)
 		out.Findings += len(sh.is) - len(sh.was)
 	}
 	for _, name := range whole {
-		x, err := s.differences(ctx, read.plan.Targets[name])
+		x, err := s.differences(ctx, read.plan.Targets[name], nil)
 		if err != nil {
 			return Meaning{}, err
 		}

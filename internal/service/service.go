@@ -8,6 +8,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"hash/maphash"
 	"log/slog"
 	"os"
 	"strings"
@@ -43,6 +44,9 @@ type Service struct {
 	schemas map[string]model.Schema
 	runner  *work.Runner
 	slow    *slowdown
+
+	known sync.Map     // by target: what comparisons found right
+	seed  maphash.Seed // of its hashes
 
 	mu    sync.Mutex
 	plans map[string]*current // the resolved declaration, by day; one day is kept
@@ -80,7 +84,7 @@ func New(c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), slow: newSlowdown(), plans: map[string]*current{}}
+	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), slow: newSlowdown(), seed: maphash.MakeSeed(), plans: map[string]*current{}}
 	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()

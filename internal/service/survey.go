@@ -191,8 +191,9 @@ type outcome struct {
 	people   int // accounts that are not the target's own
 }
 
-// differences compares what a target was last seen to hold with what is desired of it.
-func (s *Service) differences(ctx context.Context, d *resolve.Desired) (outcome, error) {
+// differences compares what a target was last seen to hold with what is desired
+// of it. known, nil for nothing, is what comparisons before found right.
+func (s *Service) differences(ctx context.Context, d *resolve.Desired, known *drift.Known) (outcome, error) {
 	name := d.Target.Name
 	accounts, others, links, err := s.Store.Holding(ctx, name)
 	if err != nil {
@@ -222,7 +223,7 @@ func (s *Service) differences(ctx context.Context, d *resolve.Desired) (outcome,
 			out.people++
 		}
 	}
-	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, Others: others, Links: links, Decisions: decisions, Shut: shut})
+	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, InOrder: true, Others: others, Links: links, Decisions: decisions, Known: known, Shut: shut})
 	drift.Contest(out.findings, putRight(mended))
 	return out, nil
 }
@@ -237,11 +238,13 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 	if desired == nil {
 		return 0, 0, nil
 	}
-	x, err := s.differences(ctx, desired)
+	known, done := s.knownOf(name)
+	x, err := s.differences(ctx, desired, known)
+	done()
 	if err != nil {
 		return 0, 0, err
 	}
-	known, err := s.Store.SeenFindings(ctx, name)
+	before, err := s.Store.SeenFindings(ctx, name)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -259,7 +262,7 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		if err := tx.PutLoose(ctx, name, x.loose); err != nil {
 			return nil, err
 		}
-		if err := tx.CameBack(ctx, name, cameBack(x.findings, known), s.now()); err != nil {
+		if err := tx.CameBack(ctx, name, cameBack(x.findings, before), s.now()); err != nil {
 			return nil, err
 		}
 		if err := tx.CountDay(ctx, name, s.now(), counts); err != nil {
@@ -273,6 +276,18 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		return []*store.Entry{e}, nil
 	})
 	return len(x.findings), fresh, err
+}
+
+// knownOf is what comparisons of a target found right, for one comparison at a time.
+func (s *Service) knownOf(target string) (known *drift.Known, done func()) {
+	type slot struct {
+		sync.Mutex
+		*drift.Known
+	}
+	x, _ := s.known.LoadOrStore(target, &slot{Known: drift.NewKnown(s.seed)})
+	k := x.(*slot)
+	k.Lock()
+	return k.Known, k.Unlock
 }
 
 func freshEntry(at time.Time, target string, fresh int) *store.Entry {

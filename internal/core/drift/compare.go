@@ -23,10 +23,12 @@ import (
 type Input struct {
 	Desired   *resolve.Desired
 	Accounts  []model.Object // observed; those that are linked to the user who has their name say so
+	InOrder   bool           // the accounts come in order of name, and none has another's
 	Others    []model.Object // observed groups, rights, containers and policies
 	Links     []model.Link   // all others
 	Decisions []model.Decision
 	Reach     *Reach               // nil: the whole target
+	Known     *Known               // what was found right before; nil: nothing
 	Shut      map[string]time.Time // since when accounts are as they are; asked where shut ones are kept for a time
 }
 
@@ -35,6 +37,7 @@ type comparer struct {
 	observed []model.Object // accounts, by name
 	held     places         // by person: place in observed of the account that is theirs, counted from 1
 	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
+	known    *Known
 	groups   map[string]*model.Object
 	members  map[string]*membership
 	lists    [][]*membership // by shape: the groups its accounts join
@@ -53,8 +56,12 @@ type membership struct {
 	group   *resolve.Group
 	in      []int32           // places of observed accounts, ascending, from the walk
 	more    map[string]string // account name → user, from the rest
-	have    model.Values      // members seen, less those that the walk has met
+	seen    model.Values      // members seen
+	have    model.Values      // the same, less those that the walk has met
 	differs bool              // the walk has met one who is not next
+	people  uint64            // who should be in it, by the walk: the sum of their marks
+	late    bool              // it was not, after all
+	quick   bool              // who was seen is known to be right if the same people should be in it
 }
 
 // meet notes that the walk has come to somebody who should be in the group.
@@ -68,19 +75,26 @@ func (m *membership) meet(place int32, name string) {
 }
 
 // Compare returns the findings of one target, or of what of it is in reach:
-// groups and the like first, then accounts, then memberships. It does not
-// change its input.
+// groups and the like first, then accounts, then memberships. It changes
+// nothing of its input but what is known.
 func Compare(in Input) []model.Finding {
 	c := compare(in)
 	return c.out
 }
 
 func compare(in Input) *comparer {
-	c := &comparer{Input: in, observed: ordered(in.Accounts, func(o *model.Object) string { return o.Name }), groups: map[string]*model.Object{},
+	c := &comparer{Input: in, observed: in.Accounts, groups: map[string]*model.Object{},
 		members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
 		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
+	if !in.InOrder {
+		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
+	}
 	c.owner = make([]int32, len(c.observed))
 	c.held = newPlaces(in.Desired.Plan.Size(), in.Reach != nil)
+	if in.Known != nil && in.Reach == nil {
+		c.known = in.Known
+		c.known.begin(in.Desired.Plan)
+	}
 	for i := range in.Others {
 		if o := &in.Others[i]; o.Kind == model.GroupKind {
 			c.groups[o.Name] = o
@@ -93,7 +107,12 @@ func compare(in Input) *comparer {
 		m := &membership{group: g, more: map[string]string{}}
 		if o := c.groups[g.Name]; o != nil {
 			cursor := o.Attributes.Cursor()
-			m.have, _ = cursor.Seek(model.Members)
+			m.seen, _ = cursor.Seek(model.Members)
+			m.have = m.seen
+		}
+		if c.known != nil {
+			before, ok := c.known.groups[g.Name]
+			m.quick = ok && before.members == c.known.of(m.seen)
 		}
 		c.members[g.Name] = m
 	}
@@ -137,6 +156,11 @@ func (c *comparer) walk() (rest []model.Link) {
 	links := ordered(c.Links, func(l *model.Link) string { return l.Name })
 	o := 0
 	for a := range c.Reach.accounts(c.Desired) {
+		if o < len(c.observed) && c.observed[o].Linked && c.observed[o].Name == a.Name && a.ID == a.Name { // nearly always
+			c.settle(o, a)
+			o++
+			continue
+		}
 		order := 1
 		for o < len(c.observed) {
 			if order = strings.Compare(c.observed[o].Name, a.Name); order >= 0 {
@@ -172,13 +196,35 @@ func (c *comparer) walk() (rest []model.Link) {
 func (c *comparer) settle(o int, a resolve.Account) {
 	c.held.set(a.At, int32(o+1))
 	c.owner[o] = int32(a.At + 1)
-	var same bool
-	if same, c.room = a.Same(c.observed[o].Attributes, c.room); !same {
+	if !c.same(a, c.observed[o].Attributes) {
 		c.left = append(c.left, a)
 	}
-	for _, m := range c.joins(a) {
-		m.meet(int32(o), a.Name)
+	list := c.joins(a)
+	if len(list) == 0 {
+		return
 	}
+	who := mark(a.Person)
+	for _, m := range list {
+		if m.people += who; !m.quick {
+			m.meet(int32(o), a.Name)
+		}
+	}
+}
+
+func (c *comparer) same(a resolve.Account, seen model.Attributes) (same bool) {
+	if c.known == nil {
+		same, c.room = a.Same(seen, c.room)
+		return same
+	}
+	row := c.known.row(a.Person, seen)
+	if c.known.rows[a.At] == row {
+		return true
+	}
+	if same, c.room = a.Same(seen, c.room); !same {
+		row = 0
+	}
+	c.known.rows[a.At] = row
+	return same
 }
 
 // joins are the groups an account should be in.
@@ -448,12 +494,20 @@ func (c *comparer) whose(place int) string {
 func (c *comparer) values(a resolve.Account, have *model.Object) {
 	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.ID}
 	guard, shut := c.protected(have.Name)
+	cursor := have.Attributes.Cursor()
 	for i := range a.Fields() {
 		w, owned := a.Value(i)
 		if !owned {
 			continue
 		}
-		found := have.Attributes.Get(w.Name)
+		seen, there := cursor.Seek(w.Name)
+		if one, ok := seen.One(); ok && len(w.Values) == 1 && one == w.Values[0] {
+			continue
+		}
+		var found []string
+		if there {
+			found = seen.List()
+		}
 		s, _ := c.Desired.Schema.Find(model.Account, w.Name)
 		if model.SameSet(found, w.Values, folding(s)) {
 			continue

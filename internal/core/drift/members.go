@@ -9,6 +9,7 @@ import (
 )
 
 func (c *comparer) memberships() {
+	c.meetAfterAll()
 	for _, g := range c.Desired.Groups {
 		if _, shut := c.protected(g.Name); shut || c.members[g.Name] == nil {
 			continue
@@ -29,7 +30,11 @@ func (c *comparer) memberships() {
 // compareMembers walks along who should be in a group and who is.
 func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 	m := c.members[g.Name]
+	if m.quick {
+		return // the same people as when the same members were right
+	}
 	if len(m.more) == 0 && !m.differs && m.have == "" {
+		c.right(m)
 		return // the walk has met them all, one after the other
 	}
 	have := members.List()
@@ -43,7 +48,9 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 		want = append(want, wanted{name, user})
 	}
 	slices.SortFunc(want, func(a, b wanted) int { return cmp.Compare(a.name, b.name) })
+	exact := len(m.more) == 0
 	for len(want) > 0 || len(have) > 0 {
+		exact = exact && len(want) > 0 && len(have) > 0 && want[0].name == have[0]
 		switch {
 		case len(have) == 0 || len(want) > 0 && want[0].name < have[0]:
 			c.joining(g, want[0])
@@ -53,6 +60,43 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 			have = have[1:]
 		default:
 			want, have = want[1:], have[1:]
+		}
+	}
+	if exact {
+		c.right(m)
+	}
+}
+
+// right remembers that who was seen in a group is who should be.
+func (c *comparer) right(m *membership) {
+	if c.known != nil {
+		c.known.groups[m.group.Name] = print{m.people, c.known.of(m.seen)}
+	}
+}
+
+// meetAfterAll lets groups that were thought to be known, and are not after
+// all, meet who should be in them.
+func (c *comparer) meetAfterAll() {
+	late := false
+	for _, m := range c.members {
+		if m.quick && (len(m.more) > 0 || c.known.groups[m.group.Name].people != m.people) {
+			m.quick, m.late, late = false, true, true
+			delete(c.known.groups, m.group.Name)
+		}
+	}
+	if !late {
+		return
+	}
+	for o, own := range c.owner {
+		if own == 0 {
+			continue
+		}
+		if a, ok := c.Desired.AccountFor(c.Desired.Plan.Numbered(int(own - 1))); ok {
+			for _, m := range c.joins(a) {
+				if m.late {
+					m.meet(int32(o), a.Name)
+				}
+			}
 		}
 	}
 }

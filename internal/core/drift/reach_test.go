@@ -2,6 +2,8 @@ package drift_test
 
 import (
 	"fmt"
+	"hash/maphash"
+	"maps"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -239,5 +241,66 @@ func TestReach(t *testing.T) {
 	}
 	if short < 100 || whole < 50 {
 		t.Errorf("%d comparisons in reach, %d of everything", short, whole)
+	}
+}
+
+// With what is known from before, whatever came in between, a comparison finds
+// what one that knows nothing finds.
+func TestKnown(t *testing.T) {
+	for range 150 {
+		seed := rand.Uint64()
+		v := &village{rand.New(rand.NewPCG(seed, 4)), map[string]string{}}
+		for i := range 30 {
+			v.put(i)
+		}
+		d := v.read(t)
+		plan, err := resolve.Resolve(d, villageSchemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		ins, knowns := map[string]drift.Input{}, map[string]*drift.Known{}
+		for name, d := range plan.Targets {
+			ins[name], knowns[name] = linked(v.seen(d)), drift.NewKnown(maphash.MakeSeed())
+		}
+		for step := range 8 {
+			for name, in := range ins {
+				in.Desired = plan.Targets[name]
+				want := said(drift.Compare(in))
+				in.Known = knowns[name]
+				if got := said(drift.Compare(in)); got != want {
+					t.Fatalf("seed %d, step %d, %s:\n%s\nwant\n%s", seed, step, name, got, want)
+				}
+				switch i := v.IntN(len(in.Accounts)); v.IntN(5) {
+				case 0:
+					in.Accounts[i].Attributes = in.Accounts[i].Attributes.With("shell", fmt.Sprintf("/bin/%d", v.IntN(3)))
+				case 1:
+					in.Accounts[i].Linked = !in.Accounts[i].Linked
+				case 2:
+					in.Accounts = slices.Delete(in.Accounts, i, i+1)
+				case 3:
+					if len(in.Others) > 0 {
+						g := &in.Others[v.IntN(len(in.Others))]
+						g.Attributes = g.Attributes.With(model.Members, append(g.Attributes.Get(model.Members), fmt.Sprintf("u%d", v.IntN(32)))...)
+					}
+				}
+				ins[name] = in
+			}
+			switch v.IntN(3) {
+			case 0: // somebody changes
+				i := v.IntN(32)
+				id := fmt.Sprintf("u%d", i)
+				v.put(i)
+				next := *plan.Declaration()
+				next.Users = maps.Clone(next.Users)
+				next.Users[id] = v.read(t).Users[id]
+				if plan, _, err = plan.Follow(&next, []string{id}); err != nil {
+					t.Fatal(err)
+				}
+			case 1: // everything is read anew
+				if plan, err = resolve.Resolve(plan.Declaration(), villageSchemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), nil); err != nil {
+					t.Fatal(err)
+				}
+			}
+		}
 	}
 }

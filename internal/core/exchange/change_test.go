@@ -15,7 +15,7 @@ func TestReadChanges(t *testing.T) {
 		{"a short line", "user,target,what\nmarit.fell\n", "2 marit.fell  "},
 		{"nothing", "", "no line with the columns user, target, what"},
 		{"another table", "name,mail\nx,y\n", `line 1 has no column "user"; it has name, mail`},
-		{"half a quote", "user,target,what\n\"x,a,b\n", "record on line 2"},
+		{"half a quote", "user,target,what\n\"x,a,b\n", "parse error on line 2"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			list, err := exchange.ReadChanges(c.text)

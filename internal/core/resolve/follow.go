@@ -32,6 +32,7 @@ type Change struct {
 func (p *Plan) Follow(d *model.Declaration, users []string) (*Plan, *Change, error) {
 	p.kit.following.Lock()
 	defer p.kit.following.Unlock()
+	p.kit.version++
 	next := *p
 	next.d, next.Targets = d, make(map[string]*Desired, len(p.Targets))
 	for name, t := range p.Targets {
@@ -64,7 +65,7 @@ func (f *follower) person(id string) {
 	var pair Pair
 	pair.Before, _ = f.change.From.Person(id)
 	if u := f.d.Users[id]; u != nil {
-		x := &Person{ID: id, Declared: u}
+		x := &Person{ID: id, Declared: u, Version: f.version}
 		if pair.Before != nil {
 			x.At = pair.Before.At
 		} else {

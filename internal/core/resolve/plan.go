@@ -41,6 +41,12 @@ type Plan struct {
 // Declaration is what the plan was made of.
 func (p *Plan) Declaration() *model.Declaration { return p.d }
 
+// Line is what plans that follow one another have in common.
+type Line = kit
+
+// Line tells plans that follow one another from others.
+func (p *Plan) Line() *Line { return p.kit }
+
 // Size is how many numbers people have been given: one more than the largest Person.At.
 func (p *Plan) Size() int { return len(p.numbered) }
 
@@ -55,18 +61,21 @@ func (p *Plan) ready() {
 
 // Person is a user with all expressions filled in.
 type Person struct {
-	ID, Name, Given, Family, Mail string
+	ID      string
+	At      int   // a number of their own in the plan and in those that follow it
+	Version int32 // another after each change
+	bundle  *bundle
+
+	Name, Given, Family, Mail string
 
 	Declared *model.User
 	State    string
-	At       int // a number of their own in the plan and in those that follow it
 
 	number  string
 	texts   [6]string         // the single ones of ownFields
 	details map[string]string // those that hold expressions
 	named   []string          // roles given by name that hold on the day
 	keys    []string
-	bundle  *bundle
 }
 
 // Roles are the roles held on the plan's day, with all they include, sorted.
@@ -314,6 +323,9 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 		}
 	}
 }
+
+// AccountFor is the account a person should have here.
+func (d *Desired) AccountFor(p *Person) (Account, bool) { return d.of(p) }
 
 // of is the account a person should have here.
 func (d *Desired) of(p *Person) (Account, bool) {

@@ -30,6 +30,7 @@ type resolver struct {
 // kit is what has been worked out of the roles. Plans that follow one another share it.
 type kit struct {
 	following sync.Mutex // held while a plan is made
+	version   int32      // counts up with each plan that follows
 	set       *expr.Set
 	grants    map[string][]*grant // by role
 	held      []*model.Role       // by condition
