@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"time"
 
@@ -114,3 +115,20 @@ var (
 		return id, declare.Edit{Section: "users", Name: id, Key: "until", Do: declare.Set, Value: "2020-01-01"}
 	})
 )
+
+// holdingMemory: what a target's observations and links take when they are read
+// to be compared, in bytes an account, against the 300 that they may take.
+func holdingMemory(ctx context.Context, w *workbench) (float64, float64, error) {
+	if _, err := w.standingOf(ctx); err != nil {
+		return 0, 0, err
+	}
+	before := heap()
+	accounts, others, links, err := w.seen.store.Holding(ctx, "target-01")
+	if err != nil || len(accounts) != companyUsers || len(links) != 0 {
+		return 0, 0, fmt.Errorf("%d accounts, %d links: %w", len(accounts), len(links), err)
+	}
+	took := float64(heap()-before) / float64(len(accounts))
+	runtime.KeepAlive(accounts)
+	runtime.KeepAlive(others)
+	return took, 300, nil
+}

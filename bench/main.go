@@ -41,6 +41,7 @@ var figures = []figure{
 	{"observe-2000000-accounts", "s", 1, observeFirst},
 	{"observe-2000000-again", "s", 0, observeAgain},
 	{"drift-page", "ms", 1, driftPage},
+	{"observations-an-account", "B", 1, holdingMemory},
 	{"follow-a-value", "ms", 1, followValue},
 	{"follow-a-hire", "ms", 1, followHire},
 	{"follow-a-leaver", "ms", 1, followLeaver},
