@@ -196,7 +196,7 @@ func TestSignIn(t *testing.T) {
 	if status, _, _ := c.call("GET", "/api/session", "", "", "Cookie", session); status != 401 {
 		t.Errorf("a session lives on after sign-out: %d", status)
 	}
-	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": `roost_findings{kind="missing"}`} {
+	for path, want := range map[string]string{"/healthz": "ok", "/readyz": "ready", "/metrics": "roost_record_entries_total"} {
 		if status, text, _ := c.call("GET", path, "", ""); status != 200 || !strings.Contains(text, want) {
 			t.Errorf("%s: %d %s", path, status, text)
 		}
