@@ -246,6 +246,7 @@ func (a *app) showRound(ctx context.Context, r service.Round) error {
 	for _, h := range r.Holds {
 		fmt.Fprintf(a.Out, "Held for %s: %s\n", h.Kind, wrapped(h.Words, "  ", 100))
 	}
+	a.lost(r.Lost)
 	a.printSteps(steps, r.StartedAt != nil)
 	return nil
 }

@@ -1,7 +1,6 @@
 package service
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -373,104 +372,6 @@ func TestExplain(t *testing.T) {
 	}
 }
 
-func TestRevisions(t *testing.T) {
-	s, _ := surveyed(t, "# the crew\n"+declaration)
-	edits := []declare.Edit{{Section: "users", Name: "hanne", Key: "roles", Do: declare.Take, Value: "crew"}, {Section: "users", Name: "olav", Do: declare.Set, Value: map[string]any{"name": "Olav", "roles": []any{"crew"}}}}
-	m, changed, err := s.MeansEdits(ctx, odd, edits)
-	if err != nil || m.People != 2 || m.Moves[0].Say != "loses an account on arctic" || m.Moves[1].Say != "is new; gains an account on arctic" || len(changed) != 1 || changed[0].Line != 5 || len(changed[0].After) != 2 {
-		t.Fatalf("%+v %v", m, err)
-	}
-	if r, err := s.Edit(ctx, odd, edits, "hanne left, olav came"); err != nil || r.Number != 2 {
-		t.Fatalf("%+v %v", r, err)
-	}
-	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}}, "x"); ProblemOf(err).Kind != Faulty {
-		t.Errorf("a role that is not there: %v", err)
-	}
-	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}}, "x"); ProblemOf(err).Kind != Invalid {
-		t.Errorf("nobody to take away: %v", err)
-	}
-	c, err := s.CompareRevisions(ctx, odd, 1, 2)
-	if err != nil || c.People != 2 || len(c.Lines) == 0 || c.Lines[0].File != "c.yaml" {
-		t.Errorf("%+v %v", c, err)
-	}
-	if r, err := s.Restore(ctx, odd, 1, "called off"); err != nil || r.Number != 3 || r.Because != "revision 1 brought back: called off" {
-		t.Errorf("%+v %v", r, err)
-	}
-	_, first, err := s.Files(ctx, odd, 1)
-	_, last, err2 := s.Files(ctx, odd, 0)
-	if err != nil || err2 != nil || first[0] != last[0] {
-		t.Errorf("%v %v, not the same files", err, err2)
-	}
-	if list, total, err := s.Revisions(ctx, odd, Page{}); err != nil || total != 3 || list[0].Number != 3 {
-		t.Errorf("%+v %v", list, err)
-	}
-	var p *Problem
-	if _, err := s.Restore(ctx, odd, 9, "x"); !errors.As(err, &p) || p.Kind != Unknown {
-		t.Errorf("%v", err)
-	}
-}
-
-func TestBulk(t *testing.T) {
-	s, _ := surveyed(t, declaration)
-	settle(t, s)
-	out, err := s.Bulk(ctx, odd, BulkRequest{Because: "leave", Lines: []BulkLine{
-		{"marit", "arctic", "disable"}, {"hanne", "*", "enable"}, {"marit", "*", "disable"}, {"mrit", "arctic", "disable"}, {"hanne", "arctic", "join nothing"}, {"hanne", "arctic", "explode"}, {"hanne", "arctic", "change full-name=Hanne V."}, {"hanne", "arctic", "change nonsense=1"}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	var got []string
-	for _, l := range out.Lines {
-		got = append(got, fmt.Sprintf("%d %s %s", l.Line, l.Outcome, l.Words))
-	}
-	want := []string{"1 drafted ", "2 already-so ", "3 refused an earlier line asks for it", `4 refused no user is called "mrit"; did you mean "marit"?`, `5 refused there is no group "nothing" on arctic`,
-		`6 refused "explode" is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE`, "7 drafted ", `8 refused "change nonsense=1": write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on arctic`}
-	if !slices.Equal(got, want) || out.Round.Steps != 2 {
-		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
-	}
-	if r := carried(t, s, out.Round); r.State != Complete {
-		t.Errorf("%+v", r)
-	}
-	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "contested") || !strings.Contains(got, "different enable account marit") {
-		t.Errorf("what was asked for is contested: %s", got)
-	}
-	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "what,user,target\n\ndisable,hanne,arctic\nenable,nobody,*\n"})
-	if err != nil || len(out.Lines) != 2 || out.Lines[0].Line != 3 || out.Lines[0].Outcome != "drafted" || out.Lines[1].Line != 4 || out.Lines[1].Outcome != "refused" {
-		t.Errorf("%+v %v", out, err)
-	}
-	if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "who,what\n"}); ProblemOf(err).Field != "csv" {
-		t.Errorf("a table without its columns: %v", err)
-	}
-	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
-	if err != nil || len(out.Lines) != 2 || out.Round.Steps != 1 {
-		t.Errorf("%+v %v", out, err)
-	}
-	for where, field := range map[string]string{"user.number >": "where", "user.number > 9000": "where", "'x'": "where"} {
-		if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "x", Where: where, What: "enable"}); ProblemOf(err).Field != field {
-			t.Errorf("%s: %v", where, err)
-		}
-	}
-}
-
-// Other params, for one round: nothing of it is stored but the round.
-func TestParams(t *testing.T) {
-	s, _ := surveyed(t, strings.Replace(strings.Replace(declaration, "users:", "params: {title: Marit}\nusers:", 1), "name: Marit Fell", `name: "${params.title} Fell"`, 1))
-	settle(t, s)
-	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"titel": "x"}}); ProblemOf(err).Kind != Invalid || !strings.Contains(err.Error(), `did you mean "title"?`) {
-		t.Errorf("%v", err)
-	}
-	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"title": "Captain"}})
-	if err != nil || r.Steps != 1 || r.Params["title"] != "Captain" {
-		t.Fatalf("%+v %v", r, err)
-	}
-	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
-	if steps.Items[0].After != "full-name Captain Fell" {
-		t.Errorf("%+v", steps.Items)
-	}
-	if got := kinds(t, s, DriftRequest{}); got != "" {
-		t.Error(got)
-	}
-}
-
 // A target that repeats its reconciliation is put right by itself, but for what must be held.
 func TestRepeat(t *testing.T) {
 	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, repeat: {survey: 1s, reconcile: 1s}", 1))
@@ -599,37 +500,6 @@ func TestAfter(t *testing.T) {
 			t.Errorf("%s on %s ended before what feeds it", x.What, x.Target)
 		}
 		last = *x.EndedAt
-	}
-}
-
-func TestImportExport(t *testing.T) {
-	s, _ := surveyed(t, declaration)
-	for _, format := range Formats {
-		text, err := s.WriteUsers(ctx, odd, format, "ou=People,dc=x")
-		if err != nil || !strings.Contains(text, "Marit Fell") {
-			t.Fatalf("%s: %v %s", format, err, text)
-		}
-		back, err := s.ReadUsers(ctx, odd, ImportRequest{Format: format, Text: text})
-		if err != nil || back.Same != 2 || len(back.Edits) != 0 || len(back.Faults) != 0 {
-			if format == "csv" || back.Changed > 0 && back.Edits[0].Key != "family" { // LDIF must say a family name
-				t.Errorf("%s: %+v %v", format, back, err)
-			}
-		}
-	}
-	in, err := s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n", Roles: []string{"crew"}})
-	if err != nil || in.New != 1 || in.Changed != 1 || len(in.Faults) != 1 || len(in.Edits) != 2 {
-		t.Fatalf("%+v %v", in, err)
-	}
-	if r, err := s.Edit(ctx, odd, in.Edits, "from the crewing office"); err != nil || r.Users != 3 {
-		t.Errorf("%+v %v", r, err)
-	}
-	if u, err := s.User(ctx, odd, "olav"); err != nil || !slices.Equal(u.Roles, []string{"crew"}) || u.State != "active" {
-		t.Errorf("%+v %v", u, err)
-	}
-	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "xls"})), "role": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Roles: []string{"crow"}})), "export": second(s.WriteUsers(ctx, odd, "xls", ""))} {
-		if ProblemOf(err).Kind != Unknown {
-			t.Errorf("%s: %v", name, err)
-		}
 	}
 }
 

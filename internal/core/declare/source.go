@@ -328,37 +328,30 @@ func (s *Source) partFor(e Edit) *part {
 }
 
 func (s *Source) find(section, name string) model.Pos {
-	of := func(x thing, ok bool) model.Pos {
-		if !ok {
-			return model.Pos{}
-		}
-		_, at := x.Called()
-		return at
-	}
 	switch section {
 	case "params":
 		return s.Params[name].Pos
 	case "users":
-		x, ok := s.Users[name]
-		return of(x, ok)
+		return stands(s.Users, name)
 	case "groups":
-		x, ok := s.Groups[name]
-		return of(x, ok)
+		return stands(s.Groups, name)
 	case "roles":
-		x, ok := s.Roles[name]
-		return of(x, ok)
+		return stands(s.Roles, name)
 	case "targets":
-		x, ok := s.Targets[name]
-		return of(x, ok)
+		return stands(s.Targets, name)
 	case "rights":
-		x, ok := s.Rights[name]
-		return of(x, ok)
+		return stands(s.Rights, name)
 	case "containers":
-		x, ok := s.Containers[name]
-		return of(x, ok)
+		return stands(s.Containers, name)
 	case "policies":
-		x, ok := s.Policies[name]
-		return of(x, ok)
+		return stands(s.Policies, name)
 	}
 	return model.Pos{}
+}
+
+func stands[T thing](in map[string]T, name string) (at model.Pos) {
+	if x, ok := in[name]; ok {
+		_, at = x.Called()
+	}
+	return at
 }

@@ -1,0 +1,284 @@
+package drift
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+)
+
+// doubts reports the people whom we cannot tell apart, and keeps anything from being made beside what could be theirs.
+func (c *comparer) doubts() {
+	for _, d := range c.match.Doubts {
+		for _, a := range d.Accounts {
+			c.doubt[a] = true
+		}
+		asked, ok := c.Desired.Plan.Account(d.User, c.Desired.Target.Name)
+		if !ok {
+			continue
+		}
+		c.unsure[d.User] = true
+		note := fmt.Sprintf("%d accounts could be theirs: %s", len(d.Accounts), strings.Join(d.Accounts, ", "))
+		if len(d.Rivals) > 0 {
+			note = fmt.Sprintf("account %s fits %s as well as %s", strings.Join(d.Accounts, ", "), strings.Join(d.Rivals, ", "), d.User)
+		}
+		c.add(model.Finding{
+			Kind:       model.Unmatched,
+			Act:        model.Act{Object: model.Account, Name: asked.Name, User: d.User},
+			Candidates: d.Accounts,
+			Note:       note + fmt.Sprintf("; decide with: roost adopt %s ACCOUNT %s", c.Desired.Target.Name, d.User),
+		})
+	}
+}
+
+// numbers finds who has the numbers that somebody is to get, in one more walk
+// over the observed accounts, and only when somebody is to get any.
+func (c *comparer) numbers() {
+	for _, a := range c.left {
+		have := ""
+		if place, ok := c.accountOf(a.Person); ok {
+			have = c.observed[place].Attributes.One(model.Number)
+		}
+		for i := range a.Fields() {
+			if a.FieldName(i) == model.Number {
+				if v, ok := a.Value(i); ok && v.First() != have {
+					c.taken[v.First()] = -1
+				}
+			}
+		}
+	}
+	if len(c.taken) == 0 {
+		return
+	}
+	for i := range c.observed {
+		if n := c.observed[i].Attributes.One(model.Number); n != "" {
+			if _, wanted := c.taken[n]; wanted {
+				c.taken[n] = int32(i)
+			}
+		}
+	}
+}
+
+// holder is the account that has a number, nil when none has.
+func (c *comparer) holder(number string) *model.Object {
+	if at, ok := c.taken[number]; ok && at >= 0 {
+		return &c.observed[at]
+	}
+	return nil
+}
+
+// account reports how one account that was not settled, or differs, stands.
+func (c *comparer) account(a resolve.Account) {
+	if c.unsure[a.ID] {
+		return
+	}
+	place, there := c.accountOf(a.Person)
+	if !there {
+		c.missing(a)
+		return
+	}
+	have := &c.observed[place]
+	if fit, ok := c.match.Fits[have.Name]; ok && c.owner[place] == 0 {
+		c.add(model.Finding{
+			Kind: model.Different,
+			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
+				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.ID}}}},
+			Note: "recognised by " + strings.Join(fit.By, " and "),
+		})
+	}
+	if was := c.match.Renamed[have.Name]; was != "" && c.owner[place] == 0 {
+		c.add(model.Finding{
+			Kind: model.Different,
+			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
+				Changes: []model.Change{{Attribute: "name", Before: []string{was}, After: []string{have.Name}}}},
+			Note: fmt.Sprintf("renamed there from %s to %s: the target's own id for it is the same", was, have.Name),
+		})
+	}
+	c.values(a, have)
+	if c.owner[place] == 0 {
+		for _, m := range c.joins(a) {
+			m.more[have.Name] = a.ID
+		}
+	}
+}
+
+// missing proposes to make an account, unless what it needs is taken by one that is not theirs.
+func (c *comparer) missing(a resolve.Account) {
+	act := model.Act{Object: model.Account, Name: a.Name, User: a.ID}
+	number := ""
+	for _, w := range a.Want() {
+		switch w.Name {
+		case model.Disabled:
+			continue
+		case model.Number:
+			number = w.First()
+		}
+		act.Changes = append(act.Changes, model.Change{Attribute: w.Name, After: w.Values})
+	}
+	decide := func(by *model.Object, note string, args ...any) {
+		f := model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf(note, args...)}
+		if by != nil {
+			f.Candidates = []string{by.Name}
+		}
+		c.add(f)
+	}
+	if why, shut := c.protected(a.Name); shut {
+		decide(nil, "the account %s cannot be made: %s", a.Name, why)
+		return
+	}
+	if at, taken := c.find(a.Name); taken {
+		decide(&c.observed[at], "the name %s is taken by an account that %s", a.Name, c.whose(at))
+		return
+	}
+	if other := c.holder(number); other != nil && number != "" {
+		at, _ := c.find(other.Name)
+		decide(other, "number %s is taken by %s, an account that %s", number, other.Name, c.whose(at))
+		return
+	}
+	act.Verb = model.Create
+	c.add(model.Finding{Kind: model.Missing, Act: act})
+	for _, m := range c.joins(a) {
+		m.more[a.Name] = a.ID
+	}
+}
+
+func (c *comparer) whose(place int) string {
+	o := &c.observed[place]
+	if c.owner[place] != 0 || c.match.Linked[o.Name] != "" {
+		return "belongs to " + c.userOf(place)
+	}
+	if why, shut := c.protected(o.Name); shut {
+		return "is " + why
+	}
+	if o.System {
+		return "belongs to the system"
+	}
+	return "could be somebody else's"
+}
+
+// values compares what the declaration owns of an account, and nothing else.
+func (c *comparer) values(a resolve.Account, have *model.Object) {
+	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.ID}
+	guard, shut := c.protected(have.Name)
+	cursor := have.Attributes.Cursor()
+	for i := range a.Fields() {
+		w, owned := a.Value(i)
+		if !owned {
+			continue
+		}
+		seen, there := cursor.Seek(w.Name)
+		if one, ok := seen.One(); ok && len(w.Values) == 1 && one == w.Values[0] {
+			continue
+		}
+		var found []string
+		if there {
+			found = seen.List()
+		}
+		s, _ := c.Desired.Schema.Find(model.Account, w.Name)
+		if model.SameSet(found, w.Values, folding(s)) {
+			continue
+		}
+		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
+		if w.Name == model.Disabled && !shut {
+			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}})
+			continue
+		}
+		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
+			at, _ := c.find(other.Name)
+			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}, Candidates: []string{other.Name},
+				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s", w.First(), other.Name, c.whose(at))})
+			continue
+		}
+		change.Changes = append(change.Changes, d)
+	}
+	if len(change.Changes) == 0 {
+		return
+	}
+	f := model.Finding{Kind: model.Different, Act: change}
+	if shut {
+		f.Kind, f.Verb, f.Note = model.Unmatched, model.NoRemedy, "differs, but is "+guard
+	}
+	if by := have.Attributes.One(model.ChangedBy); by != "" {
+		f.Note = strings.TrimPrefix(f.Note+"; changed last by "+by, "; ")
+	}
+	c.add(f)
+}
+
+func folding(s model.AttributeSchema) func(string) string {
+	if s.Fold {
+		return strings.ToLower
+	}
+	return func(s string) string { return s }
+}
+
+// strangers reports accounts that nobody declared. Those of people we know are
+// shut whatever the target's rule says: they were ours, or plainly are the
+// person's, and nothing asks for them any more.
+func (c *comparer) strangers() {
+	for i := range c.observed {
+		if c.owner[i] != 0 {
+			continue
+		}
+		o := &c.observed[i]
+		user := c.userOf(i)
+		if user != "" {
+			if _, asked := c.Desired.Plan.Account(user, c.Desired.Target.Name); asked {
+				continue
+			}
+		}
+		if _, shut := c.protected(o.Name); shut || o.System || c.doubt[o.Name] {
+			continue
+		}
+		state := o.Attributes.Get(model.Disabled)
+		closed := len(state) == 1 && state[0] == "yes"
+		rule := c.Desired.Target.Unexpected
+		f := model.Finding{Kind: model.Unexpected, Act: model.Act{Object: model.Account, Name: o.Name, User: user}}
+		switch {
+		case closed && rule == model.RemoveUnexpected && user == "" && c.kept(o.Name):
+			continue
+		case closed && rule == model.RemoveUnexpected && user == "":
+			f.Verb = model.Remove // shut in an earlier round: what is removed was out of use before
+		case closed && (user != "" || rule != model.ReportUnexpected):
+			continue
+		case user != "" || rule != model.ReportUnexpected:
+			f.Verb = model.Disable
+			f.Changes = []model.Change{{Attribute: model.Disabled, Before: state, After: []string{"yes"}}}
+		}
+		f.Note = c.about(o, user)
+		c.add(f)
+	}
+}
+
+// kept says whether a shut account is to be kept for now: from the day on which
+// it was first seen so, as long as the target's removal says.
+func (c *comparer) kept(name string) bool {
+	keep := c.Desired.Target.Removal.Keep
+	since, known := c.Shut[name]
+	return keep > 0 && (!known || since.Add(keep).UTC().Format(time.DateOnly) > c.Desired.Plan.Day)
+}
+
+// about says what a person should know of an account nobody declared.
+func (c *comparer) about(o *model.Object, user string) string {
+	var parts []string
+	p, known := c.Desired.Plan.Person(user)
+	switch {
+	case user == "":
+		parts = append(parts, "nobody declared has this name, number or mail")
+	case known && p.State == resolve.Left:
+		parts = append(parts, "the last day of "+user+" was "+p.Declared.Span.Until)
+	case known && p.State == resolve.Expected:
+		parts = append(parts, user+" starts on "+p.Declared.Span.From)
+	default:
+		parts = append(parts, "nothing in the declaration gives "+user+" an account here")
+	}
+	if full := o.Attributes.One(model.FullName); full != "" {
+		parts = append(parts, "it calls itself "+strconv.Quote(full))
+	}
+	if how := o.Attributes.One(model.Elevation); how != "" {
+		parts = append(parts, "can become superuser through "+how)
+	}
+	return strings.Join(parts, "; ")
+}
