@@ -370,3 +370,14 @@ func TestAtOnce(t *testing.T) {
 		}
 	}
 }
+
+// What is written for programs has words alone.
+func TestWriteCSV(t *testing.T) {
+	var b strings.Builder
+	if err := writeCSV(&b, table{head: []string{"TARGET", "KIND"}, rows: [][]string{{"arctic-tern", mark("missing")}, {"■ odd, name", "● something"}}}); err != nil {
+		t.Fatal(err)
+	}
+	if want := "target,kind\narctic-tern,missing\n\"■ odd, name\",● something\n"; b.String() != want {
+		t.Errorf("%q, want %q", b.String(), want)
+	}
+}

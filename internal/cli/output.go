@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -52,11 +53,7 @@ func (a *app) show(value any, t table) error {
 		_, err = a.Out.Write(b)
 		return err
 	case "csv":
-		w := csv.NewWriter(a.Out)
-		if err := w.Write(t.head); err != nil {
-			return err
-		}
-		return w.WriteAll(t.rows)
+		return writeCSV(a.Out, t)
 	}
 	if t.about != "" {
 		fmt.Fprintf(a.Out, "%s\n", t.about)
@@ -128,6 +125,37 @@ var marks = map[string]string{
 	"open to question": "■", "not asked for": "■",
 	"draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○", "neither declared nor there": "○",
+}
+
+// unmarked is a cell without the shape beside its state.
+func unmarked(cell string) string {
+	if shape, state, ok := strings.Cut(cell, " "); ok && marks[state] == shape {
+		return state
+	}
+	return cell
+}
+
+// writeCSV writes a table for programs (RFC 4180): names of columns in small letters, states as words alone.
+func writeCSV(to io.Writer, t table) error {
+	w := csv.NewWriter(to)
+	head := make([]string, len(t.head))
+	for i, h := range t.head {
+		head[i] = strings.ToLower(h)
+	}
+	if err := w.Write(head); err != nil {
+		return err
+	}
+	for _, row := range t.rows {
+		cells := make([]string, len(row))
+		for i, c := range row {
+			cells[i] = unmarked(c)
+		}
+		if err := w.Write(cells); err != nil {
+			return err
+		}
+	}
+	w.Flush()
+	return w.Error()
 }
 
 func mark(state string) string {

@@ -50,9 +50,6 @@ func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list [
 		}
 		return nil, whole, nil
 	}
-	if len(r.change.People) == 0 {
-		r.change.People = []resolve.Pair{}
-	}
 	loose, err := s.Store.LooseOn(ctx, drift.Keys(r.change))
 	if err != nil {
 		return nil, nil, err

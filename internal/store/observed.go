@@ -300,9 +300,8 @@ func (s *Store) objects(ctx context.Context, accounts []model.Object, look func(
 type texture struct{ b strings.Builder }
 
 func (t *texture) unpack(o *model.Object, name, unique, body []byte) error {
-	if len(body) > 0 && body[0] == '{' { // written before attributes were packed; a packed name has no 123 bytes
-		o.Name, o.Unique = string(name), string(unique)
-		return json.Unmarshal(body, &o.Attributes)
+	if early(body) {
+		return fill(o, name, unique, body)
 	}
 	n, u := len(name), len(unique)
 	if size := n + u + len(body); t.b.Cap()-t.b.Len() < size {
@@ -326,12 +325,19 @@ func scanObject(scan func(...any) error) (model.Object, error) {
 		return o, err
 	}
 	o.Kind = model.KindNamed(kind)
-	if len(body) > 0 && body[0] == '{' {
-		o.Name, o.Unique = string(name), string(unique)
-		return o, json.Unmarshal(body, &o.Attributes)
+	return o, fill(&o, name, unique, body)
+}
+
+// early says whether a row holds JSON, as rows of early versions do: a packed name has no 123 bytes.
+func early(body []byte) bool { return len(body) > 0 && body[0] == '{' }
+
+func fill(o *model.Object, name, unique, body []byte) error {
+	o.Name, o.Unique = string(name), string(unique)
+	if early(body) {
+		return json.Unmarshal(body, &o.Attributes)
 	}
-	o.Name, o.Unique, o.Attributes = string(name), string(unique), model.Attributes(body)
-	return o, o.Attributes.Check()
+	o.Attributes = model.Attributes(body)
+	return o.Attributes.Check()
 }
 
 // ObservedPage returns one page of a target's accounts whose name begins with prefix, and how many there are.

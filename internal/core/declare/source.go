@@ -39,11 +39,6 @@ type fileParts struct {
 // changed, only they are checked. It returns Faults with all that is wrong.
 func ReadOn(before *Source, files []File, schemas map[string]model.Schema) (*Source, error) {
 	s := &Source{parts: map[*model.Part]*part{}, schemas: schemas}
-	if before != nil {
-		s.set = before.set
-	} else {
-		s.set = expr.NewSet()
-	}
 	old := map[string][]*part{}
 	if before != nil {
 		for _, f := range before.files {
@@ -74,10 +69,13 @@ func ReadOn(before *Source, files []File, schemas map[string]model.Schema) (*Sou
 		}
 	}
 	faults = faults.and(readParts(fresh, starts)...)
-	if before != nil && len(faults) == 0 && s.follow(before, fresh, starts) {
-		return s, nil
+	if before != nil && len(faults) == 0 {
+		s.set = before.set
+		if s.follow(before, fresh, starts) {
+			return s, nil
+		}
 	}
-	s.Whole = true
+	s.Whole, s.set = true, expr.NewSet() // what nobody asks for any more is forgotten
 	faults = faults.and(s.gather(starts)...)
 	if len(faults) > 0 {
 		return nil, faults.sorted()

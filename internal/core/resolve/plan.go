@@ -159,7 +159,7 @@ func (p *Plan) Account(user, target string) (Account, bool) {
 	if !ok || d == nil {
 		return Account{}, false
 	}
-	return d.of(person)
+	return d.AccountFor(person)
 }
 
 // AccountsOf lists the targets on which a user should have an account, by name.
@@ -170,7 +170,7 @@ func (p *Plan) AccountsOf(user string) []Account {
 	}
 	var out []Account
 	for _, t := range person.bundle.targets {
-		if a, ok := p.Targets[t].of(person); ok {
+		if a, ok := p.Targets[t].AccountFor(person); ok {
 			out = append(out, a)
 		}
 	}
@@ -289,7 +289,7 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 	return func(yield func(Account) bool) {
 		var given []Account // names that stand by hand are out of the people's order
 		for _, h := range d.hinted {
-			if a, ok := d.of(h.person); ok {
+			if a, ok := d.AccountFor(h.person); ok {
 				given = append(given, a)
 			}
 		}
@@ -325,10 +325,7 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 }
 
 // AccountFor is the account a person should have here.
-func (d *Desired) AccountFor(p *Person) (Account, bool) { return d.of(p) }
-
-// of is the account a person should have here.
-func (d *Desired) of(p *Person) (Account, bool) {
+func (d *Desired) AccountFor(p *Person) (Account, bool) {
 	sh := d.shape(p)
 	if sh == nil {
 		return Account{}, false

@@ -374,14 +374,14 @@ func (r *resolver) naming() {
 	for name, d := range r.plan.Targets {
 		by := map[string]*Person{}
 		for _, h := range d.hinted {
-			a, ok := d.of(h.person)
+			a, ok := d.AccountFor(h.person)
 			if !ok {
 				continue
 			}
 			other := by[a.Name]
 			by[a.Name] = h.person
 			if p, is := r.plan.Person(a.Name); is && p != h.person {
-				if b, asked := d.of(p); asked && b.Name == a.Name {
+				if b, asked := d.AccountFor(p); asked && b.Name == a.Name {
 					other = p
 				}
 			}

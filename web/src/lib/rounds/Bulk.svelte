@@ -67,7 +67,7 @@
   </div>
   <div class="max-w-3xl">
     {#if way === 'table'}
-      <p class="text-soft mb-2">A table with the columns user, target and what. A target of * means all where the user has an account, as in <code>marit.fell,*,disable</code>. <label class="text-ink cursor-pointer underline">Take it from a file<input type="file" accept=".csv,text/csv" class="sr-only" onchange={open} /></label></p>
+      <p class="text-soft mb-2">A table with the columns user, target and what. A target of * means all where the user has an account, as in <code>marit.fell,*,disable</code>. <label class="text-ink cursor-pointer underline focus-within:outline-2 focus-within:outline-offset-2">Take it from a file<input type="file" accept=".csv,text/csv" class="sr-only" onchange={open} /></label></p>
       <textarea bind:value={csv} spellcheck="false" wrap="off" aria-label="Changes, one a line" class="border-rule bg-sheet name h-56 w-full rounded border p-3 leading-5"></textarea>
     {:else}
       <div class="flex flex-col gap-3">
