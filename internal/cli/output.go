@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"io"
 	"slices"
 	"strings"
 	"time"
