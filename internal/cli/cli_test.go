@@ -102,7 +102,7 @@ func TestOutput(t *testing.T) {
 		"table": "Two of them.\n\nNAME          N\nBjørn, Åsen   5\no\"x          12\n",
 		"json":  "[\n  {\n    \"n\": 5,\n    \"name\": \"Bjørn <Åsen>\"\n  }\n]\n",
 		"yaml":  "- \"n\": 5\n  name: Bjørn <Åsen>\n",
-		"csv":   "NAME,N\n\"Bjørn, Åsen\",5\n\"o\"\"x\",12\n",
+		"csv":   "name,n\n\"Bjørn, Åsen\",5\n\"o\"\"x\",12\n",
 	} {
 		e, out, _ := env(nil, "")
 		a := &app{Env: e, output: form}
