@@ -33,7 +33,10 @@ sed 's/:.*/:*::/' /etc/group >/etc/gshadow
 : >/etc/subuid
 : >/etc/subgid
 rm -f /etc/ssh/ssh_host_* /etc/passwd- /etc/shadow- /etc/group- /etc/gshadow- /etc/.pwd.lock
-rm -rf /etc/sudoers.d/*
+rm -rf /etc/sudoers /etc/sudoers.d
+mkdir -m 750 /etc/sudoers.d
+printf 'root ALL=(ALL:ALL) ALL\n%%sudo ALL=(ALL:ALL) ALL\n@includedir /etc/sudoers.d\n' >/etc/sudoers
+chmod 440 /etc/sudoers
 ssh-keygen -q -t ed25519 -N '' -C $N -f /etc/ssh/ssh_host_ed25519_key
 mkdir -p -m 700 /etc/ssh/root
 echo "$MGMT_KEY" >/etc/ssh/root/authorized_keys
