@@ -217,11 +217,7 @@ func quoted(v []string) string {
 // Verify turns what was read back into an answer: done only if the target
 // shows it. trouble is what the target said when it was asked, if it complained.
 func Verify(act Act, schema model.Schema, view View, trouble string) Answer {
-	kind := act.Object
-	if kind == model.Membership {
-		kind = model.GroupKind
-	}
-	a := Answer{Object: view(kind, act.Name)}
+	a := Answer{Object: view(ObjectOf(act), act.Name)}
 	standing, words := Judge(act.Act, schema, view)
 	switch {
 	case standing == So || act.Verb == model.AdoptIt && standing == Ready:
@@ -237,13 +233,17 @@ func Verify(act Act, schema model.Schema, view View, trouble string) Answer {
 	return a
 }
 
+// ObjectOf is the kind of the object that shows an act: of a membership the group.
+func ObjectOf(act Act) model.ObjectKind {
+	if act.Object == model.Membership {
+		return model.GroupKind
+	}
+	return act.Object
+}
+
 // Found answers an act whose target was found standing as so or drifted before it was touched.
 func Found(act Act, standing Standing, words string, view View) Answer {
-	kind := act.Object
-	if kind == model.Membership {
-		kind = model.GroupKind
-	}
-	a := Answer{Outcome: Moved, Words: words, Object: view(kind, act.Name)}
+	a := Answer{Outcome: Moved, Words: words, Object: view(ObjectOf(act), act.Name)}
 	if standing == So {
 		a.Outcome = AlreadySo
 		if act.Again {

@@ -186,11 +186,11 @@ func (s *Service) carryTarget(ctx context.Context, r store.Round, target string,
 			steps = append(steps, work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}})
 		}
 	}
-	return s.runner.Target(ctx, r.ID, target, steps, failShare, func() {
+	return s.runner.Target(ctx, r.ID, target, steps, work.How{FailShare: failShare, Guard: s.guard(r, target), After: func() {
 		if _, _, err := s.compare(context.WithoutCancel(ctx), target); err != nil {
 			s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)
 		}
-	})
+	}})
 }
 
 // drop ends the steps of a round that nobody has begun, without trying them.

@@ -38,12 +38,13 @@ func (s *Service) Decide(ctx context.Context, who Operator, target, account, use
 	if err := c.check(Choice{Targets: []string{target}, Users: []string{user}}); err != nil {
 		return err
 	}
-	if _, err := s.Store.Object(ctx, target, model.Account, account); err == store.ErrNone {
+	o, err := s.Store.Object(ctx, target, model.Account, account)
+	if err == store.ErrNone {
 		return &Problem{Kind: Unknown, Words: fmt.Sprintf("%s was not seen to hold an account %q; roost target accounts %s lists what it holds", target, account, target)}
 	} else if err != nil {
 		return err
 	}
-	if why, shut := c.plan.Targets[target].Target.Protected(account, c.plan.Targets[target].Login); shut && theirs {
+	if why, shut := c.plan.Targets[target].Shield().Covers(&o); shut && theirs {
 		return conflict("the account %s on %s is %s; it can be nobody's", account, target, why)
 	}
 	words := fmt.Sprintf("decided that account %s on %s is %s's", account, target, user)

@@ -159,7 +159,12 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 	}
 	rows := make([]store.Hold, len(holds))
 	for i, h := range holds {
-		rows[i] = store.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm}
+		seqs := make([]int, len(h.Steps))
+		for j, at := range h.Steps {
+			seqs[j] = at + 1 // steps are numbered from 1
+		}
+		numbers, _ := json.Marshal(seqs)
+		rows[i] = store.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm, Steps: string(numbers)}
 	}
 	r.State, r.Revision, r.DraftedBy, r.DraftedAt = Drafted, c.revision, who.Name, s.now()
 	words := "drafted round %d with " + count(len(steps), "step", "steps")
@@ -197,37 +202,4 @@ func firstWave(first string, acts []model.Act, targets map[string]*model.Target)
 		return nil, invalid("first", "no target carries the tag %s: %s", key, value)
 	}
 	return wave, nil
-}
-
-// facts are what the holds of a round depend on.
-func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
-	known, err := s.Store.Targets(ctx)
-	if err != nil {
-		return nil, err
-	}
-	closes := map[string][]string{}
-	for _, st := range steps {
-		list := closes[st.Target]
-		if st.Object == model.Account && (st.Verb == model.Disable || st.Verb == model.Remove) {
-			list = append(list, st.Name)
-		}
-		closes[st.Target] = list
-	}
-	out := map[string]round.Facts{}
-	for target, shut := range closes {
-		d := c.plan.Targets[target]
-		if d == nil {
-			continue
-		}
-		f := round.Facts{Target: d.Target, Login: d.Login, Accounts: known[target].Accounts}
-		some, err := s.Store.HasAdministrator(ctx, target, shut)
-		if err == nil && some {
-			f.Administrators, err = s.Store.Administrators(ctx, target, d.Login)
-		}
-		if err != nil {
-			return nil, err
-		}
-		out[target] = f
-	}
-	return out, nil
 }

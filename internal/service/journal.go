@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
 	"time"
 
@@ -27,12 +28,33 @@ func (j journal) Release(ctx context.Context, what, owner string) error {
 	return j.s.Store.Release(ctx, what, owner)
 }
 
-func (j journal) Begin(ctx context.Context, round int64, steps []work.Step) error {
-	n, err := j.s.Store.BeginSteps(ctx, round, seqsOf(steps, func(s work.Step) int { return s.Seq }), j.s.now())
-	if err == nil && int(n) < len(steps) {
-		return work.ErrStopped
+func (j journal) Begin(ctx context.Context, round int64, l work.Lease, steps []work.Step) error {
+	n, err := j.s.Store.BeginSteps(ctx, round, store.Holder(l), seqsOf(steps, func(s work.Step) int { return s.Seq }), j.s.now())
+	if err != nil || int(n) == len(steps) {
+		return err
 	}
-	return err
+	if holds, err := j.s.Store.HoldsLease(ctx, store.Holder(l)); err != nil || !holds {
+		return errors.Join(work.ErrLost, err)
+	}
+	return work.ErrStopped
+}
+
+// Halt stops a round because a guard refused steps of it.
+func (j journal) Halt(ctx context.Context, id int64, target, words string) error {
+	r, err := j.s.Store.Round(ctx, id)
+	if err != nil {
+		return err
+	}
+	defer j.s.nudge()
+	return j.s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		halted, err := tx.StopByGuard(ctx, id, Itself.Name, words)
+		if err != nil || !halted {
+			return nil, err
+		}
+		_, err = tx.DropSteps(ctx, id, "the round was stopped by a guard on "+target+": "+words, j.s.now())
+		return []*store.Entry{{At: j.s.now(), Kind: "round", Operator: Itself.Name, Target: target, Round: id, Because: r.Because,
+			Words: fmt.Sprintf("stopped round %d by a guard: %s", id, words)}}, err
+	})
 }
 
 func seqsOf[T any](list []T, seq func(T) int) []int {

@@ -61,6 +61,7 @@ type Round struct {
 	InWindow   bool              `json:"in-window,omitempty" doc:"starts only inside the windows of its targets"`
 	Scheduled  bool              `json:"scheduled,omitempty" doc:"starts by itself when its time has come"`
 	StoppedBy  string            `json:"stopped-by,omitempty"`
+	Guard      string            `json:"guard,omitempty" doc:"why a guard stopped it"`
 }
 
 // Hold is why a round may not run until somebody approves it.
@@ -156,7 +157,7 @@ func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
 	}
 	out := Round{ID: r.ID, State: r.State, Because: r.Because, Revision: r.Revision, DraftedBy: r.DraftedBy, DraftedAt: r.DraftedAt,
 		ApprovedBy: r.ApprovedBy, ApprovedAt: r.ApprovedAt, RunBy: r.RunBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
+		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy, Guard: r.Guard,
 		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
 	if r.Params != "" {
 		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {

@@ -121,12 +121,12 @@ func (s *Service) once(what string, do func(context.Context) error) {
 	}
 	s.carrying.Go(func() {
 		defer s.busy.Delete(what)
-		ctx, release, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
+		held, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
 		if err != nil {
 			return
 		}
-		defer release()
-		if err := do(ctx); err != nil && s.ctx.Err() == nil {
+		defer held.Release()
+		if err := do(held); err != nil && s.ctx.Err() == nil {
 			s.Log.Warn("not done", "what", strings.Replace(what, "/", " ", 1), "error", err)
 		}
 	})

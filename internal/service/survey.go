@@ -26,7 +26,11 @@ const (
 	KeyUnknown  = "key not accepted"
 	KeyChanged  = "key changed"
 	Refused     = "login refused"
+	Busy        = "busy" // of one attempt only: a round, or another survey, works on it
 )
+
+// busyFor is how long a survey waits for whoever works on its target.
+const busyFor = 20 * time.Second
 
 // SurveyResult is how the survey of one target went.
 type SurveyResult struct {
@@ -89,6 +93,10 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 	r := SurveyResult{Target: name}
 	err := s.surveyInto(ctx, name, &r)
 	r.TookMS = time.Since(began).Milliseconds()
+	if errors.Is(err, work.ErrHeld) {
+		r.State, r.Words = Busy, fmt.Sprintf("%s: a round or another survey has worked on it for %s; try again when it is done", name, busyFor)
+		return r
+	}
 	row, rerr := s.Store.Target(ctx, name)
 	now := s.now()
 	row.TriedAt, row.TookMS = &now, int(r.TookMS)
@@ -160,11 +168,11 @@ func stateAfter(err error, row *store.Target) string {
 
 // surveyInto reads the target and stores what it holds.
 func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) error {
-	_, release, err := work.Hold(ctx, journal{s}, "target/"+name, s.runner.Owner)
+	held, err := work.Hold(ctx, journal{s}, "target/"+name, s.runner.Owner, busyFor)
 	if err != nil {
 		return err
 	}
-	defer release()
+	defer held.Release()
 	c, access, err := s.reach(ctx, name)
 	if err != nil {
 		return err

@@ -198,10 +198,10 @@ func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix
 	for _, l := range links {
 		owner[l.Name] = l.User
 	}
-	d := c.plan.Targets[name]
+	shield := c.plan.Targets[name].Shield()
 	out := HeldPage{Items: []Held{}, Total: total, From: page.From}
 	for _, o := range objects {
-		why, _ := d.Target.Protected(o.Name, d.Login)
+		why, _ := shield.Covers(&o)
 		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.fullName(owner[o.Name]), System: o.System, Protected: why, Attributes: o.Attributes.Map()})
 	}
 	return out, nil

@@ -265,16 +265,3 @@ func (s *Store) MendedAmong(ctx context.Context, targets []string, keys []string
 	}
 	return out, nil
 }
-
-// HasAdministrator says whether any of the named accounts of a target can become superuser.
-func (s *Store) HasAdministrator(ctx context.Context, target string, names []string) (bool, error) {
-	for from, to := range groups(len(names), 1000) {
-		args := append([]any{target}, texts(names[from:to])...)
-		var one int
-		err := s.db.GetContext(ctx, &one, `SELECT 1 FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND INSTR(body, ?) > 0 LIMIT 1`, append(args, []byte(model.Elevation))...)
-		if err != ErrNone {
-			return err == nil, err
-		}
-	}
-	return false, nil
-}

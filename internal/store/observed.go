@@ -13,9 +13,34 @@ import (
 	"hen-roost/internal/core/model"
 )
 
+// What is noted of an object beside its attributes, in the column belongs.
+const (
+	systemFlag = 1 << iota // the target has it for itself
+	oursFlag               // Hen Roost signs in with it
+	markFlag               // it is odd, or has no password
+)
+
+func flagsOf(o *model.Object) int {
+	n := 0
+	if o.System {
+		n |= systemFlag
+	}
+	if o.Ours {
+		n |= oursFlag
+	}
+	if o.Marked {
+		n |= markFlag
+	}
+	return n
+}
+
+func setFlags(o *model.Object, flags int) {
+	o.System, o.Ours, o.Marked = flags&systemFlag != 0, flags&oursFlag != 0, flags&markFlag != 0
+}
+
 type observedRow struct {
 	Target, Kind, Name, Unique string
-	Belongs                    bool
+	Flags                      int
 	Body                       []byte
 	Since                      time.Time
 }
@@ -49,7 +74,7 @@ func (s *Store) Sight(ctx context.Context, target string, at time.Time) (*Sighti
 	defer rows.Close()
 	g := &Sighting{s: s, target: target, at: at, before: map[objectKey]glimpse{}}
 	var kind, name, unique, body sql.RawBytes
-	var belongs bool
+	var belongs int
 	for rows.Next() {
 		if err := rows.Scan(&kind, &name, &unique, &belongs, &body); err != nil {
 			return nil, err
@@ -61,14 +86,12 @@ func (s *Store) Sight(ctx context.Context, target string, at time.Time) (*Sighti
 
 var sumSeed = maphash.MakeSeed()
 
-func sumOf(unique []byte, belongs bool, body []byte) uint64 {
+func sumOf(unique []byte, flags int, body []byte) uint64 {
 	var h maphash.Hash
 	h.SetSeed(sumSeed)
 	h.Write(unique)
-	if belongs {
-		h.WriteByte(1)
-	}
 	h.WriteByte(0)
+	h.WriteByte(byte(flags))
 	h.Write(body)
 	return h.Sum64()
 }
@@ -81,9 +104,9 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 		key := objectKey{o.Kind.String(), o.Name}
 		body := []byte(o.Attributes)
 		was, known := g.before[key]
-		now := glimpse{sumOf([]byte(o.Unique), o.System, body), true}
+		now := glimpse{sumOf([]byte(o.Unique), flagsOf(&o), body), true}
 		g.before[key] = now
-		row := observedRow{g.target, key.kind, key.name, o.Unique, o.System, body, g.at}
+		row := observedRow{g.target, key.kind, key.name, o.Unique, flagsOf(&o), body, g.at}
 		switch {
 		case !known:
 			fresh = append(fresh, row)
@@ -163,7 +186,7 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 	for from, to := range groups(len(list), observedGroup) {
 		args := make([]any, 0, 7*(to-from))
 		for _, r := range list[from:to] {
-			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Belongs, r.Body, r.Since)
+			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Flags, r.Body, r.Since)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES `+rows(to-from, 7)+`
 			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`, args...); err != nil {
@@ -182,7 +205,7 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, rem
 		if i >= len(fresh) {
 			keys = append(keys, objectKey{o.Kind.String(), o.Name})
 		}
-		list[i] = observedRow{target, o.Kind.String(), o.Name, o.Unique, o.System, []byte(o.Attributes), at}
+		list[i] = observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
 	}
 	for _, o := range removed {
 		gone = append(gone, objectKey{o.Kind.String(), o.Name})
@@ -272,11 +295,13 @@ func (s *Store) objects(ctx context.Context, accounts []model.Object, look func(
 	defer rows.Close()
 	var kind, name, unique, body sql.RawBytes
 	var t texture
+	var flags int
 	for rows.Next() {
 		var o model.Object
-		if err := rows.Scan(&kind, &name, &unique, &o.System, &body); err != nil {
+		if err := rows.Scan(&kind, &name, &unique, &flags, &body); err != nil {
 			return nil, nil, err
 		}
+		setFlags(&o, flags)
 		o.Kind = model.KindNamed(string(kind))
 		if err := t.unpack(&o, name, unique, body); err != nil {
 			return nil, nil, fmt.Errorf("observed: %s %s: %w", kind, name, err)
@@ -321,9 +346,11 @@ func scanObject(scan func(...any) error) (model.Object, error) {
 	var o model.Object
 	var kind string
 	var name, unique, body []byte
-	if err := scan(&kind, &name, &unique, &o.System, &body); err != nil {
+	var flags int
+	if err := scan(&kind, &name, &unique, &flags, &body); err != nil {
 		return o, err
 	}
+	setFlags(&o, flags)
 	o.Kind = model.KindNamed(kind)
 	return o, fill(&o, name, unique, body)
 }
@@ -347,7 +374,7 @@ func (s *Store) ObservedPage(ctx context.Context, target, prefix string, p Page)
 		return nil, 0, err
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed
-		WHERE target = ? AND kind = 'account' AND name LIKE ? ORDER BY belongs, name LIMIT ? OFFSET ?`, target, like, p.Size, p.From)
+		WHERE target = ? AND kind = 'account' AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, like, p.Size, p.From)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -401,24 +428,60 @@ func (s *Store) GroupsOf(ctx context.Context, target, account string) ([]string,
 }
 
 // Administrators returns the open accounts of users on a target that can
-// become superuser, without the one named. An account that is nobody's does
-// not count: nobody would be there to use it.
-func (s *Store) Administrators(ctx context.Context, target, without string) ([]string, error) {
+// become superuser, and through what, without the one named and without ours. An
+// account that is nobody's does not count: nobody would be there to use it.
+func (s *Store) Administrators(ctx context.Context, target, without string) (map[string][]string, error) {
 	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o JOIN link l ON l.target = o.target AND l.name = o.name
 		WHERE o.target = ? AND o.kind = 'account' AND o.name <> ? AND INSTR(o.body, ?) > 0 ORDER BY o.name`, target, without, []byte(model.Elevation))
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
-	var out []string
+	out := map[string][]string{}
 	for rows.Next() {
 		o, err := scanObject(rows.Scan)
 		if err != nil {
 			return nil, err
 		}
-		if len(o.Attributes.Get(model.Elevation)) > 0 && o.Attributes.One(model.Disabled) != "yes" {
-			out = append(out, o.Name)
+		if IsAdministrator(&o) {
+			out[o.Name] = o.Attributes.Get(model.Elevation)
 		}
 	}
 	return out, rows.Err()
+}
+
+// IsAdministrator says whether an account is an open one of somebody else's than ours that can become superuser.
+func IsAdministrator(o *model.Object) bool {
+	return o.Kind == model.Account && !o.Ours && o.Attributes.Has(model.Elevation) && o.Attributes.One(model.Disabled) != "yes"
+}
+
+// Flagged returns those of the named accounts of a target of which more is to be
+// known than their name: the target's own, ours, odd ones, and those that can
+// become superuser.
+func (s *Store) Flagged(ctx context.Context, target string, names []string) (map[string]*model.Object, error) {
+	out := map[string]*model.Object{}
+	for from, to := range groups(len(names), observedGroup) {
+		args := append([]any{target, target}, texts(names[from:to])...)
+		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND (belongs <> 0 OR INSTR(body, ?) > 0)`,
+			append(args, []byte(model.Elevation)), func(_ string, o model.Object) { out[o.Name] = &o })
+		if err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// LinkedNames returns whose some accounts of a target are, by name.
+func (s *Store) LinkedNames(ctx context.Context, target string, names []string) (map[string]string, error) {
+	out := map[string]string{}
+	for from, to := range groups(len(names), observedGroup) {
+		var rows []linkRow
+		if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE target = ? AND name IN `+oneOf(to-from), append([]any{target}, texts(names[from:to])...)...); err != nil {
+			return nil, err
+		}
+		for _, r := range rows {
+			out[r.Name] = r.User
+		}
+	}
+	return out, nil
 }

@@ -31,11 +31,12 @@ type Round struct {
 	InWindow   bool       `db:"in_window"`
 	Due        bool       `db:"due"`
 	StoppedBy  string     `db:"stopped_by"`
-	Lost       string     `db:"lost"` // of an undo: what it cannot bring back, a line each
+	Lost       string     `db:"lost"`  // of an undo: what it cannot bring back, a line each
+	Guard      string     `db:"guard"` // why a guard stopped it
 }
 
 const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
-	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost`
+	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost, guard`
 
 // Hold is why a round may not run until somebody else approves it.
 type Hold struct {
@@ -45,6 +46,7 @@ type Hold struct {
 	Target string `db:"target"`
 	Words  string `db:"words"`
 	Firm   bool   `db:"firm"`
+	Steps  string `db:"steps"` // the numbers of the steps that are why, JSON; "" of early rounds: all of the target
 }
 
 // Step is one step of a round and what became of it.
@@ -107,7 +109,7 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		holds[i].Round, holds[i].Seq, holds[i].Words = id, i+1, clip(holds[i].Words, 2000)
 	}
 	for from, to := range groups(len(holds), 500) {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm) VALUES (:round, :seq, :kind, :target, :words, :firm)`, holds[from:to]); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm, steps) VALUES (:round, :seq, :kind, :target, :words, :firm, :steps)`, holds[from:to]); err != nil {
 			return 0, err
 		}
 	}
@@ -153,7 +155,7 @@ func (s *Store) Work(ctx context.Context) (w Work, err error) {
 // Holds returns why a round is or was held, in order.
 func (s *Store) Holds(ctx context.Context, round int64) ([]Hold, error) {
 	var out []Hold
-	err := s.db.SelectContext(ctx, &out, `SELECT round, seq, kind, target, words, firm FROM hold WHERE round = ? ORDER BY seq`, round)
+	err := s.db.SelectContext(ctx, &out, `SELECT round, seq, kind, target, words, firm, steps FROM hold WHERE round = ? ORDER BY seq`, round)
 	return out, err
 }
 
@@ -334,20 +336,52 @@ func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error
 	return out, err
 }
 
-// BeginSteps journals that steps are about to be tried, in one statement. Steps
-// of a round that was stopped are not begun, but for those that had begun
-// before. It returns how many now run.
-func (s *Store) BeginSteps(ctx context.Context, round int64, seqs []int, at time.Time) (int64, error) {
-	args := []any{at, round, round}
+// Holder is who has a lease on what.
+type Holder struct{ What, Owner string }
+
+// BeginSteps journals that steps are about to be tried, in one statement, if
+// the lease of who asks still runs. Steps of a round that was stopped are not
+// begun, but for those that had begun before. It returns how many now run.
+func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (int64, error) {
+	args := []any{at, round, h.What, h.Owner, round}
 	for _, q := range seqs {
 		args = append(args, q)
 	}
 	res, err := s.exec(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-		WHERE round = ? AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `+oneOf(len(seqs)), args...)
+		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))
+		AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `+oneOf(len(seqs)), args...)
 	if err != nil {
 		return 0, err
 	}
 	return res.RowsAffected()
+}
+
+// HoldsLease says whether the lease of a holder still runs.
+func (s *Store) HoldsLease(ctx context.Context, h Holder) (bool, error) {
+	var n int
+	err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)`, h.What, h.Owner)
+	return n > 0, err
+}
+
+// ClosedOn counts the steps of a round on a target by two stages: those that shut accounts, and those that remove them.
+func (s *Store) ClosedOn(ctx context.Context, round int64, target string, closing, removing int) (disables, removals int, err error) {
+	var row struct {
+		Disables int `db:"disables"`
+		Removals int `db:"removals"`
+	}
+	err = s.db.GetContext(ctx, &row, `SELECT CAST(COALESCE(SUM(stage = ?), 0) AS SIGNED) AS disables, CAST(COALESCE(SUM(stage = ?), 0) AS SIGNED) AS removals
+		FROM step WHERE round = ? AND target = ?`, closing, removing, round, target)
+	return row.Disables, row.Removals, err
+}
+
+// StopByGuard notes why a guard stopped a running round. It says whether the round was running.
+func (tx *Tx) StopByGuard(ctx context.Context, id int64, operator, words string) (bool, error) {
+	res, err := tx.ExecContext(ctx, `UPDATE round SET state = 'stopped', due = 0, stopped_by = ?, guard = ? WHERE id = ? AND state = 'running'`, operator, clip(words, 2000), id)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n > 0, err
 }
 
 // StillRunning returns which of the steps have begun and not ended, and keeps

@@ -375,7 +375,11 @@ func TestRound(t *testing.T) {
 	if won != 1 {
 		t.Errorf("%d approved it", won)
 	}
-	if n, err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil || n != 0 {
+	carrier := store.Holder{What: "target/arctic", Owner: "me"}
+	if ok, err := s.Lease(ctx, carrier.What, carrier.Owner, time.Hour); !ok || err != nil {
+		t.Fatal(err)
+	}
+	if n, err := s.BeginSteps(ctx, id, carrier, []int{1, 2, 3}, now); err != nil || n != 0 {
 		t.Fatalf("%d steps of a round that does not run were begun (%v)", n, err)
 	}
 	at := now.Add(time.Hour)
@@ -397,7 +401,17 @@ func TestRound(t *testing.T) {
 	if due, err := s.DueRounds(ctx, at); err != nil || len(due) != 0 {
 		t.Errorf("a round that runs is due: %v %v", due, err)
 	}
-	if n, err := s.BeginSteps(ctx, id, []int{1, 2, 3}, now); err != nil || n != 3 {
+	// Whose lease has run out begins nothing, nor does who never had it.
+	late := store.Holder{What: "target/late", Owner: "me"}
+	if ok, err := s.Lease(ctx, late.What, late.Owner, time.Microsecond); !ok || err != nil {
+		t.Fatal(err)
+	}
+	for _, h := range []store.Holder{late, {What: carrier.What, Owner: "another"}, {What: "target/none", Owner: "me"}} {
+		if n, err := s.BeginSteps(ctx, id, h, []int{1, 2, 3}, now); err != nil || n != 0 {
+			t.Errorf("%+v began %d steps (%v)", h, n, err)
+		}
+	}
+	if n, err := s.BeginSteps(ctx, id, carrier, []int{1, 2, 3}, now); err != nil || n != 3 {
 		t.Fatalf("%d %v", n, err)
 	}
 	if h, err := s.Holds(ctx, id); err != nil || len(h) != 1 || h[0].Words != "too many" {
@@ -423,8 +437,8 @@ func TestRound(t *testing.T) {
 		})
 	}
 	end()
-	end()                                                              // told twice, it counts once
-	if _, err := s.BeginSteps(ctx, id, []int{1, 2}, now); err != nil { // what has ended is not begun again
+	end()                                                                       // told twice, it counts once
+	if _, err := s.BeginSteps(ctx, id, carrier, []int{1, 2}, now); err != nil { // what has ended is not begun again
 		t.Fatal(err)
 	}
 	counts, err := s.CountSteps(ctx, id)
@@ -458,7 +472,7 @@ func TestRound(t *testing.T) {
 	if open, err := s.UnfinishedRounds(ctx); err != nil || len(open) != 1 || open[0].StoppedBy != "ines" {
 		t.Errorf("%v %v", open, err)
 	}
-	if n, err := s.BeginSteps(ctx, id, []int{3, 4}, now); err != nil || n != 1 {
+	if n, err := s.BeginSteps(ctx, id, carrier, []int{3, 4}, now); err != nil || n != 1 {
 		t.Errorf("%d steps begun, want the one that ran (%v)", n, err)
 	}
 	if left, err := s.TargetSteps(ctx, id, "t2"); err != nil || len(left) != 1 || left[0].Seq != 3 {

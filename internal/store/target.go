@@ -46,8 +46,8 @@ func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
 func (s *Store) Target(ctx context.Context, name string) (Target, error) {
 	t := Target{Name: name}
 	err := s.db.GetContext(ctx, &t, `SELECT `+targetColumns+comparedColumns+` FROM target WHERE name = ?`, name)
-	if err == ErrNone {
-		err = nil
+	if err == ErrNone { // and t holds zero times by now, for which the row was to make room
+		return Target{Name: name}, nil
 	}
 	return t, err
 }

@@ -105,11 +105,14 @@ func (p *process) Release(_ context.Context, what, owner string) error {
 	return nil
 }
 
-func (p *process) Begin(_ context.Context, _ int64, steps []Step) error {
+func (p *process) Begin(_ context.Context, _ int64, l Lease, steps []Step) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.step() {
 		return errDead
+	}
+	if p.leases[l.What] != l.Owner || time.Now().After(p.until[l.What]) {
+		return errors.Join(ErrLost, p.after())
 	}
 	for _, s := range steps {
 		if p.stopped && p.outcome[s.Seq] == "" {
@@ -139,6 +142,28 @@ func (p *process) End(_ context.Context, _ int64, results []Result) error {
 	return p.answered()
 }
 
+func (p *process) Halt(context.Context, int64, string, string) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.step() {
+		return errDead
+	}
+	p.stopped = true
+	return p.answered()
+}
+
+// guard refuses a batch in which somebody is that nobody may touch, as soon as that is declared.
+func (p *process) guard(_ context.Context, steps []Step, _ Read) (string, error) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, s := range steps {
+		if p.target.shielded[s.Name] && time.Now().After(p.target.shieldedFrom) {
+			return s.Name + " is protected", nil
+		}
+	}
+	return "", nil
+}
+
 func (p *process) Schema() model.Schema { return model.Schema{} }
 
 func (p *process) Open(context.Context, connect.Access) (connect.Session, error) {
@@ -155,7 +180,24 @@ func (p *process) Open(context.Context, connect.Access) (connect.Session, error)
 
 func (p *process) Close() error { return nil }
 
-func (p *process) Survey(context.Context, func(model.Object) error) error { return nil }
+func (p *process) Survey(_ context.Context, found func(model.Object) error) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.step() {
+		return errDead
+	}
+	if p.target.refuses() {
+		return errors.New("connection reset")
+	}
+	for name, n := range p.target.made {
+		if n > 0 {
+			if err := found(model.Object{Kind: model.Account, Name: name}); err != nil {
+				return err
+			}
+		}
+	}
+	return p.after()
+}
 
 // Apply carries out acts one by one; the process or the connection may be lost between any two.
 func (p *process) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
@@ -184,6 +226,9 @@ type simulated struct {
 	made    map[string]int
 	foreign map[string]bool // made by somebody else since the survey, and different
 	broken  map[string]bool // what it refuses to make
+
+	shielded     map[string]bool // what guards refuse to let anybody touch
+	shieldedFrom time.Time
 }
 
 func (s *simulated) refuses() bool { return s.random.IntN(10) == 0 }
@@ -216,7 +261,7 @@ func (s *simulated) answer(a connect.Act, out *connect.Answer) (lost bool) {
 func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Duration) {
 	random := rand.New(rand.NewPCG(seed, 7))
 	tab := &table{outcome: map[int]connect.Outcome{}, tries: map[int]int{}, ends: map[int]int{}, leases: map[string]string{}, until: map[string]time.Time{}}
-	target := &simulated{t: t, random: random, made: map[string]int{}, foreign: map[string]bool{}, broken: map[string]bool{}}
+	target := &simulated{t: t, random: random, made: map[string]int{}, foreign: map[string]bool{}, broken: map[string]bool{}, shielded: map[string]bool{}, shieldedFrom: time.Now().Add(time.Duration(random.IntN(4000)) * time.Millisecond)}
 	const n = 7
 	var all []Step
 	for i := range n {
@@ -227,6 +272,8 @@ func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Dur
 			target.foreign[name] = true
 		case 1:
 			target.broken[name] = true
+		case 2:
+			target.shielded[name] = seed%4 == 0
 		}
 	}
 	began := time.Now()
@@ -264,7 +311,7 @@ func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Dur
 				}
 			}
 		}()
-		_ = r.Target(ctx, 1, "a", open, -1, nil)
+		_ = r.Target(ctx, 1, "a", open, How{FailShare: -1, Guard: p.guard})
 		cancel()
 		time.Sleep(leaseFor + time.Second)
 	}

@@ -6,10 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"slices"
 	"sync"
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
 )
 
 // Step is one act of a round with its number in it.
@@ -30,18 +32,42 @@ type Journal interface {
 	// Lease takes or renews the sole right to work on something.
 	Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error)
 	Release(ctx context.Context, what, owner string) error
-	// Begin says that the steps are about to be tried. It returns ErrStopped when
-	// the round was stopped, and then they are not to be.
-	Begin(ctx context.Context, round int64, steps []Step) error
+	// Begin says that the steps are about to be tried, by the holder of a lease.
+	// It returns ErrStopped when the round was stopped, and ErrLost when the lease
+	// no longer runs: then they are not to be tried.
+	Begin(ctx context.Context, round int64, l Lease, steps []Step) error
 	// End says what became of them.
 	End(ctx context.Context, round int64, results []Result) error
+	// Halt says that a guard has stopped the round, and why.
+	Halt(ctx context.Context, round int64, target, words string) error
 }
+
+// Lease is the right of one holder to work on something.
+type Lease struct{ What, Owner string }
+
+// How says how the steps of a round are carried out on a target.
+type How struct {
+	FailShare int // percent of the steps that may fail before the others are not tried; -1: all
+	// Guard is asked before each batch, when nobody else can work on the target
+	// and, for steps that take something away, when all that was done before is
+	// written down. It returns why the steps may not be carried out, "" when they
+	// may; read reads the target as it is now. nil: nobody is asked.
+	Guard func(ctx context.Context, steps []Step, read Read) (refusal string, err error)
+	// After is called when all steps have ended, while nobody else can work on the target. It may be nil.
+	After func()
+}
+
+// Read hands every object that a target holds on.
+type Read func(ctx context.Context, found func(model.Object) error) error
 
 // Reach finds out how to reach a target.
 type Reach func(ctx context.Context, target string) (connect.Connector, connect.Access, error)
 
-// ErrStopped says that somebody stopped the round.
-var ErrStopped = errors.New("the round was stopped")
+// ErrStopped says that somebody stopped the round, ErrLost that the lease no longer runs.
+var (
+	ErrStopped = errors.New("the round was stopped")
+	ErrLost    = errors.New("the lease was lost")
+)
 
 // Runner carries out the steps of rounds, target by target. It is safe for concurrent use.
 type Runner struct {
@@ -65,18 +91,16 @@ const (
 )
 
 // Target carries out the steps of a round on one target, unless somebody else
-// works on it: then it returns ErrHeld. When more than failShare percent have
-// failed the others are not tried; -1 means that none are too many. When ctx
-// ends, the batch under way is finished and the other steps are left waiting:
-// Target then returns the context's error, and a later call goes on from there.
-// When all have ended, after is called while nobody else can work on the target.
-func (r *Runner) Target(ctx context.Context, round int64, target string, steps []Step, failShare int, after func()) error {
-	held, release, err := TryHold(ctx, r.Journal, "target/"+target, r.Owner)
+// works on it: then it returns ErrHeld. When ctx ends, the batch under way is
+// finished and the other steps are left waiting: Target then returns the
+// context's error, and a later call goes on from there.
+func (r *Runner) Target(ctx context.Context, round int64, target string, steps []Step, how How) error {
+	held, err := TryHold(ctx, r.Journal, "target/"+target, r.Owner)
 	if err != nil {
 		return err
 	}
-	defer release()
-	w := worker{Runner: r, round: round, target: target, failShare: failShare, log: r.Log.With("round", round, "target", target)}
+	defer held.Release()
+	w := worker{Runner: r, How: how, round: round, target: target, lease: held.Lease, log: r.Log.With("round", round, "target", target)}
 	defer func() {
 		if w.session != nil {
 			w.session.Close()
@@ -88,7 +112,7 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 			return errors.Join(ctx.Err(), w.written())
 		}
 		if held.Err() != nil {
-			return errors.Join(fmt.Errorf("%s: the lease was lost", target), w.written())
+			return errors.Join(fmt.Errorf("%s: %w", target, ErrLost), w.written())
 		}
 		if w.lost == nil && time.Since(began) > targetFor {
 			w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
@@ -101,8 +125,8 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 		}
 	}
 	err = w.written()
-	if err == nil && after != nil {
-		after()
+	if err == nil && how.After != nil {
+		how.After()
 	}
 	return err
 }
@@ -110,9 +134,11 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 // worker carries out one target's steps.
 type worker struct {
 	*Runner
+	How
 	round         int64
 	target        string
-	failShare     int
+	lease         Lease
+	connector     connect.Connector // once it is known
 	ended, failed int
 	log           *slog.Logger
 	session       connect.Session
@@ -121,8 +147,20 @@ type worker struct {
 }
 
 func (w *worker) batch(ctx context.Context, steps []Step) error {
-	if err := w.persist(ctx, func() error { return w.Journal.Begin(ctx, w.round, steps) }); err != nil {
+	if slices.ContainsFunc(steps, takes) { // what others still have must be known
+		if err := w.written(); err != nil {
+			return err
+		}
+	}
+	if err := w.persist(ctx, func() error { return w.Journal.Begin(ctx, w.round, w.lease, steps) }); err != nil {
 		return err
+	}
+	refusal, err := w.refused(ctx, steps)
+	if err != nil {
+		return err
+	}
+	if refusal != "" {
+		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: "stopped by a guard: " + refusal}
 	}
 	began := time.Now()
 	results := w.carryOut(ctx, steps)
@@ -136,7 +174,49 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	go func(done chan error) {
 		done <- w.persist(ctx, func() error { return w.Journal.End(ctx, w.round, results) })
 	}(w.writing)
-	return nil
+	if refusal == "" {
+		return nil
+	}
+	if err := w.written(); err != nil {
+		return err
+	}
+	return w.persist(ctx, func() error { return w.Journal.Halt(ctx, w.round, w.target, refusal) })
+}
+
+// takes says whether a step takes something from somebody.
+func takes(s Step) bool {
+	return s.Verb == model.Disable || s.Verb == model.Remove || s.Verb == model.LeaveIt || s.Verb == model.Modify
+}
+
+// refused asks the guard, unless the target is given up already.
+func (w *worker) refused(ctx context.Context, steps []Step) (refusal string, err error) {
+	if w.Guard == nil || w.lost != nil {
+		return "", nil
+	}
+	err = w.persist(ctx, func() (err error) {
+		refusal, err = w.Guard(ctx, steps, w.read)
+		if w.lost != nil {
+			err = nil // the target could not be read: its steps end as those of a target that cannot be reached
+		}
+		return err
+	})
+	return refusal, err
+}
+
+// read reads the whole target.
+func (w *worker) read(ctx context.Context, found func(model.Object) error) error {
+	if err := w.ready(ctx); err != nil {
+		return err
+	}
+	during, cancel := context.WithTimeout(ctx, batchFor)
+	defer cancel()
+	err := w.session.Survey(during, found)
+	if err != nil {
+		w.session.Close()
+		w.session = nil
+		w.lost = &connect.Answer{Outcome: connect.OutOfReach, Words: err.Error()}
+	}
+	return err
 }
 
 // written waits until the outcome of the batch before is written down.
@@ -157,8 +237,8 @@ func (w *worker) count(results []Result) {
 			w.failed++
 		}
 	}
-	if w.lost == nil && w.failShare >= 0 && w.ended >= sample && 100*w.failed > w.failShare*w.ended {
-		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("stopped by itself: %d of the first %d steps on %s failed, more than %d%%", w.failed, w.ended, w.target, w.failShare)}
+	if w.lost == nil && w.FailShare >= 0 && w.ended >= sample && 100*w.failed > w.FailShare*w.ended {
+		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("stopped by itself: %d of the first %d steps on %s failed, more than %d%%", w.failed, w.ended, w.target, w.FailShare)}
 	}
 }
 
@@ -168,7 +248,7 @@ func (w *worker) persist(ctx context.Context, write func() error) error {
 	pause, until := 50*time.Millisecond, time.Now().Add(persistFor)
 	for {
 		err := write()
-		if err == nil || errors.Is(err, ErrStopped) {
+		if err == nil || errors.Is(err, ErrStopped) || errors.Is(err, ErrLost) {
 			return err
 		}
 		if time.Now().After(until) {
@@ -193,32 +273,13 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		open[i] = i
 		results[i].Step = steps[i]
 	}
-	if w.lost != nil {
-		for i := range results {
-			results[i].Answer = *w.lost
-		}
-		return results
-	}
 	for try := 1; len(open) > 0; try++ {
-		if w.session == nil {
-			if err := w.open(ctx); err != nil {
-				if try < tries && !connect.Reached(err) {
-					time.Sleep(jittered(200 * time.Millisecond << (try - 1)))
-					continue
-				}
-				outcome, words := connect.OutOfReach, err.Error()
-				if connect.Reached(err) {
-					outcome = connect.Failed
-				}
-				w.lost = &connect.Answer{Outcome: outcome, Words: words}
-				for _, i := range open {
-					results[i].Answer = *w.lost
-					if steps[i].Again {
-						results[i].Words += "; it was tried before, and whether it was carried out the next survey will tell"
-					}
-				}
-				return results
-			}
+		if w.lost == nil {
+			_ = w.ready(ctx)
+		}
+		if w.lost != nil {
+			w.giveUp(ctx, results, open)
+			return results
 		}
 		acts := make([]connect.Act, len(open))
 		for k, i := range open {
@@ -231,7 +292,7 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		for k, i := range open {
 			results[i].Answer = answers[k]
 			if answers[k].Outcome == connect.Unsure {
-				steps[i].Again = true
+				steps[i].Again, results[i].Again = true, true
 				unsure = append(unsure, i)
 			}
 		}
@@ -243,12 +304,86 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		if try >= tries {
 			for _, i := range open {
 				results[i].Outcome = connect.OutOfReach
-				results[i].Words += "; whether it was carried out the next survey will tell"
+				results[i].Words += untold
 			}
 			return results
 		}
 	}
 	return results
+}
+
+const untold = "; it was tried before, and whether it was carried out the next survey will tell"
+
+// giveUp ends steps of a target that is given up. Nothing is said to be not
+// tried that may be done: of those that had begun before, the target is asked.
+func (w *worker) giveUp(ctx context.Context, results []Result, open []int) {
+	var begun []int
+	for _, i := range open {
+		if results[i].Answer = *w.lost; results[i].Again {
+			begun = append(begun, i)
+		}
+	}
+	if len(begun) == 0 {
+		return
+	}
+	view, err := connect.View(nil), error(nil)
+	if w.lost.Outcome == connect.NotTried {
+		why := w.lost
+		view, err = w.look(ctx, results, begun)
+		w.lost = why
+	}
+	for _, i := range begun {
+		if view == nil || err != nil {
+			results[i].Words += untold
+			if results[i].Outcome == connect.NotTried {
+				results[i].Outcome = connect.OutOfReach
+			}
+			continue
+		}
+		if standing, _ := connect.Judge(results[i].Act.Act, w.connector.Schema(), view); standing == connect.So {
+			results[i].Answer = connect.Found(results[i].Act, standing, "", view)
+		} else {
+			results[i].Words = "it had begun, and is not done; " + results[i].Words
+		}
+	}
+}
+
+// look reads of a target what some steps speak of.
+func (w *worker) look(ctx context.Context, results []Result, which []int) (connect.View, error) {
+	type name struct {
+		kind model.ObjectKind
+		name string
+	}
+	seen := map[name]*model.Object{}
+	for _, i := range which {
+		seen[name{connect.ObjectOf(results[i].Act), results[i].Name}] = nil
+	}
+	err := w.read(ctx, func(o model.Object) error {
+		if _, asked := seen[name{o.Kind, o.Name}]; asked {
+			seen[name{o.Kind, o.Name}] = &o
+		}
+		return nil
+	})
+	return func(kind model.ObjectKind, n string) *model.Object { return seen[name{kind, n}] }, err
+}
+
+// ready connects if need be, several times. When it cannot, the target is given up.
+func (w *worker) ready(ctx context.Context) error {
+	for try := 1; w.session == nil; try++ {
+		err := w.open(ctx)
+		switch {
+		case err == nil:
+		case connect.Reached(err):
+			w.lost = &connect.Answer{Outcome: connect.Failed, Words: err.Error()}
+			return err
+		case try >= tries:
+			w.lost = &connect.Answer{Outcome: connect.OutOfReach, Words: err.Error()}
+			return err
+		default:
+			time.Sleep(jittered(200 * time.Millisecond << (try - 1)))
+		}
+	}
+	return nil
 }
 
 // open connects, unless the target was out of reach a moment ago.
@@ -261,6 +396,7 @@ func (w *worker) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	w.connector = c
 	w.session, err = c.Open(ctx, access)
 	b.note(err, time.Now())
 	return err
@@ -269,31 +405,40 @@ func (w *worker) open(ctx context.Context) error {
 // ErrHeld says that somebody else has the lease.
 var ErrHeld = errors.New("somebody else works on it")
 
-// TryHold is Hold without waiting: it returns ErrHeld when somebody else has the lease.
-func TryHold(ctx context.Context, j Journal, what, owner string) (held context.Context, release func(), err error) {
-	return hold(ctx, j, what, owner, false)
+// Held is a lease that is kept until Release. The context ends early if it is lost.
+type Held struct {
+	context.Context
+	Lease
+	release func()
 }
 
-// Hold waits for a lease and keeps it until release is called. The returned
-// context ends early if the lease is lost. Each call is a holder of its own, so
-// two of one owner take turns too.
-func Hold(ctx context.Context, j Journal, what, owner string) (held context.Context, release func(), err error) {
-	return hold(ctx, j, what, owner, true)
+// Release gives the lease back.
+func (h *Held) Release() { h.release() }
+
+// TryHold takes a lease and keeps it; it returns ErrHeld when somebody else has
+// it. Each call is a holder of its own, so two of one owner take turns too.
+func TryHold(ctx context.Context, j Journal, what, owner string) (*Held, error) {
+	return Hold(ctx, j, what, owner, 0)
 }
 
-func hold(ctx context.Context, j Journal, what, owner string, wait bool) (held context.Context, release func(), err error) {
-	owner += "/" + rand.Text()[:12]
+// Hold is TryHold, and waits so long for whoever has it.
+func Hold(ctx context.Context, j Journal, what, owner string, patience time.Duration) (*Held, error) {
+	l := Lease{what, owner + "/" + rand.Text()[:12]}
+	until := time.Now().Add(patience)
 	for {
-		ok, err := j.Lease(ctx, what, owner, leaseFor)
+		ok, err := j.Lease(ctx, l.What, l.Owner, leaseFor)
 		if ok && err == nil {
 			break
 		}
-		if !wait {
-			return nil, nil, errors.Join(ErrHeld, err)
+		if ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		if time.Now().After(until) {
+			return nil, errors.Join(ErrHeld, err)
 		}
 		select {
 		case <-ctx.Done():
-			return nil, nil, ctx.Err()
+			return nil, ctx.Err()
 		case <-time.After(100 * time.Millisecond):
 		}
 	}
@@ -301,29 +446,34 @@ func hold(ctx context.Context, j Journal, what, owner string, wait bool) (held c
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
-		until := time.Now().Add(leaseFor)
-		for {
-			select {
-			case <-held.Done():
-				return
-			case <-time.After(renewEvery):
-			}
-			asked := time.Now()
-			ok, err := j.Lease(held, what, owner, leaseFor)
-			switch {
-			case ok && err == nil:
-				until = asked.Add(leaseFor)
-			case err == nil, time.Now().After(until):
-				cancel() // someone else has it, or may have by now
-				return
-			}
-		}
+		keep(held, j, l, cancel)
 	}()
-	return held, func() {
+	return &Held{held, l, func() {
 		cancel()
 		<-done
 		end, stop := context.WithTimeout(context.WithoutCancel(ctx), 2*time.Second)
 		defer stop()
-		_ = j.Release(end, what, owner) // if it fails, the lease ends by itself
-	}, nil
+		_ = j.Release(end, l.What, l.Owner) // if it fails, the lease ends by itself
+	}}, nil
+}
+
+// keep renews a lease until held ends, and calls lost when somebody else has it, or may have by now.
+func keep(held context.Context, j Journal, l Lease, lost func()) {
+	until := time.Now().Add(leaseFor)
+	for {
+		select {
+		case <-held.Done():
+			return
+		case <-time.After(renewEvery):
+		}
+		asked := time.Now()
+		ok, err := j.Lease(held, l.What, l.Owner, leaseFor)
+		switch {
+		case ok && err == nil:
+			until = asked.Add(leaseFor)
+		case err == nil, time.Now().After(until):
+			lost()
+			return
+		}
+	}
 }

@@ -119,6 +119,8 @@ func (m *memory) Lease(_ context.Context, what, owner string, during time.Durati
 	return true, nil
 }
 
+func (m *memory) Halt(context.Context, int64, string, string) error { return nil }
+
 func (m *memory) Release(_ context.Context, what, owner string) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -128,9 +130,12 @@ func (m *memory) Release(_ context.Context, what, owner string) error {
 	return nil
 }
 
-func (m *memory) Begin(_ context.Context, _ int64, steps []Step) error {
+func (m *memory) Begin(_ context.Context, _ int64, l Lease, steps []Step) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
+	if m.leases[l.What] != l.Owner {
+		return ErrLost
+	}
 	if time.Now().Before(m.away) {
 		return errAway
 	}
@@ -193,7 +198,7 @@ func (r *Runner) run(ctx context.Context, steps []Step) error {
 	var all error
 	var mu sync.Mutex
 	Each(ctx, slices.Sorted(maps.Keys(by)), 4, func(ctx context.Context, target string) {
-		err := r.Target(ctx, 1, target, by[target], -1, nil)
+		err := r.Target(ctx, 1, target, by[target], How{FailShare: -1})
 		mu.Lock()
 		defer mu.Unlock()
 		all = errors.Join(all, err)
@@ -256,7 +261,7 @@ func TestFailShare(t *testing.T) {
 				return strings.HasSuffix(name, "1") || strings.HasSuffix(name, "4") || strings.HasSuffix(name, "7") || name == "a-0"
 			}}
 			r, m := setup(t, map[string]*fake{"a": f})
-			if err := r.Target(context.Background(), 1, "a", steps(30, "a"), share, nil); err != nil {
+			if err := r.Target(context.Background(), 1, "a", steps(30, "a"), How{FailShare: share}); err != nil {
 				t.Fatal(err)
 			}
 			if got := m.count(); !maps.Equal(got, want) {
@@ -357,11 +362,15 @@ func TestHolders(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		m := newMemory()
 		ctx := context.Background()
-		held, release, err := Hold(ctx, m, "target/a", "me")
+		const long = time.Hour
+		held, err := Hold(ctx, m, "target/a", "me", long)
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, _, err := TryHold(ctx, m, "target/a", "me"); !errors.Is(err, ErrHeld) {
+		if _, err := Hold(ctx, m, "target/a", "me", time.Second); !errors.Is(err, ErrHeld) {
+			t.Errorf("who is not patient: %v", err)
+		}
+		if _, err := TryHold(ctx, m, "target/a", "me"); !errors.Is(err, ErrHeld) {
 			t.Errorf("the same owner holds it twice: %v", err)
 		}
 		time.Sleep(time.Minute) // far longer than the lease
@@ -371,23 +380,23 @@ func TestHolders(t *testing.T) {
 		var second time.Time
 		done := make(chan bool)
 		go func() {
-			_, release, err := Hold(ctx, m, "target/a", "other")
+			other, err := Hold(ctx, m, "target/a", "other", long)
 			if err != nil {
 				t.Error(err)
 				return
 			}
 			second = time.Now()
-			release()
+			other.Release()
 			close(done)
 		}()
 		time.Sleep(time.Second)
 		let := time.Now()
-		release()
+		held.Release()
 		<-done
 		if second.Before(let) {
 			t.Error("two held it at once")
 		}
-		held, release, err = Hold(ctx, m, "target/a", "me")
+		held, err = Hold(ctx, m, "target/a", "me", long)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -398,10 +407,10 @@ func TestHolders(t *testing.T) {
 		if held.Err() == nil {
 			t.Error("the holder does not notice that its lease ran out")
 		}
-		release()
+		held.Release()
 		stopped, cancel := context.WithCancel(ctx)
 		cancel()
-		if _, _, err := Hold(stopped, m, "target/b", "me"); !errors.Is(err, context.Canceled) {
+		if _, err := Hold(stopped, m, "target/b", "me", long); !errors.Is(err, context.Canceled) {
 			t.Errorf("%v", err)
 		}
 	})

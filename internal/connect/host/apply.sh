@@ -13,20 +13,27 @@ trap 'rm -rf "$lock"' EXIT
 trap 'exit 1' HUP INT TERM PIPE
 echo $$ >"$lock/pid" || { echo "X:cannot write to $lock: is the disk full?"; exit 0; }
 
-# acct NAME, grp NAME: what was read of it when the batch began; false when it was not there.
+# What was read before the batch lies in a file, an answer for each question in the order of the steps, and is
+# read along with them: looking a name up costs the same however many accounts the host has.
+# acct, grp, member: the next answer; false when the account, the group or the membership was not there.
+next() { IFS= read -r line <&3 || line=-; }
 acct() {
-  case "$now" in *"${nl}A:$1:"*) ;; *) return 1 ;; esac
-  line=${now#*"${nl}A:$1:"}; line=${line%%"$nl"*}
+  next
+  case "$line" in A:*) ;; T:*) twice passwd; return 1 ;; *) return 1 ;; esac
+  line=${line#A:}; line=${line#*:}
   IFS=:; set -- $line; unset IFS
   number=$1 group=$2 disabled=$3 home=$4 shell=$5
   fullname=${line#"$1:$2:$3:$4:$5:"}
 }
 grp() {
-  case "$now" in *"${nl}G:$1:"*) ;; *) return 1 ;; esac
-  line=${now#*"${nl}G:$1:"}; line=${line%%"$nl"*}
-  number=${line%%:*} members=,${line#*:},
+  next
+  case "$line" in G:*) ;; T:*) twice group; return 1 ;; *) return 1 ;; esac
+  line=${line#G:}; line=${line#*:}
+  number=${line%%:*}
 }
-s() { id=$1 say= rc=0 did=so; }
+member() { next; [ "$line" = I ]; }
+twice() { odd="its name stands twice in /etc/$1; mend that on the host first"; }
+s() { id=$1 say= rc=0 did=so odd=; }
 e() { printf 'R:%s:%s:%s:%s\n' "$id" "$did" "$rc" "$say"; }
 note() { say="$say${say:+; }$(printf %s "$1" | tr '\n' ' ')"; }
 # was ATTRIBUTE NOW BEFORE AFTER: so when it is as wanted, moved when it is neither.
@@ -35,7 +42,7 @@ was() {
   if [ "$2" = "$3" ]; then [ $did = moved ] || did=ready; return; fi
   did=moved; note "$1 is '$2'"
 }
-gone() { did=moved; note "$1 is not there"; }
+gone() { did=moved; note "${odd:-$1 is not there}"; }
 ready() { [ $did = ready ] && did=acted; }
 # run COMMAND…: its complaints become the step's words.
 run() {

@@ -27,10 +27,9 @@ type Connector struct{}
 const Kind = "host"
 
 const (
-	primaryGroup = "primary-group"
-	home         = "home"
-	shell        = "shell"
-	keys         = "keys"
+	home  = "home"
+	shell = "shell"
+	keys  = "keys"
 )
 
 // Schema implements connect.Connector.
@@ -42,15 +41,17 @@ var schema = model.Schema{
 	// What useradd takes; 32 bytes is the room utmp has for a name.
 	AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`,
 	GroupName:   `^[a-z_][a-z0-9_.-]{0,31}$`,
+	SystemNames: []string{"root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data", "backup", "list", "irc", "gnats",
+		"nobody", "_*", "systemd-*", "messagebus", "dbus", "sshd", "polkitd", "tss", "uuidd", "tcpdump", "avahi*", "ntp", "chrony", "statd", "halt", "shutdown", "operator", "adm"},
 	Account: []model.AttributeSchema{
 		{Name: model.Number, About: "uid", Settable: true, From: "number"},
 		{Name: model.FullName, About: "the person's name", Settable: true, From: "name"},
-		{Name: primaryGroup, About: "name of the primary group", Settable: true},
+		{Name: model.PrimaryGroup, About: "name of the primary group", Settable: true},
 		{Name: home, About: "home folder", Settable: true},
 		{Name: shell, About: "login shell", Settable: true},
 		{Name: keys, About: "authorized keys", Many: true, From: "keys"},
 		{Name: model.Disabled, About: "password locked and account expired"},
-		{Name: model.Elevation, About: "how the account can become superuser"},
+		{Name: model.Elevation, About: "how the account can become superuser", Many: true},
 	},
 	Group: []model.AttributeSchema{
 		{Name: model.Number, About: "gid", Settable: true},

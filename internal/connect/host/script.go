@@ -24,26 +24,47 @@ func applyScript(acts []connect.Act) string {
 	var b strings.Builder
 	b.WriteString(lib)
 	b.WriteString(applyLib)
-	names := map[string]bool{}
+	b.WriteString("printf '%s\\n'")
 	for _, a := range acts {
-		switch a.Object {
-		case model.Account:
-			names["a"+a.Name], names["g"+a.Name] = true, true
-		default:
-			names["g"+a.Name] = true
+		for _, q := range questions(a) {
+			b.WriteString(" " + quote(q))
 		}
 	}
-	b.WriteString("printf '%s\\n'")
-	for n := range names {
-		b.WriteString(" " + quote(n))
-	}
-	b.WriteString(" >\"$lock/names\" || { echo 'X:the disk is full'; exit 0; }\nnow=$nl$(state 1 \"$lock/names\")$nl\n")
+	b.WriteString(` >"$lock/names" || { echo 'X:the disk is full'; exit 0; }
+state 1 "$lock/names" >"$lock/now" || { echo 'X:the accounts cannot be read, or the disk is full'; exit 0; }
+exec 3<"$lock/now"
+`)
 	for i, a := range acts {
 		fmt.Fprintf(&b, "s %d\n%se\n", i, step(a))
 	}
 	b.WriteString("survey\n")
 	return b.String()
 }
+
+// questions are what is asked of the host before the batch for one step, in the
+// order in which the step reads the answers; see state in lib.sh.
+func questions(a connect.Act) []string {
+	ask := func(kind string, names ...string) string {
+		q := kind + strings.Join(names, ":")
+		if slices.ContainsFunc(names, func(n string) bool { return strings.ContainsAny(n, ":\n\x00") }) {
+			return "-" // no name that a host could have
+		}
+		return q
+	}
+	switch {
+	case a.Object == model.GroupKind:
+		return []string{ask("g", a.Name)}
+	case a.Object == model.Membership:
+		return []string{ask("m", a.Name, a.Member)}
+	case a.Verb == model.Create && !ownGroup(a):
+		return []string{ask("g", a.Name), ask("a", a.Name)}
+	default:
+		return []string{ask("a", a.Name)}
+	}
+}
+
+// ownGroup says whether an account that is made is given its primary group.
+func ownGroup(a connect.Act) bool { return a.After().Has(model.PrimaryGroup) }
 
 // quote makes one word of any value for a POSIX shell (2.2.2, single quotes).
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
@@ -57,12 +78,12 @@ func command(words ...string) string {
 
 // variable is where acct and grp leave an attribute.
 var variable = map[string]string{
-	model.Number: "$number", primaryGroup: "$group", model.Disabled: "$disabled",
+	model.Number: "$number", model.PrimaryGroup: "$group", model.Disabled: "$disabled",
 	home: "$home", shell: "$shell", model.FullName: "$fullname",
 }
 
 // flag is how useradd and usermod are told an attribute.
-var flag = map[string]string{model.Number: "-u", primaryGroup: "-g", model.FullName: "-c", home: "-d", shell: "-s"}
+var flag = map[string]string{model.Number: "-u", model.PrimaryGroup: "-g", model.FullName: "-c", home: "-d", shell: "-s"}
 
 func step(a connect.Act) string {
 	switch a.Object {
@@ -71,18 +92,21 @@ func step(a connect.Act) string {
 	case model.Membership:
 		return memberStep(a)
 	}
-	name := quote(a.Name)
 	switch a.Verb {
 	case model.Create:
 		there := "[ $did != ready ] || did=moved\n"
 		if a.Again { // ours, cut off before its keys were written
 			there = "if ready; then :\n" + keysStep(a) + "fi\n"
 		}
-		return "if acct " + name + "; then\n" + guards(a) + there + "else did=acted\n" + create(a) + "fi\n"
+		left := "grp && left=yes || left=\n" // a group of the account's name that somebody left behind
+		if ownGroup(a) {
+			left = ""
+		}
+		return left + "if acct; then\n" + guards(a) + there + "elif [ \"$odd\" ]; then gone it\nelse did=acted\n" + create(a) + "fi\n"
 	case model.AdoptIt:
-		return "if acct " + name + "; then did=acted; else gone " + quote("account "+a.Name) + "; fi\n"
+		return "if acct; then did=acted; else gone " + quote("account "+a.Name) + "; fi\n"
 	default:
-		return "if acct " + name + "; then\n" + guards(a) + "if ready; then\n" + change(a) + "fi\nelse gone " + quote("account "+a.Name) + "; fi\n"
+		return "if acct; then\n" + guards(a) + "if ready; then\n" + change(a) + "fi\nelse gone " + quote("account "+a.Name) + "; fi\n"
 	}
 }
 
@@ -129,10 +153,10 @@ func options(a connect.Act) []string {
 func create(a connect.Act) string {
 	words := append([]string{"useradd", "-m"}, options(a)...)
 	make := command(append(words, "--", a.Name)...)
-	if !slices.Contains(words, "-g") {
+	if !ownGroup(a) {
 		// useradd stops at a group of the account's name that is left over; it is theirs, so it is used.
 		kept := command(append(words, "-g", a.Name, "--", a.Name)...)
-		make = "if grp " + quote(a.Name) + "; then " + kept + "; else " + make + "; fi"
+		make = "if [ \"$left\" ]; then " + kept + "; else " + make + "; fi"
 	}
 	return make + "\n" + keysStep(a)
 }
@@ -178,19 +202,17 @@ func groupStep(a connect.Act) string {
 		if number != "" {
 			words = append(words, "-g", number)
 		}
-		return "if grp " + quote(a.Name) + "; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + command(append(words, "--", a.Name)...) + "\nfi\n"
+		return "if grp; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + command(append(words, "--", a.Name)...) + "\nfi\n"
 	}
-	return "if grp " + quote(a.Name) + "; then\n" + guards(a) + "if ready; then " + command("groupmod", "-g", number, "--", a.Name) + "; fi\nelse gone " + quote("group "+a.Name) + "; fi\n"
+	return "if grp; then\n" + guards(a) + "if ready; then " + command("groupmod", "-g", number, "--", a.Name) + "; fi\nelse gone " + quote("group "+a.Name) + "; fi\n"
 }
 
 // memberStep cannot rely on the reading made before the batch for the group
 // itself, which the batch may just have made; gpasswd says so when it is missing.
 func memberStep(a connect.Act) string {
-	in, option := "so", "-a"
-	out := "acted"
+	in, out, option := "so", "acted", "-a"
 	if a.Verb == model.LeaveIt {
 		in, out, option = "acted", "so", "-d"
 	}
-	return fmt.Sprintf("did=%s\nif grp %s; then case \"$members\" in *%s*) did=%s ;; esac; fi\n[ $did = so ] || %s\n",
-		out, quote(a.Name), quote(","+a.Member+","), in, command("gpasswd", option, a.Member, a.Name))
+	return fmt.Sprintf("if member; then did=%s; else did=%s; fi\n[ $did = so ] || %s\n", in, out, command("gpasswd", option, a.Member, a.Name))
 }

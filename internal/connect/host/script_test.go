@@ -27,7 +27,7 @@ const evil = "x'; touch /tmp/owned; '\n`touch /tmp/owned`$(touch /tmp/owned)"
 // every is one act of each kind, with a name that nobody should run.
 var every = []connect.Act{
 	act(model.Create, model.Account, evil, "", to(model.Number, "", "1"), to(model.FullName, "", evil), to(keys, "", "ssh-ed25519 AAAA "+evil)),
-	act(model.Create, model.Account, "grouped", "", to(primaryGroup, "", "crew")),
+	act(model.Create, model.Account, "grouped", "", to(model.PrimaryGroup, "", "crew")),
 	act(model.Modify, model.Account, evil, "", to(shell, evil, evil), to(home, "/a", "/b")),
 	act(model.Modify, model.Account, "only.keys", "", to(keys, "", "k")),
 	act(model.Disable, model.Account, evil, "", to(model.Disabled, "no", "yes")),
@@ -52,7 +52,7 @@ func TestScripts(t *testing.T) {
 	}
 	for i, a := range every {
 		// The step with all its functions replaced by ones that print their words in brackets.
-		script := "acct() { [ -n \"$there\" ]; }; grp() { acct; }; was() { :; }; ready() { :; }; gone() { echo gone; }; note() { :; }; keys() { echo \"keys[$1]\"; }; held() { :; }; awk() { :; }\n" +
+		script := "acct() { [ -n \"$there\" ]; }; grp() { acct; }; member() { acct; }; was() { :; }; ready() { :; }; gone() { echo gone; }; note() { :; }; keys() { echo \"keys[$1]\"; }; held() { :; }; awk() { :; }\n" +
 			"run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; s() { did=so; rc=0; }\nthere=$1; s 0\n" + step(a)
 		for _, there := range []string{"", "yes"} {
 			cmd := exec.Command("sh", "-c", script, "sh", there)
@@ -107,23 +107,23 @@ A:nobody:65534:nogroup:no:/:/bin/false:
 G:crew:5110:marit.fell,,toor
 G:wheel:10:marit.fell
 G:boats:11:big
-D:%boats
-D:toor
+D:%boats ALL=(ALL) ALL
+D:toor ALL=(ALL) ALL
 K:marit.fell:# a comment
 K:marit.fell:  ssh-ed25519 AAAA one
 K:marit.fell:
 K:marit.fell:ssh-ed25519 BBBB two
 noise
 Z:
-`))
+`), "root")
 	if err != nil || !r.whole {
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"root": "system", "daemon": "system", "nobody": "system", "big": "system group boats", "marit.fell": "group wheel", "toor": "sudoers, uid 0",
+		"root": "system", "daemon": "system", "nobody": "system", "big": "system group boats", "marit.fell": "group wheel", "toor": "system primary group root+sudoers+number 0",
 	} {
 		o := r.view(model.Account, name)
-		got := o.Attributes.One(model.Elevation)
+		got := strings.Join(o.Attributes.Get(model.Elevation), "+")
 		if o.System {
 			got = strings.TrimSpace("system " + got)
 		}
@@ -139,14 +139,14 @@ Z:
 		t.Errorf("%q", g)
 	}
 	for _, bad := range []string{"A:too:few\n", "G:x\n"} {
-		if _, err := read(strings.NewReader(bad)); err == nil || !strings.Contains(err.Error(), "cannot be read") {
+		if _, err := read(strings.NewReader(bad), "root"); err == nil || !strings.Contains(err.Error(), "cannot be read") {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}
-	if r, err := read(strings.NewReader("A:a:1:a:no:/:/:\n")); err != nil || r.whole {
+	if r, err := read(strings.NewReader("A:a:1:a:no:/:/:\n"), "root"); err != nil || r.whole {
 		t.Errorf("an answer that is cut off counts as whole: %v", err)
 	}
-	if _, err := read(strings.NewReader("K:a:" + strings.Repeat("x", 2<<20))); err == nil || !strings.Contains(err.Error(), "a line longer than") {
+	if _, err := read(strings.NewReader("K:a:"+strings.Repeat("x", 2<<20)), "root"); err == nil || !strings.Contains(err.Error(), "a line longer than") {
 		t.Errorf("%v", err)
 	}
 }

@@ -145,7 +145,7 @@ func (s *session) exec(ctx context.Context, script string, limit time.Duration, 
 func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
 	var r *reading
 	err := s.exec(ctx, surveyScript(), s.access.Patience()*3, func(out io.Reader) (err error) {
-		r, err = read(out)
+		r, err = read(out, s.access.As)
 		return err
 	})
 	if err == nil && !r.whole {
@@ -154,7 +154,7 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return &connect.Error{Target: s.access.Target, Op: "survey", Err: err}
 	}
-	for _, list := range [][]model.Object{r.accounts, r.groups} {
+	for _, list := range [][]model.Object{r.accounts, r.groups, {r.power.object()}} {
 		for _, o := range list {
 			if err := found(o); err != nil {
 				return err
@@ -169,7 +169,7 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 	var r *reading
 	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
 	err := s.exec(ctx, applyScript(acts), limit, func(out io.Reader) (err error) {
-		r, err = read(out)
+		r, err = read(out, s.access.As)
 		return err
 	})
 	if r == nil {

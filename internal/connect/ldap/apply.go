@@ -39,7 +39,7 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 
 func (s *session) stage(ctx context.Context, acts []connect.Act) []connect.Answer {
 	// Adding an entry reads before by itself: the directory refuses one that is there.
-	before, err := s.lookup(slices.DeleteFunc(slices.Clone(acts), func(a connect.Act) bool { return a.Verb == model.Create && !a.After().Has(primaryGroup) }))
+	before, err := s.lookup(slices.DeleteFunc(slices.Clone(acts), func(a connect.Act) bool { return a.Verb == model.Create && !a.After().Has(model.PrimaryGroup) }))
 	if err != nil {
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
@@ -151,7 +151,7 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 		} else if a.Member != "" {
 			accounts[a.Member] = true
 		}
-		numbers = numbers || a.After().Has(primaryGroup)
+		numbers = numbers || a.After().Has(model.PrimaryGroup)
 	}
 	if numbers { // the names of all groups, to know what their numbers mean
 		if err := s.readGroups(t, groupFilter); err != nil {
@@ -263,7 +263,7 @@ func (s *session) newPerson(t *tree, a model.Act) *goldap.AddRequest {
 		r.Attribute("sn", []string{lastWord(want.One(model.FullName), a.Name)})
 	}
 	for _, c := range a.Changes {
-		if theirs := ldapName[c.Attribute]; theirs != "" && c.Attribute != primaryGroup && len(c.After) > 0 {
+		if theirs := ldapName[c.Attribute]; theirs != "" && c.Attribute != model.PrimaryGroup && len(c.After) > 0 {
 			r.Attribute(theirs, c.After)
 		}
 	}
@@ -273,7 +273,7 @@ func (s *session) newPerson(t *tree, a model.Act) *goldap.AddRequest {
 // posixDefaults are what posixAccount cannot be without (RFC 2307 §3), as far as the declaration is silent.
 func posixDefaults(t *tree, name string, want model.Attributes) map[string]string {
 	out := map[string]string{"gidNumber": want.One(model.Number)}
-	if g := t.found[strings.ToLower(want.One(primaryGroup))]; g != nil {
+	if g := t.found[strings.ToLower(want.One(model.PrimaryGroup))]; g != nil {
 		out["gidNumber"] = g.object.Attributes.One(model.Number)
 	}
 	if !want.Has("home") {
@@ -306,7 +306,7 @@ func changePerson(t *tree, a model.Act) *goldap.ModifyRequest {
 			m.Replace(theirs, []string{lockedForever})
 		case c.Attribute == model.Disabled:
 			m.Replace(theirs, []string{}) // takes it away, and is no error when it is gone already
-		case c.Attribute == primaryGroup:
+		case c.Attribute == model.PrimaryGroup:
 			if g := t.found[strings.ToLower(one(c.After))]; g != nil {
 				m.Replace(theirs, g.object.Attributes.Get(model.Number))
 			}

@@ -29,8 +29,7 @@ type Connector struct{}
 const Kind = "directory"
 
 const (
-	primaryGroup = "primary-group"
-	surname      = "surname"
+	surname = "surname"
 )
 
 // lockedForever is the value of pwdAccountLockedTime that only an operator
@@ -55,7 +54,7 @@ var schema = model.Schema{
 		{Name: model.Mail, About: "mail", Settable: true, Fold: true, From: "mail"},
 		{Name: "home", About: "homeDirectory", Settable: true},
 		{Name: "shell", About: "loginShell", Settable: true},
-		{Name: primaryGroup, About: "name of the group that gidNumber means", Settable: true},
+		{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
 		{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
 	},
 	Group: []model.AttributeSchema{
@@ -70,7 +69,7 @@ var schema = model.Schema{
 // ldapName is what each attribute is called in the directory.
 var ldapName = map[string]string{
 	model.Number: "uidNumber", model.FullName: "cn", "given": "givenName", surname: "sn", model.Mail: "mail",
-	"home": "homeDirectory", "shell": "loginShell", primaryGroup: "gidNumber", model.Disabled: "pwdAccountLockedTime",
+	"home": "homeDirectory", "shell": "loginShell", model.PrimaryGroup: "gidNumber", model.Disabled: "pwdAccountLockedTime",
 }
 
 var (

@@ -183,7 +183,7 @@ func (t *tree) person(e *entry) *entryView {
 			default:
 				value = "partly"
 			}
-		case primaryGroup:
+		case model.PrimaryGroup:
 			if g := t.groupByNumber[value]; g != "" {
 				value = g
 			}

@@ -125,7 +125,7 @@ func (c *comparer) missing(a resolve.Account) {
 		}
 		c.add(f)
 	}
-	if why, shut := c.protected(a.Name); shut {
+	if why, shut := c.shield.Protects(a.Name); shut {
 		decide(nil, "the account %s cannot be made: %s", a.Name, why)
 		return
 	}
@@ -150,11 +150,8 @@ func (c *comparer) whose(place int) string {
 	if c.owner[place] != 0 || c.match.Linked[o.Name] != "" {
 		return "belongs to " + c.userOf(place)
 	}
-	if why, shut := c.protected(o.Name); shut {
+	if why, shut := c.covered(place); shut {
 		return "is " + why
-	}
-	if o.System {
-		return "belongs to the system"
 	}
 	return "could be somebody else's"
 }
@@ -162,7 +159,7 @@ func (c *comparer) whose(place int) string {
 // values compares what the declaration owns of an account, and nothing else.
 func (c *comparer) values(a resolve.Account, have *model.Object) {
 	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.ID}
-	guard, shut := c.protected(have.Name)
+	guard, shut := c.guard(have)
 	cursor := have.Attributes.Cursor()
 	for i := range a.Fields() {
 		w, owned := a.Value(i)
@@ -207,6 +204,42 @@ func (c *comparer) values(a resolve.Account, have *model.Object) {
 	c.add(f)
 }
 
+// guard says whether no step may touch an account that is, or could be, somebody's.
+func (c *comparer) guard(o *model.Object) (string, bool) {
+	if at, ok := c.find(o.Name); ok {
+		return c.covered(at)
+	}
+	return c.shield.Covers(o)
+}
+
+// marked reports what a person should know of an object whatever is declared:
+// accounts that ask nobody for a password, and all that is odd.
+func (c *comparer) marked() {
+	tell := func(kind model.FindingKind, o *model.Object, user, note string) {
+		c.add(model.Finding{Kind: kind, Act: model.Act{Object: o.Kind, Name: o.Name, User: user}, Note: note})
+	}
+	for i := range c.observed {
+		o := &c.observed[i]
+		if !o.Marked {
+			continue
+		}
+		if o.Attributes.Has(model.Passwordless) {
+			tell(model.NoPassword, o, c.userOf(i), "whoever knows its name can sign in: nobody is asked for a password; set one, or lock it, on the target")
+		}
+		if odd := o.Attributes.One(model.Odd); odd != "" {
+			tell(model.OddObject, o, c.userOf(i), odd)
+		}
+	}
+	if c.Reach != nil {
+		return
+	}
+	for i := range c.Others {
+		if o := &c.Others[i]; o.Marked && o.Attributes.Has(model.Odd) {
+			tell(model.OddObject, o, "", o.Attributes.One(model.Odd))
+		}
+	}
+}
+
 func folding(s model.AttributeSchema) func(string) string {
 	if s.Fold {
 		return strings.ToLower
@@ -229,7 +262,7 @@ func (c *comparer) strangers() {
 				continue
 			}
 		}
-		if _, shut := c.protected(o.Name); shut || o.System || c.doubt[o.Name] {
+		if _, shut := c.covered(i); shut || o.System || c.doubt[o.Name] {
 			continue
 		}
 		state := o.Attributes.Get(model.Disabled)
@@ -277,8 +310,8 @@ func (c *comparer) about(o *model.Object, user string) string {
 	if full := o.Attributes.One(model.FullName); full != "" {
 		parts = append(parts, "it calls itself "+strconv.Quote(full))
 	}
-	if how := o.Attributes.One(model.Elevation); how != "" {
-		parts = append(parts, "can become superuser through "+how)
+	if how := o.Attributes.Get(model.Elevation); len(how) > 0 {
+		parts = append(parts, "can become superuser through "+strings.Join(how, " and "))
 	}
 	return strings.Join(parts, "; ")
 }

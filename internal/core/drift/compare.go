@@ -38,6 +38,7 @@ type comparer struct {
 	held     places         // by person: place in observed of the account that is theirs, counted from 1
 	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
 	known    *Known
+	shield   model.Shield
 	groups   map[string]*model.Object
 	members  map[string]*membership
 	lists    [][]*membership // by shape: the groups its accounts join
@@ -83,7 +84,7 @@ func Compare(in Input) []model.Finding {
 }
 
 func compare(in Input) *comparer {
-	c := &comparer{Input: in, observed: in.Accounts, groups: map[string]*model.Object{},
+	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), groups: map[string]*model.Object{},
 		members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
 		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
@@ -124,8 +125,8 @@ func compare(in Input) *comparer {
 	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
 		Settled: func(p *resolve.Person) bool { return c.held.of(p.At) != 0 },
 		Skip: func(o *model.Object) bool {
-			_, protected := c.protected(o.Name)
-			return protected
+			_, covered := c.shield.Covers(o)
+			return covered
 		}})
 	c.doubts()
 	c.numbers()
@@ -133,6 +134,7 @@ func compare(in Input) *comparer {
 		c.account(a)
 	}
 	c.strangers()
+	c.marked()
 	c.memberships()
 	return c
 }
@@ -279,8 +281,23 @@ func (c *comparer) userOf(place int) string {
 	return c.match.Linked[name]
 }
 
-func (c *comparer) protected(name string) (string, bool) {
-	return c.Desired.Target.Protected(name, c.Desired.Login)
+// covered says of an observed account whether no step may touch it. One that is
+// somebody's is theirs, whatever its number.
+func (c *comparer) covered(place int) (string, bool) {
+	o := &c.observed[place]
+	if o.System && (c.owner[place] != 0 || c.match.Linked[o.Name] != "") {
+		own := *o
+		own.System, o = false, &own
+	}
+	return c.shield.Covers(o)
+}
+
+// shutGroup says whether no step may touch a group, there or not.
+func (c *comparer) shutGroup(name string) (string, bool) {
+	if o := c.groups[name]; o != nil {
+		return c.shield.Covers(o)
+	}
+	return c.shield.Protects(name)
 }
 
 func (c *comparer) add(f model.Finding) {
@@ -321,7 +338,7 @@ func (c *comparer) compareGroups() {
 			want = []string{strconv.Itoa(g.Number)}
 		}
 		have, there := c.groups[g.Name]
-		if why, shut := c.protected(g.Name); shut {
+		if why, shut := c.shutGroup(g.Name); shut {
 			c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("group %s is declared but %s", g.Name, why)})
 			continue
 		}

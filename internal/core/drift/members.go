@@ -11,7 +11,7 @@ import (
 func (c *comparer) memberships() {
 	c.meetAfterAll()
 	for _, g := range c.Desired.Groups {
-		if _, shut := c.protected(g.Name); shut || c.members[g.Name] == nil {
+		if _, shut := c.shutGroup(g.Name); shut || c.members[g.Name] == nil {
 			continue
 		}
 		var have, inside model.Values
@@ -110,11 +110,14 @@ func (c *comparer) joining(g *resolve.Group, w wanted) {
 }
 
 func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string) {
-	if _, shut := c.protected(name); shut || g.AtLeast || c.doubt[name] {
+	if _, shut := c.shield.Protects(name); shut || g.AtLeast || c.doubt[name] {
 		return
 	}
 	user := ""
 	if at, ok := c.find(name); ok && kind == model.Account {
+		if _, shut := c.covered(at); shut {
+			return
+		}
 		user = c.userOf(at)
 	}
 	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,

@@ -118,10 +118,14 @@ func (m *matcher) add(a *model.Object) {
 		m.edge(a.Name, user, "decision")
 		return
 	}
+	// What a target has for itself is at the most a service identity's.
+	mayHave := func(p *resolve.Person) bool { return !a.System || p.Declared.Service }
 	people, given := m.Desired.Named(a.Name)
 	if given {
 		for _, p := range people {
-			m.edge(a.Name, p.ID, "given name")
+			if mayHave(p) {
+				m.edge(a.Name, p.ID, "given name")
+			}
 		}
 		return
 	}
@@ -140,7 +144,7 @@ func (m *matcher) add(a *model.Object) {
 			people = m.Desired.Known(rule, a.Attributes.One(model.FullName))
 		}
 		for _, p := range people {
-			if m.Settled == nil || !m.Settled(p) {
+			if mayHave(p) && (m.Settled == nil || !m.Settled(p)) {
 				m.edge(a.Name, p.ID, strings.ReplaceAll(rule, "-", " "))
 			}
 		}

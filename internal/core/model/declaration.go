@@ -1,8 +1,6 @@
 package model
 
 import (
-	"fmt"
-	"path"
 	"strconv"
 	"time"
 )
@@ -235,7 +233,8 @@ type Target struct {
 	Settings   map[string]Text // what the connector of its kind wants to know
 	Match      []string        // rules in order
 	Unexpected string
-	Protect    []string // glob patterns of names no step may touch
+	Protect    []string // patterns of names no step may touch, see Shield
+	Lent       []string // accounts of the target's own that a service identity may have
 	After      []Ref    // targets that feed this one: their steps come first
 	Removal    Removal
 	Limits     Limits
@@ -304,20 +303,6 @@ type Login struct {
 	As     Text
 	Secret string
 	Pos    Pos
-}
-
-// Protected says whether no step may touch the named account or group, and why.
-// The login Hen Roost uses is always protected: we never saw off our own branch.
-func (t *Target) Protected(name, login string) (string, bool) {
-	if login != "" && name == login {
-		return "Hen Roost signs in with it", true
-	}
-	for _, pattern := range t.Protect {
-		if ok, _ := path.Match(pattern, name); ok {
-			return fmt.Sprintf("protected by %q", pattern), true
-		}
-	}
-	return "", false
 }
 
 // Each thing that is declared tells its name, and where it stands.

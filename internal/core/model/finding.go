@@ -15,10 +15,14 @@ const (
 	Different  FindingKind = "different"  // an owned value differs
 	Unmatched  FindingKind = "unmatched"  // we cannot tell whose
 	Contested  FindingKind = "contested"  // put right before, and changed back
+
+	// What a person should know, whatever is declared.
+	NoPassword FindingKind = "passwordless" // nobody is asked for a password
+	OddObject  FindingKind = "odd"          // there in a form that cannot be looked after
 )
 
 // FindingKinds lists them in the order people read them.
-var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested}
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, OddObject}
 
 // Verb says what a step does.
 type Verb string

@@ -65,18 +65,37 @@ func TestSameSet(t *testing.T) {
 	}
 }
 
-func TestProtected(t *testing.T) {
-	target := Target{Name: "arctic-tern", Protect: []string{"svc-*", "root"}}
+func TestShield(t *testing.T) {
+	target := &Target{Name: "arctic-tern", Protect: []string{"svc-*", "root", "cn=app*,ou=x"}, Lent: []string{"postgres"}}
+	exact := Shield{Target: target, Login: "hen", System: []string{"daemon", "postgres", "systemd-*"}}
 	for name, want := range map[string]string{
-		"svc-backup": `protected by "svc-*"`, "root": `protected by "root"`, "hen": "Hen Roost signs in with it", "marit.fell": "", "svc": "",
+		"svc-backup": `protected by "svc-*"`, "root": `protected by "root"`, "hen": "Hen Roost signs in with it", "marit.fell": "", "svc": "", "": "", "Hen": "", "SVC-x": "",
+		"svc-a/b": `protected by "svc-*"`, "cn=app/1,ou=x": `protected by "cn=app*,ou=x"`, "daemon": "the system's own", "systemd-network": "the system's own", "postgres": "",
 	} {
-		why, shut := target.Protected(name, "hen")
-		if why != want || shut != (want != "") {
+		if why, shut := exact.Protects(name); why != want || shut != (want != "") {
 			t.Errorf("%s: %q %v, want %q", name, why, shut, want)
 		}
 	}
-	if _, shut := target.Protected("", ""); shut {
+	folding := exact
+	folding.Fold = true
+	for _, name := range []string{"HEN", "Svc-Backup", "Root"} {
+		if _, shut := folding.Protects(name); !shut {
+			t.Errorf("%s is not protected where case does not count", name)
+		}
+	}
+	if _, shut := (Shield{Target: target}).Protects(""); shut {
 		t.Error("no name is protected by no login")
+	}
+	for want, o := range map[string]*Object{
+		"": {Kind: Account, Name: "marit"}, "Hen Roost signs in with it": {Kind: Account, Name: "uid=other", Ours: true}, "the system's own": {Kind: Account, Name: "toor", System: true},
+		"odd: stands twice": {Kind: Account, Name: "marit", Marked: true, Attributes: Pack(Attribute{Odd, []string{"stands twice"}})}, `protected by "root"`: {Kind: GroupKind, Name: "root"},
+	} {
+		if why, shut := exact.Covers(o); why != want || shut != (want != "") {
+			t.Errorf("%+v: %q %v, want %q", o, why, shut, want)
+		}
+	}
+	if _, shut := exact.Covers(&Object{Kind: Account, Name: "postgres", System: true}); shut {
+		t.Error("an account that is lent by name is protected")
 	}
 }
 

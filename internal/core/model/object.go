@@ -53,7 +53,10 @@ const (
 	Disabled     = "disabled"      // "yes", "no", or "partly" when only some ways in are shut
 	Members      = "members"       // of a group: names of accounts
 	MemberGroups = "member-groups" // of a group: names of groups inside it
-	Elevation    = "elevation"     // how the account can become superuser, if it can
+	Elevation    = "elevation"     // the ways in which the account can become superuser, if it can
+	PrimaryGroup = "primary-group" // of an account: the name of the group that it is in without being listed there
+	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
+	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
 	Rights       = "rights"        // names of the rights an account has
 	Licences     = "licences"      // names of the licence pools an account takes a seat of
 	Place        = "container"     // the container an account stands in
@@ -64,10 +67,21 @@ const (
 	Owner        = "owner"         // whose account it is; known to Hen Roost, not to the target
 )
 
+// Superuser is the name of the right by which a target tells what makes
+// somebody superuser there: being one of its members, in one of its member
+// groups, or having its number. Names count although nobody has them yet.
+// Everyone among its members is all.
+const (
+	Superuser = "superuser"
+	Everyone  = "*"
+)
+
 // Object is one thing a target holds.
 type Object struct {
 	Kind       ObjectKind `json:"kind"`
 	System     bool       `json:"system,omitempty"` // belongs to the target itself, not to a person
+	Ours       bool       `json:"ours,omitempty"`   // Hen Roost signs in with it, however it is written
+	Marked     bool       `json:"marked,omitempty"` // it is odd, or has no password: see the attributes
 	Linked     bool       `json:"-"`                // to the user who has its name; known to us, not to the target
 	Name       string     `json:"name"`
 	Unique     string     `json:"unique,omitempty"` // the target's own id, stable over renames, if it has one
@@ -109,9 +123,10 @@ type Schema struct {
 	AccountName string            `json:"account-name"` // RE2 pattern that names of new accounts must match
 	GroupName   string            `json:"group-name"`   // the same for groups
 	FoldNames   bool              `json:"fold-names,omitempty"`
-	NestGroups  bool              `json:"nest-groups,omitempty"` // a group may be a member of a group
-	Removes     bool              `json:"removes,omitempty"`     // accounts can be removed, not only disabled
-	Holds       []ObjectKind      `json:"holds,omitempty"`       // what else than accounts and groups it can be asked for: right, container, policy
+	SystemNames []string          `json:"system-names,omitempty"` // patterns of names that systems of this kind have for themselves
+	NestGroups  bool              `json:"nest-groups,omitempty"`  // a group may be a member of a group
+	Removes     bool              `json:"removes,omitempty"`      // accounts can be removed, not only disabled
+	Holds       []ObjectKind      `json:"holds,omitempty"`        // what else than accounts and groups it can be asked for: right, container, policy
 	Account     []AttributeSchema `json:"account"`
 	Group       []AttributeSchema `json:"group"`
 	Settings    []string          `json:"settings,omitempty"` // keys a target of this kind may have under settings

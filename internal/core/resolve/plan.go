@@ -193,6 +193,11 @@ type Desired struct {
 	shapes []*shape // by bundle; nil: nothing here
 }
 
+// Shield says what of the target no step may touch.
+func (d *Desired) Shield() model.Shield {
+	return model.Shield{Target: d.Target, Login: d.Login, Fold: d.Schema.FoldNames, System: d.Schema.SystemNames}
+}
+
 type hint struct {
 	person *Person
 	model.AccountHint

@@ -14,6 +14,7 @@ type Hold struct {
 	Target string `json:"target,omitempty"`
 	Words  string `json:"words"`
 	Firm   bool   `json:"firm,omitempty"` // no approval lifts it: the step must go
+	Steps  []int  `json:"-"`              // places of the steps that are why, counted from 0 in the list that was looked at
 }
 
 // Kinds of hold.
@@ -25,16 +26,23 @@ const (
 	LastAdmin     = "last administrator"
 	Elevated      = "elevation"
 	NeverWith     = "never-with"
-	FoughtOver    = "contested"
 )
 
-// Facts are what is known of one target when a round is drafted.
+// Facts are what is known of one target when its steps are looked at: at the
+// draft, and again before each batch.
 type Facts struct {
 	Target         *model.Target
-	Login          string
-	Accounts       int      // of people, seen there
-	Administrators []string // names of open accounts that can become superuser, ours not among them
+	Shield         model.Shield
+	Accounts       int                          // of people, seen there, those not counted that the round itself removed
+	Administrators map[string][]string          // open accounts of users that can become superuser, ours not among them → through what
+	Power          Power                        // what makes somebody superuser there
+	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
+	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
+	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
+
+// Closed counts accounts that a round shuts and removes.
+type Closed struct{ Disabled, Removed int }
 
 // fewSteps is up to how many accounts no share of them is a reason to hold: of three accounts one is a third.
 const fewSteps = 3
@@ -48,7 +56,7 @@ func Holds(steps []Step, facts map[string]Facts, conflict func(user string) (a, 
 		for to < len(steps) && steps[to].Target == steps[from].Target {
 			to++
 		}
-		h.target(steps[from:to], facts[steps[from].Target])
+		h.target(steps[from:to], from, facts[steps[from].Target])
 		from = to
 	}
 	return h.out
@@ -60,81 +68,115 @@ type holder struct {
 	out      []Hold
 }
 
-func (h *holder) hold(kind, target string, firm bool, format string, args ...any) {
-	h.out = append(h.out, Hold{Kind: kind, Target: target, Firm: firm, Words: fmt.Sprintf(format, args...)})
+func (h *holder) hold(kind, target string, firm bool, steps []int, format string, args ...any) {
+	h.out = append(h.out, Hold{Kind: kind, Target: target, Firm: firm, Steps: steps, Words: fmt.Sprintf(format, args...)})
 }
 
-func (h *holder) target(steps []Step, f Facts) {
+// some is a list of names with the steps that they come from.
+type some struct {
+	names []string
+	steps []int
+}
+
+func (s *some) add(name string, step int) {
+	s.names, s.steps = append(s.names, name), append(s.steps, step)
+}
+
+func (h *holder) target(steps []Step, first int, f Facts) {
 	if f.Target == nil {
 		return
 	}
 	name := f.Target.Name
-	var removed, disabled, elevated []string
-	for _, s := range steps {
-		closes := s.Object == model.Account && (s.Verb == model.Disable || s.Verb == model.Remove)
+	var removed, disabled, elevated some
+	admins := newAdmins(f)
+	for i, s := range steps {
+		at := first + i
 		switch {
 		case s.Verb == model.Remove && s.Object == model.Account:
-			removed = append(removed, s.Name)
+			removed.add(s.Name, at)
 		case s.Verb == model.Disable:
-			disabled = append(disabled, s.Name)
+			disabled.add(s.Name, at)
 		}
-		for _, touched := range []string{s.Name, s.Member} {
-			why, shut := f.Target.Protected(touched, f.Login)
-			if touched == "" || !shut {
-				continue
-			}
-			kind := GuardedObject
-			if touched == f.Login {
-				kind = OwnLogin
-			}
-			h.hold(kind, name, true, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched, name, why)
+		if kind, touched, why := f.guards(s.Act); kind != "" {
+			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched, name, why)
 		}
-		if closes && len(f.Administrators) > 0 {
-			f.Administrators = slices.DeleteFunc(slices.Clone(f.Administrators), func(a string) bool { return a == s.Name })
-			if len(f.Administrators) == 0 {
-				h.hold(LastAdmin, name, true, "%s %s on %s would leave nobody there who can administer it; make another administrator first", s.Verb, s.Name, name)
-			}
+		if admins.loses(s.Act); admins.none() {
+			h.hold(LastAdmin, name, true, []int{at}, "%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act), Subject(s.Act), name)
 		}
-		if gives(s.Act) {
-			elevated = append(elevated, Subject(s.Act))
+		if through := f.Gains(s.Act); through != "" {
+			elevated.add(fmt.Sprintf("%s (%s)", gainer(s.Act), through), at)
 		}
-		h.broken(s, name)
+		h.broken(s, at, name)
 	}
-	h.count(Removals, "remove", removed, f, f.Target.Limits.Remove, f.Target.Limits.RemoveShare)
-	h.count(Disables, "disable", disabled, f, f.Target.Limits.Disable, f.Target.Limits.DisableShare)
-	if len(elevated) > 0 {
-		h.hold(Elevated, name, false, "superuser rights on %s for %s", name, few(elevated))
+	l := f.Target.Limits
+	h.count(Removals, "remove", removed, f.Closed.Removed, f, l.Remove, l.RemoveShare)
+	h.count(Disables, "disable", disabled, f.Closed.Disabled, f, l.Disable, l.DisableShare)
+	if len(elevated.names) > 0 {
+		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))
 	}
 }
 
-// gives says whether an act lets somebody become superuser who could not before.
-func gives(a model.Act) bool {
-	for _, c := range a.Changes {
-		if c.Attribute == model.Elevation && len(c.After) > 0 {
-			return !slices.Equal(c.Before, c.After)
-		}
+// gainer names who an act is about, the person where one is known.
+func gainer(a model.Act) string {
+	name := a.Name
+	if a.Object == model.Membership {
+		name = a.Member
 	}
-	return false
+	if a.User != "" && a.User != name {
+		return a.User + " as " + name
+	}
+	return name
+}
+
+// guards says whether an act touches what no step may: the kind of hold, what it touches, and why not.
+func (f Facts) guards(a model.Act) (kind, touched, why string) {
+	for _, name := range []string{a.Name, a.Member} {
+		if name == "" {
+			continue
+		}
+		o := f.Seen[name]
+		if account := a.Account(); account != name {
+			o = nil // a group of that name
+		} else if o != nil && a.Verb != model.AdoptIt && f.Linked != nil && f.Linked(a.User, name) {
+			own := *o
+			own.System, o = false, &own // it was made or adopted for somebody, whatever its number
+		}
+		why, shut := f.Shield.Covers(o)
+		if o == nil {
+			why, shut = f.Shield.Protects(name)
+		}
+		if !shut {
+			continue
+		}
+		if o != nil && o.Ours || f.Shield.Login == name {
+			return OwnLogin, name, why
+		}
+		return GuardedObject, name, why
+	}
+	return "", "", ""
 }
 
 // broken tells once of a user who gains something while holding two roles that nobody may.
-func (h *holder) broken(s Step, target string) {
+func (h *holder) broken(s Step, at int, target string) {
 	gains := s.Verb == model.Create || s.Verb == model.JoinIt || s.Verb == model.Enable || s.Verb == model.Modify
 	if h.conflict == nil || !gains || s.User == "" || h.seen[s.User] {
 		return
 	}
 	h.seen[s.User] = true
 	if a, b, ok := h.conflict(s.User); ok {
-		h.hold(NeverWith, target, false, "%s holds both %s and %s, which nobody may (never-with)", s.User, a, b)
+		h.hold(NeverWith, target, false, []int{at}, "%s holds both %s and %s, which nobody may (never-with)", s.User, a, b)
 	}
 }
 
-func (h *holder) count(kind, verb string, names []string, f Facts, most, share int) {
-	n, target := len(names), f.Target.Name
+func (h *holder) count(kind, verb string, which some, before int, f Facts, most, share int) {
+	n, target := len(which.names)+before, f.Target.Name
+	if len(which.names) == 0 {
+		return
+	}
 	if most >= 0 && n > most {
-		h.hold(kind, target, false, "it would %s %d accounts on %s, and the limit is %d: %s", verb, n, target, most, few(names))
+		h.hold(kind, target, false, which.steps, "it would %s %d accounts on %s, and the limit is %d: %s", verb, n, target, most, few(which.names))
 	} else if part := 100 * n; share >= 0 && n > fewSteps && f.Accounts > 0 && part > share*f.Accounts {
-		h.hold(kind, target, false, "it would %s %d of %d accounts on %s, and the limit is %d%%: %s", verb, n, f.Accounts, target, share, few(names))
+		h.hold(kind, target, false, which.steps, "it would %s %d of %d accounts on %s, and the limit is %d%%: %s", verb, n, f.Accounts, target, share, few(which.names))
 	}
 }
 
@@ -145,4 +187,27 @@ func few(names []string) string {
 		return strings.Join(names, ", ")
 	}
 	return fmt.Sprintf("%s and %d more", strings.Join(names[:most], ", "), len(names)-most)
+}
+
+// Refused looks at steps of an approved round once more before they run, with
+// what is known now. held are the holds under which the round was approved, with
+// the places of their steps in all that the round holds; seqs are the places of
+// the steps looked at. It returns the first hold that nobody has approved, nil
+// when the steps may run.
+func Refused(steps []Step, seqs []int, facts Facts, held []Hold) *Hold {
+	for _, now := range Holds(steps, map[string]Facts{facts.Target.Name: facts}, nil) {
+		if now.Firm || !approved(now, seqs, held) {
+			return &now
+		}
+	}
+	return nil
+}
+
+// approved says whether all steps of a hold stand in approved ones of its kind.
+func approved(now Hold, seqs []int, held []Hold) bool {
+	return !slices.ContainsFunc(now.Steps, func(i int) bool {
+		return !slices.ContainsFunc(held, func(h Hold) bool {
+			return h.Kind == now.Kind && h.Target == now.Target && (h.Steps == nil || slices.Contains(h.Steps, seqs[i]))
+		})
+	})
 }

@@ -181,6 +181,22 @@ func TestHolds(t *testing.T) {
 		return []model.Act{{Target: "arctic", Verb: verb, Object: model.Account, Name: name, User: strings.Join(more, "")}}
 	}
 	sudo := one(model.Modify, "marit", "marit")
+	both := map[string][]string{"odd": {"group sudo", "sudoers"}, "eva": {"group sudo"}}
+	power := round.PowerOf(&model.Object{Attributes: model.Pack(model.Attribute{Name: model.Members, Values: []string{"ghost"}}, model.Attribute{Name: model.MemberGroups, Values: []string{"sudo", "wheel"}},
+		model.Attribute{Name: model.Number, Values: []string{"0"}})})
+	seen := map[string]*model.Object{"toor": {Kind: model.Account, Name: "toor", System: true}, "henry": {Kind: model.Account, Name: "henry", Ours: true},
+		"shut": {Kind: model.Account, Name: "shut", Attributes: model.Pack(model.Attribute{Name: model.Elevation, Values: []string{"group sudo", "sudoers"}})}}
+	joins := func(verb model.Verb, group string, names ...string) (out []model.Act) {
+		for _, n := range names {
+			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.Membership, Name: group, Member: n, MemberKind: model.Account})
+		}
+		return out
+	}
+	with := func(verb model.Verb, name, attribute, before, after string) []model.Act {
+		a := one(verb, name)
+		a[0].Changes = changed(attribute, before, after)
+		return a
+	}
 	sudo[0].Changes = []model.Change{{Attribute: model.Elevation, After: []string{"all"}}}
 	for _, c := range []struct {
 		name  string
@@ -196,14 +212,29 @@ func TestHolds(t *testing.T) {
 		{name: "many", acts: many(model.Disable, 9), facts: round.Facts{Accounts: 1000}, want: "disables: it would disable 9 accounts on arctic, and the limit is 5: hand-0, hand-1, hand-2, hand-3, hand-4 and 4 more"},
 		{name: "protected", acts: one(model.Modify, "svc-backup"), want: `protected: change account of svc-backup on arctic: protected by "svc-*"; take the step out, or the name out of protect`, firm: true},
 		{name: "our own branch", acts: one(model.Disable, "hen"), want: `own login: disable account of hen on arctic: Hen Roost signs in with it; take the step out, or the name out of protect`, firm: true},
-		{name: "the last administrator", acts: append(one(model.Disable, "odd"), one(model.Remove, "eva")...), facts: round.Facts{Administrators: []string{"odd", "eva"}, Accounts: 100},
-			want: "last administrator: remove eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
-		{name: "not the last", acts: one(model.Disable, "odd"), facts: round.Facts{Administrators: []string{"odd", "eva"}, Accounts: 100}},
-		{name: "superuser rights", acts: sudo, want: "elevation: superuser rights on arctic for marit"},
+		{name: "the last administrator", acts: append(one(model.Disable, "odd"), one(model.Remove, "eva")...), facts: round.Facts{Administrators: both, Accounts: 100},
+			want: "last administrator: remove account eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "not the last", acts: one(model.Disable, "odd"), facts: round.Facts{Administrators: both, Accounts: 100}},
+		{name: "superuser rights", acts: sudo, want: "elevation: superuser rights on arctic for marit (all)"},
+		{name: "through a group", acts: joins(model.JoinIt, "sudo", "marit", "hanne"), want: "elevation: superuser rights on arctic for hanne (group sudo), marit (group sudo)"},
+		{name: "a group that gives nothing", acts: joins(model.JoinIt, "crew", "marit")},
+		{name: "through a primary group", acts: with(model.Create, "marit", model.PrimaryGroup, "", "wheel"), want: "elevation: superuser rights on arctic for marit (primary group wheel)"},
+		{name: "through a number", acts: with(model.Modify, "marit", model.Number, "1001", "0"), want: "elevation: superuser rights on arctic for marit (number 0)"},
+		{name: "named in a file before it is there", acts: one(model.Create, "ghost"), want: "elevation: superuser rights on arctic for ghost (named where superusers are)"},
+		{name: "opened again", acts: one(model.Enable, "shut"), want: "elevation: superuser rights on arctic for shut (group sudo and sudoers)"},
+		{name: "the last leaves the group", acts: joins(model.LeaveIt, "sudo", "eva", "odd"), facts: round.Facts{Administrators: map[string][]string{"odd": {"group sudo"}, "eva": {"group sudo"}}},
+			want: "last administrator: leave group odd · sudo on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "one of two ways", acts: joins(model.LeaveIt, "sudo", "eva", "odd"), facts: round.Facts{Administrators: both}},
+		{name: "the last by number", acts: with(model.Modify, "eva", model.Number, "0", "1001"), facts: round.Facts{Administrators: map[string][]string{"eva": {"number 0"}}},
+			want: "last administrator: change account eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "the system's own", acts: with(model.Modify, "toor", model.Number, "0", "1001"), want: "protected: change account of toor on arctic: the system's own; take the step out, or the name out of protect", firm: true},
+		{name: "the system's own by name", acts: one(model.Disable, "daemon"), want: "protected: disable account of daemon on arctic: the system's own; take the step out, or the name out of protect", firm: true},
+		{name: "ours under another name", acts: one(model.Disable, "henry"), want: "own login: disable account of henry on arctic: Hen Roost signs in with it; take the step out, or the name out of protect", firm: true},
 		{name: "roles that clash", acts: one(model.Create, "both", "both"), want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			c.facts.Target, c.facts.Login = target, "hen"
+			c.facts.Target, c.facts.Shield = target, model.Shield{Target: target, Login: "hen", System: []string{"daemon"}}
+			c.facts.Power, c.facts.Seen = power, seen
 			holds := round.Holds(round.Arrange(c.acts, round.Order{}), map[string]round.Facts{"arctic": c.facts}, func(user string) (string, string, bool) { return "auditor", "deck-crew", user == "both" })
 			var got []string
 			for _, h := range holds {
@@ -263,4 +294,45 @@ func sorted(s string) string {
 	l := strings.Split(s, "\n")
 	slices.Sort(l)
 	return strings.Join(l, "\n")
+}
+
+// What was approved may run; what nobody approved may not, though the round was drafted without it.
+func TestRefused(t *testing.T) {
+	target := &model.Target{Name: "arctic", Limits: model.Limits{Remove: -1, RemoveShare: -1, Disable: 2, DisableShare: -1}}
+	disable := func(names ...string) (out []round.Step) {
+		for _, n := range names {
+			out = append(out, round.Step{Act: model.Act{Target: "arctic", Verb: model.Disable, Object: model.Account, Name: n}})
+		}
+		return out
+	}
+	facts := round.Facts{Target: target, Shield: model.Shield{Target: target}}
+	three := disable("a", "b", "c")
+	approved := []round.Hold{{Kind: round.Disables, Target: "arctic", Steps: []int{11, 12, 13}}}
+	for name, c := range map[string]struct {
+		steps []round.Step
+		seqs  []int
+		facts func(*round.Facts)
+		held  []round.Hold
+		want  string
+	}{
+		"within the limit":             {three[:2], []int{11, 12}, nil, nil, ""},
+		"over it, and approved":        {three, []int{11, 12, 13}, nil, approved, ""},
+		"over it, others approved":     {three, []int{21, 22, 23}, nil, approved, round.Disables},
+		"approved by an early version": {three, []int{21, 22, 23}, nil, []round.Hold{{Kind: round.Disables, Target: "arctic"}}, ""},
+		"the rest of the round counts": {three[:1], []int{11}, func(f *round.Facts) { f.Closed.Disabled = 2 }, nil, round.Disables},
+		"protected since":              {three[:1], []int{11}, func(f *round.Facts) { f.Shield.Target = &model.Target{Protect: []string{"a"}} }, approved, round.GuardedObject},
+		"no administrator left":        {three[:1], []int{11}, func(f *round.Facts) { f.Administrators = map[string][]string{"a": {"sudoers"}} }, approved, round.LastAdmin},
+	} {
+		f := facts
+		if c.facts != nil {
+			c.facts(&f)
+		}
+		got := ""
+		if h := round.Refused(c.steps, c.seqs, f, c.held); h != nil {
+			got = h.Kind
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+	}
 }

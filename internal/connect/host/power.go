@@ -1,0 +1,166 @@
+package host
+
+import (
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hen-roost/internal/core/model"
+)
+
+// power is what makes somebody superuser on a host: what sudo's files say, the
+// groups that systems give it to, and the superuser's own number.
+type power struct {
+	accounts map[string]string // by name: through what
+	groups   map[string]string
+	everyone bool
+	aliases  map[string][]string
+	subjects []string // of the rules, aliases not yet followed
+}
+
+// powerful are the groups whose members can become superuser on the systems we
+// know, whatever sudo's files say.
+var powerful = []string{"sudo", "wheel", "admin", "root", "disk", "docker", "lxd"}
+
+func newPower() *power {
+	p := &power{accounts: map[string]string{}, groups: map[string]string{}, aliases: map[string][]string{}}
+	for _, g := range powerful {
+		p.groups[g] = ""
+	}
+	return p
+}
+
+var (
+	comma   = regexp.MustCompile(`[ \t]*,[ \t]*`)
+	another = regexp.MustCompile(`^(Defaults|(Runas|Host|Cmnd|Cmd)_Alias\b|[@#]include)`)
+	runAs   = regexp.MustCompile(`\(([^):]*)[^)]*\)`)
+)
+
+// rule reads one line of sudoers, its continuations joined (sudoers(5)): who may
+// do something as superuser. What only lets somebody become another does not count.
+func (p *power) rule(line string) {
+	line = comma.ReplaceAllString(strings.TrimSpace(line), ",")
+	if at := strings.Index(line, " #"); at >= 0 && !strings.ContainsAny(line[at+2:min(at+3, len(line))], "0123456789") {
+		line = line[:at]
+	}
+	if another.MatchString(line) || line == "" || line[0] == '#' && !(len(line) > 1 && line[1] >= '0' && line[1] <= '9') {
+		return
+	}
+	if rest, ok := strings.CutPrefix(line, "User_Alias"); ok {
+		for one := range strings.SplitSeq(rest, ":") {
+			name, list, _ := strings.Cut(one, "=")
+			p.aliases[strings.TrimSpace(name)] = append(p.aliases[strings.TrimSpace(name)], strings.Split(strings.TrimSpace(list), ",")...)
+		}
+		return
+	}
+	who, what, ok := strings.Cut(line, "=")
+	if fields := strings.Fields(who); ok && len(fields) > 0 && asSuperuser(what) {
+		p.subjects = append(p.subjects, strings.Split(fields[0], ",")...)
+	}
+}
+
+// asSuperuser says whether the right side of a rule lets anybody be superuser.
+func asSuperuser(what string) bool {
+	if !strings.HasPrefix(strings.TrimSpace(what), "(") {
+		return true
+	}
+	for _, m := range runAs.FindAllStringSubmatch(what, -1) {
+		for as := range strings.SplitSeq(m[1], ",") {
+			switch as = strings.TrimSpace(as); {
+			case as == "" || as == "ALL" || as == "root" || as == "#0":
+				return true
+			case as == strings.ToUpper(as) && as[0] != '#' && as[0] != '%' && as[0] != '!': // an alias, which may hold anybody
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// settle follows aliases and numbers, once all has been read.
+func (p *power) settle(r *reading) {
+	byNumber := func(list []model.Object, number string) (names []string) {
+		for _, o := range list {
+			if o.Attributes.One(model.Number) == number {
+				names = append(names, o.Name)
+			}
+		}
+		return names
+	}
+	seen := map[string]bool{}
+	var add func(subject string)
+	add = func(subject string) {
+		subject = strings.Trim(subject, `"`)
+		if subject == "" || seen[subject] || strings.ContainsAny(subject[:1], "!+") || strings.HasPrefix(subject, "%:") {
+			return
+		}
+		seen[subject] = true
+		group, isGroup := strings.CutPrefix(subject, "%")
+		switch number, isNumber := strings.CutPrefix(group, "#"); {
+		case isNumber && isGroup:
+			for _, name := range byNumber(r.groups, number) {
+				p.groups[name] = "sudoers"
+			}
+		case isNumber:
+			for _, name := range byNumber(r.accounts, number) {
+				p.accounts[name] = "sudoers"
+			}
+		case isGroup:
+			p.groups[group] = "sudoers"
+		case subject == "ALL":
+			p.everyone = true
+		case p.aliases[subject] != nil:
+			for _, s := range p.aliases[subject] {
+				add(s)
+			}
+		default:
+			p.accounts[subject] = "sudoers"
+		}
+	}
+	for _, s := range p.subjects {
+		add(s)
+	}
+}
+
+// ways are all the ways in which an account can become superuser; through are
+// the groups that have it as a member and give that.
+func (p *power) ways(o *model.Object, through []string) (how []string) {
+	for _, g := range through {
+		how = append(how, "group "+g)
+	}
+	if g := o.Attributes.One(model.PrimaryGroup); g != "" && !slices.Contains(through, g) {
+		if _, gives := p.groups[g]; gives {
+			how = append(how, "primary group "+g)
+		}
+	}
+	if p.accounts[o.Name] != "" || p.everyone {
+		how = append(how, "sudoers")
+	}
+	if n, err := strconv.Atoi(o.Attributes.One(model.Number)); err == nil && n == superuser {
+		how = append(how, "number 0")
+	}
+	return how
+}
+
+const superuser = 0 // the number
+
+// object tells of the power itself, so that whoever is about to gain it is seen
+// before: names that sudo's files hold count although nobody has them yet.
+func (p *power) object() model.Object {
+	var accounts, groups []string
+	for name := range p.accounts {
+		accounts = append(accounts, name)
+	}
+	if p.everyone {
+		accounts = append(accounts, model.Everyone)
+	}
+	for name := range p.groups {
+		groups = append(groups, name)
+	}
+	slices.Sort(accounts)
+	slices.Sort(groups)
+	return model.Object{Kind: model.RightKind, Name: model.Superuser, System: true, Attributes: model.Pack(
+		model.Attribute{Name: model.Members, Values: accounts}, model.Attribute{Name: model.MemberGroups, Values: groups},
+		model.Attribute{Name: model.Number, Values: []string{strconv.Itoa(superuser)}})}
+}

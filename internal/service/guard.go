@@ -1,0 +1,192 @@
+package service
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+// The guards of a round (round.Holds) are worked out at its draft, where those
+// that an operator may lift wait for one, and are asked again before each batch:
+// against what is declared by then, and what is there. Who still can administer
+// a target is asked of the target itself, where a step could take that away.
+
+// facts are what the guards want to know of the targets of some steps, as far as it is stored.
+func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := map[string][]string{}
+	for _, st := range steps {
+		list := names[st.Target]
+		if name := st.Account(); name != "" {
+			list = append(list, name)
+		}
+		names[st.Target] = list
+	}
+	out := map[string]round.Facts{}
+	for target, touched := range names {
+		if c.plan.Targets[target] == nil {
+			continue
+		}
+		f, err := s.factsOn(ctx, c, target, touched)
+		if err != nil {
+			return nil, err
+		}
+		f.Accounts = known[target].Accounts
+		out[target] = f
+	}
+	return out, nil
+}
+
+// factsOn are the facts of one target for steps that touch the named accounts.
+func (s *Service) factsOn(ctx context.Context, c *current, target string, names []string) (round.Facts, error) {
+	d := c.plan.Targets[target]
+	slices.Sort(names)
+	names = slices.Compact(names)
+	f := round.Facts{Target: d.Target, Shield: d.Shield()}
+	var err error
+	if f.Seen, err = s.Store.Flagged(ctx, target, names); err != nil {
+		return f, err
+	}
+	linked, err := s.Store.LinkedNames(ctx, target, keysOf(f.Seen))
+	if err != nil {
+		return f, err
+	}
+	f.Linked = func(user, name string) bool { return user != "" && linked[name] == user }
+	right, err := s.Store.Object(ctx, target, model.RightKind, model.Superuser)
+	switch {
+	case err == nil:
+		f.Power = round.PowerOf(&right)
+	case err != store.ErrNone:
+		return f, err
+	}
+	if err == nil || slices.ContainsFunc(keysOf(f.Seen), func(n string) bool { return store.IsAdministrator(f.Seen[n]) }) {
+		f.Administrators, err = s.Store.Administrators(ctx, target, d.Login)
+		return f, err
+	}
+	return f, nil
+}
+
+// guard is what the runner asks before each batch of a round on a target.
+func (s *Service) guard(r store.Round, target string) func(context.Context, []work.Step, work.Read) (string, error) {
+	var held []round.Hold
+	var closed *round.Closed
+	return func(ctx context.Context, steps []work.Step, read work.Read) (string, error) {
+		c, err := s.current(ctx)
+		if err != nil {
+			return "", err
+		}
+		if c.plan.Targets[target] == nil {
+			return fmt.Sprintf("%s is no longer declared", target), nil
+		}
+		if held == nil {
+			if held, err = s.heldFor(ctx, r.ID); err != nil {
+				return "", err
+			}
+		}
+		acts, seqs, names := make([]round.Step, len(steps)), make([]int, len(steps)), []string{}
+		closes := false
+		for i, st := range steps {
+			acts[i], seqs[i] = round.Step{Act: st.Act.Act, Stage: round.StageOf(st.Act.Act)}, st.Seq
+			if name := st.Account(); name != "" {
+				names = append(names, name)
+			}
+			closes = closes || acts[i].Stage == round.Closing || acts[i].Stage == round.Removing
+		}
+		f, err := s.factsOn(ctx, c, target, names)
+		if err != nil {
+			return "", err
+		}
+		if closes {
+			if closed == nil {
+				var all round.Closed
+				if all.Disabled, all.Removed, err = s.Store.ClosedOn(ctx, r.ID, target, int(round.Closing), int(round.Removing)); err != nil {
+					return "", err
+				}
+				closed = &all
+			}
+			if err := s.closing(ctx, acts, &f, *closed); err != nil {
+				return "", err
+			}
+		}
+		if slices.ContainsFunc(acts, func(a round.Step) bool { return f.Weakens(a.Act) }) {
+			if err := s.administratorsNow(ctx, target, &f, read); err != nil {
+				return "", err
+			}
+		}
+		if h := round.Refused(acts, seqs, f, held); h != nil {
+			return h.Kind + ": " + h.Words, nil
+		}
+		return "", nil
+	}
+}
+
+// closing fills in what the limits count: all that the round closes on the
+// target, of which the steps looked at count by themselves, and the accounts there.
+func (s *Service) closing(ctx context.Context, steps []round.Step, f *round.Facts, all round.Closed) error {
+	row, err := s.Store.Target(ctx, f.Target.Name)
+	if err != nil {
+		return err
+	}
+	f.Accounts, f.Closed = row.Accounts, all
+	for _, st := range steps {
+		switch st.Stage {
+		case round.Closing:
+			f.Closed.Disabled--
+		case round.Removing:
+			f.Closed.Removed--
+		}
+	}
+	return nil
+}
+
+// administratorsNow asks the target itself who can become superuser there.
+func (s *Service) administratorsNow(ctx context.Context, target string, f *round.Facts, read work.Read) error {
+	could := map[string][]string{}
+	err := read(ctx, func(o model.Object) error {
+		if store.IsAdministrator(&o) {
+			could[o.Name] = o.Attributes.Get(model.Elevation)
+		}
+		if o.Kind == model.RightKind && o.Name == model.Superuser {
+			f.Power = round.PowerOf(&o)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	linked, err := s.Store.LinkedNames(ctx, target, keysOf(could))
+	if err != nil {
+		return err
+	}
+	f.Administrators = map[string][]string{}
+	for name, ways := range could {
+		if linked[name] != "" && name != f.Shield.Login {
+			f.Administrators[name] = ways
+		}
+	}
+	return nil
+}
+
+// heldFor are the holds of a round, each with the numbers of its steps.
+func (s *Service) heldFor(ctx context.Context, id int64) ([]round.Hold, error) {
+	rows, err := s.Store.Holds(ctx, id)
+	out := make([]round.Hold, len(rows))
+	for i, h := range rows {
+		out[i] = round.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm}
+		if h.Steps != "" {
+			if err := json.Unmarshal([]byte(h.Steps), &out[i].Steps); err != nil {
+				return nil, fmt.Errorf("holds of round %d: %w", id, err)
+			}
+		}
+	}
+	return out, err
+}
