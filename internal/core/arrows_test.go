@@ -28,6 +28,7 @@ var knows = map[string][]string{
 	"internal/connect/host":        {"internal/connect", "internal/core/model"},
 	"internal/connect/ldap":        {"internal/connect", "internal/core/model"},
 	"internal/connect/connecttest": {"internal/connect", "internal/core/model"},
+	"internal/core/expr":           {"internal/core/model"},
 	"internal/core/declare":        {"internal/core/model", "internal/core/expr"},
 	"internal/core/resolve":        {"internal/core/model", "internal/core/expr", "internal/core/declare"},
 	"internal/core/match":          {"internal/core/model", "internal/core/resolve"},

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strings"
 
+	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
@@ -101,6 +102,9 @@ func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
 	}
 	set := expr.NewSet()
 	if err := set.Check(q.Where, true); err != nil {
+		return nil, invalid("where", "%v", err)
+	}
+	if err := declare.Fields(c.declared, q.Where); err != nil {
 		return nil, invalid("where", "%v", err)
 	}
 	targets := q.Targets

@@ -26,7 +26,7 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 	if err := who.may(Look); err != nil {
 		return Checked{}, err
 	}
-	r, err := s.read(s.newest(ctx), files, s.now())
+	r, err := s.readNew(s.newest(ctx), files, s.now())
 	if err != nil {
 		return Checked{}, err
 	}
@@ -62,7 +62,7 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 // declare stores files that were read on what was the newest revision, nil for
 // none. after is the revision they were made from, -1 when they were made from none.
 func (s *Service) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string, after int) (Revision, error) {
-	read, err := s.read(from, files, s.now())
+	read, err := s.readNew(from, files, s.now())
 	if err != nil {
 		return Revision{}, err
 	}

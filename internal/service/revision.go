@@ -34,7 +34,7 @@ func (s *Service) Means(ctx context.Context, who Operator, files []declare.File)
 		return Meaning{}, err
 	}
 	from := s.newest(ctx)
-	read, err := s.read(from, files, s.now())
+	read, err := s.readNew(from, files, s.now())
 	if err != nil {
 		return Meaning{}, err
 	}

@@ -195,6 +195,15 @@ func (s *Service) read(on *current, files []declare.File, day time.Time) (*readi
 	return &reading{source: source, plan: plan}, err
 }
 
+// readNew is read for files that are to be stored.
+func (s *Service) readNew(on *current, files []declare.File, day time.Time) (*reading, error) {
+	r, err := s.read(on, files, day)
+	if err != nil {
+		return nil, err
+	}
+	return r, r.source.Fresh()
+}
+
 // newest is the current revision to read another on; nil before the first, and
 // when it cannot be read: that must not keep anybody from declaring a better one.
 func (s *Service) newest(ctx context.Context) *current {

@@ -39,6 +39,13 @@ func (f *tern) change(name, attribute, value string) {
 	f.objects["account"+name] = o
 }
 
+// set lays an object out as it is.
+func (f *tern) set(o model.Object) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.objects[o.Kind.String()+o.Name] = o
+}
+
 func (f *tern) Schema() model.Schema {
 	return model.Schema{Kind: "tern", AccountName: "^[a-z.]+$", GroupName: ".", Account: []model.AttributeSchema{
 		{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: model.Disabled}}, Group: []model.AttributeSchema{{Name: model.Number}}}

@@ -21,14 +21,24 @@ type checker struct {
 	bundle  map[string]map[string]bool // by role: all it includes, and itself
 	fitting map[string]*regexp.Regexp
 	faults  Faults
+	late    Faults          // see Source.Late
+	fine    map[string]bool // expressions in which nothing was wrong
 }
 
 func (c *checker) fault(at model.Pos, format string, args ...any) {
+	c.faults = c.faults.and(c.one(at, format, args...))
+}
+
+func (c *checker) lately(at model.Pos, format string, args ...any) {
+	c.late = c.late.and(c.one(at, format, args...))
+}
+
+func (c *checker) one(at model.Pos, format string, args ...any) Fault {
 	f := Fault{At: c.d.Locate(at), Message: fmt.Sprintf(format, args...)}
 	if p := c.parts[at.Part]; p != nil {
 		f.Line = p.line(at)
 	}
-	c.faults = c.faults.and(f)
+	return f
 }
 
 // describe names a declared thing for messages, with its place.
@@ -91,17 +101,20 @@ var paramUse = regexp.MustCompile(`\bparams\.([A-Za-z_][A-Za-z0-9_]*)`)
 func (c *checker) template(t model.Text) { c.expression(t, false) }
 
 func (c *checker) expression(t model.Text, bare bool) {
-	if t.Raw == "" {
+	if t.Raw == "" || !bare && !strings.Contains(t.Raw, "${") || c.fine[t.Raw] {
 		return
 	}
 	if err := c.set.Check(t.Raw, bare); err != nil {
 		c.fault(t.Pos, "%v", err)
 		return
 	}
+	before := len(c.faults) + len(c.late)
+	defer func() { c.fine[t.Raw] = len(c.faults)+len(c.late) == before }()
+	if err := Fields(c.d, t.Raw); err != nil {
+		c.lately(t.Pos, "%v", err)
+	}
 	for _, m := range paramUse.FindAllStringSubmatch(t.Raw, -1) {
-		if bare || strings.Contains(t.Raw, "${") {
-			known(c, "param", model.Ref{Name: m[1], Pos: t.Pos}, c.d.Params)
-		}
+		known(c, "param", model.Ref{Name: m[1], Pos: t.Pos}, c.d.Params)
 	}
 }
 
@@ -134,6 +147,11 @@ func (c *checker) target(t *model.Target) {
 			c.fault(t.Pos, "protect pattern %q of target %q: %v", p, t.Name, err)
 		}
 	}
+	for _, name := range t.Lent {
+		if why, shut := (model.Shield{Target: t, Fold: schema.FoldNames}).Protects(name); shut {
+			c.fault(t.Pos, "target %q lends the account %q, which is %s", t.Name, name, why)
+		}
+	}
 }
 
 func (c *checker) group(g *model.Group) {
@@ -159,6 +177,7 @@ func (c *checker) role(r *model.Role) {
 		}
 		for _, a := range g.Account {
 			c.template(a.Text)
+			c.edged(a.Text, a.Name)
 			c.attribute(a.Name, a.Text.Pos, chosen)
 		}
 		c.powers(g, chosen)
@@ -303,9 +322,31 @@ func article(what string) string {
 	return "a " + what
 }
 
+// edged faults a text that begins or ends with a space: a target may well drop it, and then never be as declared.
+func (c *checker) edged(t model.Text, what string) {
+	if strings.TrimSpace(t.Raw) != t.Raw {
+		c.lately(t.Pos, "%s begins or ends with a space", what)
+	}
+}
+
+// claims faults an account that can be nobody's, or not this user's.
+func (c *checker) claims(u *model.User, t *model.Target, h model.AccountHint) {
+	schema := c.schemas[t.Kind]
+	shield := model.Shield{Target: t, Fold: schema.FoldNames, System: schema.SystemNames}
+	if !strings.Contains(t.Login.As.Raw, "${") {
+		shield.Login = t.Login.As.Raw
+	}
+	if why, shut := shield.Protects(h.Name); shut {
+		c.lately(h.Pos, "the account %q on %s can be nobody's: %s", h.Name, t.Name, why)
+	} else if shield.Lends(h.Name) && !u.Service {
+		c.lately(h.Pos, "the account %q on %s is lent to service identities, and user %q is none (service: true)", h.Name, t.Name, u.ID)
+	}
+}
+
 func (c *checker) user(u *model.User) {
-	for _, t := range []model.Text{u.Name, u.Given, u.Family, u.Mail} {
+	for what, t := range map[string]model.Text{"name": u.Name, "given": u.Given, "family": u.Family, "mail": u.Mail} {
 		c.template(t)
+		c.edged(t, what)
 	}
 	for _, name := range sorted(u.Details) {
 		c.template(u.Details[name])
@@ -324,6 +365,7 @@ func (c *checker) user(u *model.User) {
 		h := u.Accounts[target]
 		if known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) && h.Name != "" {
 			c.fits(h.Pos, "account", h.Name, []*model.Target{c.d.Targets[target]})
+			c.claims(u, c.d.Targets[target], h)
 		}
 	}
 	if u.Manager.Name != "" {

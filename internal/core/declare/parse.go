@@ -37,7 +37,7 @@ func Read(files []File, schemas map[string]model.Schema) (*model.Declaration, er
 	if err != nil {
 		return nil, err
 	}
-	return s.Declaration, nil
+	return s.Declaration, s.Fresh()
 }
 
 // contents is what one part of a file defines, in its order.
@@ -139,7 +139,7 @@ func (p *fileParser) holdings(id string, into *[]model.Holding) func(ast.Node) {
 			h := model.Holding{Ref: model.Ref{Pos: p.pos(item)}}
 			switch p.plain(item).(type) {
 			case *ast.MappingNode, *ast.MappingValueNode:
-				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From), "until": p.day(&h.Span.Until), "because": p.str(&h.Because)})
+				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From), "until": p.day(&h.Span.Until), "because": p.about(&h.Because)})
 				if h.Name == "" {
 					p.fault(h.Pos, "a role of user %s without its name; write {role: …}", id)
 				}
@@ -175,7 +175,7 @@ func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
 	p.has.groups = append(p.has.groups, g)
 	var members string
 	p.mapping(n, "group "+name, keys{
-		"about": p.str(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
+		"about": p.about(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
 		"owner":   p.ref(&g.Owner),
 		"members": p.oneOf(&members, "exactly", "at-least"),
 	})
@@ -186,7 +186,7 @@ func (p *fileParser) role(name string, at model.Pos, n ast.Node) {
 	r := &model.Role{Name: name, Pos: at}
 	p.has.roles = append(p.has.roles, r)
 	p.mapping(n, "role "+name, keys{
-		"about": p.str(&r.About), "held-when": p.text(&r.HeldWhen), "includes": p.refs(&r.Includes),
+		"about": p.about(&r.About), "held-when": p.prose(&r.HeldWhen), "includes": p.refs(&r.Includes),
 		"never-with": p.refs(&r.NeverWith),
 		"gives":      func(n ast.Node) { p.list(n, func(item ast.Node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
 	})
@@ -269,6 +269,7 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 			p.mapping(n, "repeat of "+name, keys{"survey": p.span(&t.Repeat.Survey), "reconcile": p.span(&t.Repeat.Reconcile)})
 		},
 		"protect": p.strings(&t.Protect),
+		"lends":   p.strings(&t.Lent),
 	})
 	if t.Match == nil {
 		t.Match = MatchRules[:3]

@@ -32,6 +32,7 @@ type part struct {
 	text   string
 	lines  int
 	has    contents
+	late   Faults // see Source.Late; their lines are those of the file when it was read
 	sum    func() [sha256.Size]byte
 }
 

@@ -11,7 +11,7 @@ import (
 )
 
 var schemas = map[string]model.Schema{
-	"host": {Kind: "host", AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`, GroupName: `^[a-z_][a-z0-9_.-]{0,31}$`,
+	"host": {Kind: "host", AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`, GroupName: `^[a-z_][a-z0-9_.-]{0,31}$`, SystemNames: []string{"daemon"},
 		Account: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: "home", Settable: true}, {Name: model.Disabled}}},
 	"directory": {Kind: "directory", AccountName: `.`, GroupName: `.`, Settings: []string{"people", "groups"}, Needs: []string{"people", "groups"},
 		Account: []model.AttributeSchema{{Name: "shell", Settable: true}}},
@@ -27,6 +27,23 @@ targets:
 // Each text is wrong in one way; the message says what would be right.
 func TestFaults(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
+		{"NUL in a name", "roost: 1\nusers:\n  x: {name: \"Marit\\0Fell\"}\n", "f.yaml:3:13: a text here holds a NUL"},
+		{"line break in a mail", "roost: 1\nusers:\n  x: {name: X, mail: \"a@b\\nc\"}\n", "f.yaml:3:22: a text here holds a line break"},
+		{"escape in a detail", "roost: 1\nusers:\n  x: {name: X, details: {base: \"\\e[31m\"}}\n", "a text here holds an escape"},
+		{"C1 control", "roost: 1\nusers:\n  x: {name: \"M\\x9b\"}\n", "a text here holds a control character (U+009B)"},
+		{"bidi override", "roost: 1\nusers:\n  x: {name: \"M\\u202Eretsaf\"}\n", "a character that turns the direction of writing (U+202E)"},
+		{"zero width", "roost: 1\nusers:\n  x: {name: \"Ma\\u200Brit\"}\n", "a character that cannot be seen (U+200B)"},
+		{"a joiner where no letters join", "roost: 1\nusers:\n  x: {name: \"Ma\\u200Drit\"}\n", "a character that cannot be seen (U+200D)"},
+		{"zero width in an id", "roost: 1\nusers:\n  \"x\\u200By\": {name: X}\n", "f.yaml:3:3: a text here holds a character that cannot be seen (U+200B)"},
+		{"space at the end", "roost: 1\nusers:\n  x: {name: \"Marit \"}\n", "name begins or ends with a space"},
+		{"field misspelt", "roost: 1\nusers:\n  x: {name: X, mail: \"${user.famly}@x\"}\n", `a user has no field "famly"; did you mean "family"?`},
+		{"field misspelt in a condition", "roost: 1\nroles:\n  r: {held-when: \"user.details.bse == 'x'\"}\nusers:\n  x: {name: X, details: {base: y}}\n", `f.yaml:3:18: no user has a detail "bse"; did you mean "base"?`},
+		{"details misspelt", "roost: 1\nroles:\n  r: {gives: [{at: arctic-tern, account: {home: \"${user.detials.base}\"}}]}\n", `a user has no field "detials"; did you mean "details"?`},
+		{"field of a target", "roost: 1\nroles:\n  r: {gives: [{at: arctic-tern, account: {home: \"/${target.tags.flet}\"}}]}\n", `no target has a tag "flet"; did you mean "fleet"?`},
+		{"a claim on what is protected", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: hen}, protect: [\"svc*\"]}\nusers:\n  x: {name: X, accounts: {y: {name: svc-a}}}\n", `f.yaml:5:27: the account "svc-a" on y can be nobody's: protected by "svc*"`},
+		{"a claim on our login", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: hen}}\nusers:\n  x: {name: X, accounts: {y: {name: hen}}}\n", `the account "hen" on y can be nobody's: Hen Roost signs in with it`},
+		{"a claim on the system's own", "roost: 1\nusers:\n  x: {name: X, accounts: {arctic-tern: {name: daemon}}}\n", `the account "daemon" on arctic-tern can be nobody's: the system's own`},
+		{"a claim on what is lent to services", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: hen}, lends: [daemon]}\nusers:\n  x: {name: X, accounts: {y: {name: daemon}}}\n", `is lent to service identities, and user "x" is none (service: true)`},
 		{"no version", "users: {}\n", "f.yaml:1:1: a declaration file begins with roost: 1"},
 		{"empty", "# nothing\n", "the file is empty"},
 		{"not YAML", "roost: 1\nusers: [\n", "f.yaml:2:"},

@@ -47,10 +47,26 @@ func (r *reader) pos(n ast.Node) model.Pos {
 const maxFaults = 1000
 
 func (r *reader) fault(at model.Pos, format string, args ...any) {
-	r.faults = r.faults.and(Fault{
+	r.faults = r.faults.and(r.one(at, format, args...))
+}
+
+// lately is fault for what earlier versions let pass; see Source.Late.
+func (r *reader) lately(at model.Pos, format string, args ...any) {
+	r.part.late = r.part.late.and(r.one(at, format, args...))
+}
+
+func (r *reader) one(at model.Pos, format string, args ...any) Fault {
+	return Fault{
 		At:      model.Location{File: at.Part.File, Line: r.start + int(at.Line), Column: int(at.Column)},
-		Message: fmt.Sprintf(format, args...), Line: r.part.line(at),
-	})
+		Message: fmt.Sprintf(format, args...), Line: model.Clean(r.part.line(at), false),
+	}
+}
+
+// fit faults a text that could deceive or do harm where it is shown or used.
+func (r *reader) fit(at model.Pos, s string, lines bool) {
+	if why := model.Unfit(s, lines); why != "" {
+		r.lately(at, "a text here holds %s", why)
+	}
 }
 
 // and adds faults, as long as anybody would read them.
@@ -215,6 +231,7 @@ func (r *reader) named(n ast.Node, what string, each func(name string, at model.
 			r.fault(at, "%s %q %s", what, name, err)
 			continue
 		}
+		r.fit(at, name, false)
 		each(name, at, p.Value)
 	}
 }
@@ -237,14 +254,22 @@ func badName(s string) string {
 	return ""
 }
 
-func (r *reader) text(into *model.Text) func(ast.Node) {
+// text reads a single value of one line, prose one of several.
+func (r *reader) text(into *model.Text) func(ast.Node)  { return r.value(into, false) }
+func (r *reader) prose(into *model.Text) func(ast.Node) { return r.value(into, true) }
+
+func (r *reader) value(into *model.Text, lines bool) func(ast.Node) {
 	return func(n ast.Node) {
+		defer func() { r.fit(into.Pos, into.Raw, lines) }()
 		switch v := r.plain(n).(type) {
 		case nil:
 		case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode, *ast.NullNode:
 			r.fault(r.pos(n), "a text is wanted here, not %s", kindOf(v))
 		case *ast.LiteralNode:
 			*into = model.Text{Raw: v.Value.Value, Pos: r.pos(v)}
+			if !lines { // a block ends with a line break of its own
+				into.Raw = strings.TrimSuffix(into.Raw, "\n")
+			}
 		default:
 			*into = model.Text{Raw: v.GetToken().Value, Pos: r.pos(v)}
 		}
@@ -255,6 +280,14 @@ func (r *reader) str(into *string) func(ast.Node) {
 	return func(n ast.Node) {
 		var t model.Text
 		r.text(&t)(n)
+		*into = t.Raw
+	}
+}
+
+func (r *reader) about(into *string) func(ast.Node) {
+	return func(n ast.Node) {
+		var t model.Text
+		r.prose(&t)(n)
 		*into = t.Raw
 	}
 }

@@ -23,10 +23,22 @@ type Source struct {
 	Touched []string // users in whose neighbourhood the text is otherwise than in the source before, sorted
 	Whole   bool     // other things than users may be otherwise too
 
+	// Late is what is wrong by rules that came after revisions were stored: it
+	// keeps a new revision from being stored, and no old one from being read.
+	Late Faults
+
 	files   []fileParts
 	parts   map[*model.Part]*part
 	schemas map[string]model.Schema
 	set     *expr.Set
+}
+
+// Fresh is what keeps the declaration from being stored anew; nil when nothing does.
+func (s *Source) Fresh() error {
+	if len(s.Late) > 0 {
+		return s.Late
+	}
+	return nil
 }
 
 type fileParts struct {
@@ -69,7 +81,7 @@ func ReadOn(before *Source, files []File, schemas map[string]model.Schema) (*Sou
 		}
 	}
 	faults = faults.and(readParts(fresh, starts)...)
-	if before != nil && len(faults) == 0 {
+	if before != nil && len(faults)+len(before.Late) == 0 {
 		s.set = before.set
 		if s.follow(before, fresh, starts) {
 			return s, nil
@@ -119,7 +131,7 @@ func readParts(parts []*part, starts map[*model.Part]int) (all Faults) {
 		wg.Go(func() {
 			for i := range work {
 				p := parts[i]
-				p.has = contents{}
+				p.has, p.late = contents{}, nil
 				r := &reader{part: p, start: starts[p.id], budget: len(p.text) + 100_000, anchors: map[string]ast.Node{}}
 				f, err := parser.ParseBytes([]byte(p.whole()), 0)
 				(&fileParser{reader: r, has: &p.has}).read(f, err)
@@ -167,11 +179,18 @@ func (s *Source) gather(starts map[*model.Part]int) Faults {
 		d.Params[name] = p.Text
 	}
 	c.run()
+	s.Late = c.late
+	for _, f := range s.files {
+		for _, p := range f.parts {
+			s.Late = s.Late.and(p.late...)
+		}
+	}
+	s.Late = s.Late.sorted()
 	return c.faults
 }
 
 func (s *Source) checker() *checker {
-	return &checker{d: s.Declaration, schemas: s.schemas, parts: s.parts, set: s.set, bundle: map[string]map[string]bool{}}
+	return &checker{d: s.Declaration, schemas: s.schemas, parts: s.parts, set: s.set, bundle: map[string]map[string]bool{}, fine: map[string]bool{}}
 }
 
 // thing is what has a name and a place.
@@ -227,7 +246,7 @@ func (s *Source) follow(before *Source, fresh []*part, starts map[*model.Part]in
 	}
 	s.Touched = sorted(touched)
 	c.some(s.Touched, before.Declaration)
-	return len(c.faults) == 0
+	return len(c.faults)+len(c.late) == 0 && !slices.ContainsFunc(fresh, func(p *part) bool { return len(p.late) > 0 })
 }
 
 // Piece is a stretch of a file's text, as it is stored.

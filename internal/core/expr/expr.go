@@ -16,6 +16,8 @@ import (
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
+
+	"hen-roost/internal/core/model"
 )
 
 // Subject is what an expression can ask of a user, a target or the params.
@@ -185,7 +187,8 @@ func (s *Set) memory(source string) *memory {
 	return m
 }
 
-// Holds evaluates a condition. Users who are alike in what it asks for share
+// Holds evaluates a condition. It does not hold for somebody who lacks what it
+// asks for. Users who are alike in what it asks for share
 // one evaluation; params and day must be the same in every call.
 func (s *Set) Holds(source string, scope Scope) (bool, error) {
 	if source == "true" {
@@ -224,6 +227,9 @@ func (s *Set) Holds(source string, scope Scope) (bool, error) {
 
 func (s *Set) holds(source string, scope Scope) (bool, error) {
 	v, err := s.eval(source, scope)
+	if err != nil && strings.Contains(err.Error(), "no such key") {
+		return false, nil
+	}
 	if err != nil {
 		return false, err
 	}
@@ -356,7 +362,11 @@ func (s *Set) text(e string, scope Scope) (string, error) {
 	if types.IsError(str) {
 		return "", fmt.Errorf("${%s} is %s and cannot stand in a text", e, v.Type().TypeName())
 	}
-	return str.Value().(string), nil
+	out := str.Value().(string)
+	if why := model.Unfit(out, false); why != "" {
+		return "", fmt.Errorf("${%s} makes a text that holds %s", e, why)
+	}
+	return out, nil
 }
 
 // Fill replaces each ${…} in a text by its value.

@@ -60,8 +60,13 @@ func TestHolds(t *testing.T) {
 	if _, err := s.Holds("user.id", scope); err == nil || err.Error() != "user.id is string, and a condition must be true or false" {
 		t.Errorf("a condition that is a text: %v", err)
 	}
-	if _, err := s.Holds("user.nothing", scope); err == nil {
-		t.Error("a condition on nothing holds")
+	for _, c := range []string{"user.details.nothing == 'x'", "user.details.nothing != 'x'", "user.nothing"} {
+		if yes, err := s.Holds(c, scope); yes || err != nil {
+			t.Errorf("%s of somebody who has no such thing: %v %v", c, yes, err)
+		}
+	}
+	if got, err := s.Fill("a${'\\u0000' + user.id}", scope); err == nil || !strings.Contains(err.Error(), "makes a text that holds a NUL") {
+		t.Errorf("a text with a NUL was made: %q %v", got, err)
 	}
 }
 

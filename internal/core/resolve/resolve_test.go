@@ -307,7 +307,8 @@ right counter allows=refund+sell` {
 func TestFaults(t *testing.T) {
 	for _, c := range []struct{ name, from, to, want string }{
 		{"two values", "bosun: {includes: [deck], gives: [{at: {kind: host}", "bosun: {includes: [deck], gives: [{at: {kind: host}, account: {shell: /bin/zsh}", `user marit.fell is asked to have shell`},
-		{"detail not there", "${params.domain}\"", "${user.details.ship}\"", "mail of marit.fell: ${user.details.ship}: no such key: ship"},
+		{"detail not there", "${params.domain}\"", "${user.details.ship}\"", `no user has a detail "ship"; known are base`},
+		{"detail of others", "robot: {name", "mate: {name: Mate, details: {ship: x}}\n  marie: {name: M, mail: \"${user.details.ship}\"}\n  robot: {name", "mail of marie: ${user.details.ship}: no such key: ship"},
 		{"condition breaks", `"!user.service"`, `"user.number / 0 == 1"`, "held-when of role everyone, for user marit.fell: division by zero"},
 		{"name unfit", "robot: {name", "\"Ro bot\": {name", `"Ro bot" cannot be the name of an account on arctic-tern (host); give a name there under accounts`},
 		{"two under one name", "accounts: {sooty-tern: none, arctic-tern: {name: op}}", "accounts: {sooty-tern: {name: x}}}\n  y: {name: Y, roles: [deck], accounts: {arctic-tern: {name: olga}}", `would belong to both`},

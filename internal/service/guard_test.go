@@ -1,0 +1,128 @@
+package service
+
+import (
+	"strings"
+	"testing"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+)
+
+// twoAdministrators is a service whose target has two administrators, both adopted.
+func twoAdministrators(t *testing.T) (*Service, *tern) {
+	t.Helper()
+	s, f := surveyed(t, declaration, "marit", "1001", "hanne", "1014")
+	settle(t, s)
+	for _, name := range []string{"marit", "hanne"} {
+		f.change(name, model.Elevation, "group sudo")
+	}
+	f.set(model.Object{Kind: model.RightKind, Name: model.Superuser, System: true, Attributes: model.Pack(model.Attribute{Name: model.MemberGroups, Values: []string{"sudo"}})})
+	survey(t, s)
+	return s, f
+}
+
+// approvedBulk drafts and approves one change.
+func approvedBulk(t *testing.T, s *Service, user, what string) Round {
+	t.Helper()
+	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: user, Target: "arctic", What: what}}, Because: "test"})
+	if err != nil || got.Round.ID == 0 {
+		t.Fatalf("%+v %v", got, err)
+	}
+	r, err := s.Approve(ctx, Itself, got.Round.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func runs(t *testing.T, s *Service, r Round) (Round, string) {
+	t.Helper()
+	if _, err := s.RunRound(ctx, Itself, r.ID); err != nil {
+		t.Fatal(err)
+	}
+	r = ended(t, s, r.ID)
+	steps, err := s.RoundSteps(ctx, Itself, r.ID, nil, Page{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r, steps.Items[0].Outcome + ": " + steps.Items[0].Words
+}
+
+// Two rounds that each shut one of two administrators were both harmless when they were drafted.
+func TestLastAdministratorTwice(t *testing.T) {
+	s, f := twoAdministrators(t)
+	first, second := approvedBulk(t, s, "marit", "disable"), approvedBulk(t, s, "hanne", "disable")
+	if r, words := runs(t, s, first); r.State != Complete {
+		t.Fatalf("%+v %s", r, words)
+	}
+	r, words := runs(t, s, second)
+	if want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"; r.State != Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
+		t.Errorf("%+v %s", r, words)
+	}
+	if f.objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
+		t.Error("the last administrator was shut")
+	}
+	if entries, err := s.Record(ctx, odd, RecordFilter{Round: second.ID, Text: "by a guard"}, 5); err != nil || len(entries.Items) == 0 {
+		t.Errorf("the record does not tell of the guard: %+v %v", entries, err)
+	}
+}
+
+// What the survey saw is not what is there: the other administrator was shut by somebody else meanwhile.
+func TestLastAdministratorOnTheTarget(t *testing.T) {
+	s, f := twoAdministrators(t)
+	r := approvedBulk(t, s, "hanne", "disable")
+	f.change("marit", model.Disabled, "yes")
+	if r, words := runs(t, s, r); r.State != Stopped || !strings.Contains(words, "last administrator") {
+		t.Errorf("%+v %s", r, words)
+	}
+}
+
+// A name that is protected after the draft is not touched.
+func TestProtectedSinceTheDraft(t *testing.T) {
+	s, f := surveyed(t, declaration, "marit", "1001", "hanne", "1014")
+	settle(t, s)
+	r := approvedBulk(t, s, "hanne", "disable")
+	shielded := strings.Replace(declaration, `protect: ["svc*"]`, `protect: ["svc*", "HANNE", "han*"]`, 1)
+	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: shielded}}, "protect hanne"); err != nil {
+		t.Fatal(err)
+	}
+	if r, words := runs(t, s, r); r.State != Stopped || !strings.Contains(words, `not-tried: stopped by a guard: protected: disable account of hanne on arctic: protected by "han*"`) {
+		t.Errorf("%+v %s", r, words)
+	}
+	if f.objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
+		t.Error("a protected account was shut")
+	}
+}
+
+// Whoever gains superuser rights is named, and through what, before anybody lets it happen.
+func TestGainsAreHeld(t *testing.T) {
+	s, f := twoAdministrators(t)
+	f.set(model.Object{Kind: model.GroupKind, Name: "sudo"})
+	survey(t, s)
+	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "marit", Target: "arctic", What: "join sudo"}}, Because: "test"})
+	if err != nil || got.Round.State != OnHold || got.Round.Holds[0].Words != "superuser rights on arctic for marit (group sudo)" {
+		t.Errorf("%+v %v", got, err)
+	}
+}
+
+// The system's own accounts and our login cannot be claimed, nor be changed in bulk.
+func TestSystemAccounts(t *testing.T) {
+	claiming := strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}", "hanne: {name: Hanne Vik, number: 1014, roles: [crew], accounts: {arctic: {name: sshd}}}", 1)
+	s, f := surveyed(t, claiming)
+	f.set(model.Object{Kind: model.Account, Name: "sshd", System: true, Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{"100"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+	survey(t, s)
+	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide sshd" {
+		t.Errorf("claimed: %s", got)
+	}
+	if err := s.Decide(ctx, odd, "arctic", "sshd", "hanne", true, "mine"); err == nil || !strings.Contains(err.Error(), "the system's own") {
+		t.Errorf("decided: %v", err)
+	}
+	// Only a service identity may have one, and only where the target lends it by name.
+	lent := strings.Replace(strings.Replace(claiming, "hanne: {name", "hanne: {service: true, name", 1), "unexpected: disable", "unexpected: disable, lends: [sshd]", 1)
+	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: lent}}, "lent"); err != nil {
+		t.Fatal(err)
+	}
+	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); !strings.Contains(got, "different adopt account sshd") {
+		t.Errorf("lent: %s", got)
+	}
+}
