@@ -105,10 +105,11 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 	s.mu.Lock() // what was just read need not be read again
 	s.plans = map[string]*current{read.plan.Day: c}
 	s.mu.Unlock()
+	done := context.WithoutCancel(ctx) // the revision is stored: what follows from it is found whoever waits for it
 	if followed {
-		err = s.compareSome(ctx, append(whole, late...))
+		err = s.compareSome(done, append(whole, late...))
 	} else {
-		err = s.compareAll(ctx)
+		err = s.compareAll(done)
 	}
 	if err == nil {
 		r.Findings, err = s.Store.AllFindings(ctx)

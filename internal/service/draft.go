@@ -18,9 +18,12 @@ import (
 // DraftRequest says what to draft.
 type DraftRequest struct {
 	Choice
-	Because string
-	First   string            // first wave: a number of targets of each kind, or a tag as key=value; "" all at once
-	Params  map[string]string // overrides for this round
+	Because  string
+	Revision int               // that the findings were looked at under; 0: whatever is newest
+	Findings []string          // keys of findings: these and no others
+	Assigned string            // only findings that this operator looks after
+	First    string            // first wave: a number of targets of each kind, or a tag as key=value; "" all at once
+	Params   map[string]string // overrides for this round
 }
 
 // Draft makes a round of the chosen findings. A round with no steps is not
@@ -36,7 +39,14 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 	if err := c.check(q.Choice); err != nil {
 		return Round{}, err
 	}
-	if len(q.Params) > 0 {
+	if q.Revision != 0 && q.Revision != c.revision {
+		return Round{}, conflict("revision %d is declared since you looked (at revision %d); look at the findings again", c.revision, q.Revision)
+	}
+	if len(q.Params) == 0 {
+		if c, err = s.catchUp(ctx, q.Targets); err != nil {
+			return Round{}, err
+		}
+	} else {
 		if c, err = s.overridden(c, q.Params); err != nil {
 			return Round{}, err
 		}

@@ -418,6 +418,15 @@ type Reconciled struct {
 	Round   Round          `json:"round" doc:"the round it drafted and, unless it is held, started; its id is 0 when there was nothing to do"`
 }
 
+func answering(surveys []SurveyResult) (names []string) {
+	for _, r := range surveys {
+		if r.State == Surveyed {
+			names = append(names, r.Target)
+		}
+	}
+	return names
+}
+
 // Reconcile surveys, drafts and, unless the round is held, approves in the operator's name and starts it.
 func (s *Service) Reconcile(ctx context.Context, who Operator, q DraftRequest) (Reconciled, error) {
 	for _, d := range []Duty{Draft, Approve, Run} {
@@ -432,6 +441,11 @@ func (s *Service) Reconcile(ctx context.Context, who Operator, q DraftRequest) (
 	var err error
 	if out.Surveys, err = s.Survey(ctx, who, q.Targets, nil); err != nil {
 		return out, err
+	}
+	// What cannot be read is not drafted for: its findings are of another day.
+	if q.Targets = answering(out.Surveys); len(q.Targets) == 0 {
+		out.Round = Round{State: Drafted, Because: q.Because, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+		return out, nil
 	}
 	if out.Round, err = s.Draft(ctx, who, q); err != nil || out.Round.ID == 0 || out.Round.State == OnHold {
 		return out, err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"hash/fnv"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,6 +17,7 @@ const tick = 2 * time.Second
 // keepTime starts what is due: scheduled rounds, and surveys and
 // reconciliations that targets repeat. Of several services, one does each.
 func (s *Service) keepTime() {
+	seen := map[string]time.Time{}
 	for {
 		select {
 		case <-s.ctx.Done():
@@ -27,6 +29,9 @@ func (s *Service) keepTime() {
 		}
 		if err := s.repeat(s.ctx); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
 			s.Log.Warn("repeated surveys not looked at", "error", err)
+		}
+		if err := s.compareBehind(s.ctx, seen); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
+			s.Log.Warn("targets not compared", "error", err)
 		}
 	}
 }
@@ -84,7 +89,9 @@ func (s *Service) repeat(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, name := range keysOf(c.plan.Targets) {
+	names := keysOf(c.plan.Targets)
+	slices.SortStableFunc(names, func(a, b string) int { return before(known[a].TriedAt, known[b].TriedAt) }) // whoever has waited longest
+	for _, name := range names {
 		t, row := c.plan.Targets[name].Target, known[name]
 		switch now := s.now(); {
 		case due(t.Repeat.Reconcile, row.Reconciled, name, now) && t.Window.Open(now):
@@ -92,6 +99,53 @@ func (s *Service) repeat(ctx context.Context) error {
 		case due(t.Repeat.Survey, row.TriedAt, name, now):
 			s.once("survey/"+name, func(ctx context.Context) error {
 				_, err := s.Survey(ctx, Itself, []string{name}, nil)
+				return err
+			})
+		}
+	}
+	return nil
+}
+
+// before puts what was never tried first, and then what was tried longest ago.
+func before(a, b *time.Time) int {
+	switch {
+	case a == nil && b == nil:
+		return 0
+	case a == nil:
+		return -1
+	case b == nil:
+		return 1
+	}
+	return a.Compare(*b)
+}
+
+// behindFor is for how long findings may be of another revision or day, while
+// whoever changed that compares, before somebody else does.
+const behindFor = 10 * time.Second
+
+// compareBehind compares targets whose findings are of another day or revision:
+// a day has passed, or a service ended before it had compared. seen remembers since when.
+func (s *Service) compareBehind(ctx context.Context, seen map[string]time.Time) error {
+	c, err := s.current(ctx)
+	if err != nil {
+		return err
+	}
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return err
+	}
+	now, names := time.Now(), c.behind(known, nil)
+	for name := range seen {
+		if !slices.Contains(names, name) {
+			delete(seen, name)
+		}
+	}
+	for _, name := range names {
+		if since, ok := seen[name]; !ok {
+			seen[name] = now
+		} else if now.Sub(since) > behindFor && s.ctx.Err() == nil {
+			s.once("compare/"+name, func(ctx context.Context) error {
+				_, _, err := s.compare(ctx, name)
 				return err
 			})
 		}
@@ -114,12 +168,18 @@ func due(every time.Duration, last *time.Time, target string, now time.Time) boo
 	return now.Sub(*last) >= every-every/20+jitter
 }
 
-// once does something beside everything else, unless this or another service is at it.
+// once does something beside everything else, unless this or another service is
+// at it, or as much as may be at once is under way already: then its time comes again.
 func (s *Service) once(what string, do func(context.Context) error) {
+	if s.aside.Load() >= int64(2*s.Width) {
+		return
+	}
 	if _, mine := s.busy.LoadOrStore(what, true); mine {
 		return
 	}
+	s.aside.Add(1)
 	s.carrying.Go(func() {
+		defer s.aside.Add(-1)
 		defer s.busy.Delete(what)
 		held, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
 		if err != nil {
@@ -132,12 +192,27 @@ func (s *Service) once(what string, do func(context.Context) error) {
 	})
 }
 
-// reconcileByItself is a reconciliation at its time: it runs what nobody needs to look at.
+// reconcileByItself is a reconciliation at its time: it runs what nobody needs
+// to look at. While a round that it drafted before still waits, there is no other.
 func (s *Service) reconcileByItself(ctx context.Context, target string) error {
 	now := s.now()
 	err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.NoteReconciled(ctx, target, now) })
 	if err != nil {
 		return err
+	}
+	waiting, err := s.Store.WaitingRound(ctx, target, Itself.Name)
+	if err != nil && err != store.ErrNone {
+		return err
+	}
+	if err == nil {
+		words := fmt.Sprintf("no other round was drafted for %s: round %d, drafted before, is %s and waits", target, waiting.ID, waiting.State)
+		s.Log.Info("not reconciled", "target", target, "words", words)
+		if _, told := s.busy.LoadOrStore(fmt.Sprintf("told/%s/%d", target, waiting.ID), true); told {
+			return nil
+		}
+		return s.write(ctx, func(*store.Tx) ([]*store.Entry, error) {
+			return []*store.Entry{{At: now, Kind: "round", Operator: Itself.Name, Target: target, Round: waiting.ID, Because: waiting.Because, Words: words}}, nil
+		})
 	}
 	_, err = s.Reconcile(ctx, Itself, DraftRequest{Choice: Choice{Targets: []string{target}}, Because: "repeated reconciliation"})
 	return err

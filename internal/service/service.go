@@ -13,6 +13,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -55,6 +56,7 @@ type Service struct {
 	cancel   context.CancelFunc
 	carrying sync.WaitGroup
 	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once
+	aside    atomic.Int64  // how much of that other work is under way
 	slots    *slots        // how many of them at once
 	wake     chan struct{} // there may be something to carry
 }

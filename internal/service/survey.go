@@ -236,14 +236,38 @@ func (s *Service) differences(ctx context.Context, d *resolve.Desired, known *dr
 	return out, nil
 }
 
-// compare finds a target's drift from what it was last seen to hold.
+// errStale says that somebody else stored a comparison while this one was made.
+var errStale = errors.New("compared by somebody else meanwhile")
+
+// compare finds a target's drift from what it was last seen to hold. It runs to
+// its end whatever becomes of who asked for it, and never puts an older
+// comparison in the place of a newer one: comparisons are numbered.
 func (s *Service) compare(ctx context.Context, name string) (findings, fresh int, err error) {
-	c, err := s.current(ctx)
-	if err != nil {
-		return 0, 0, err
+	ctx = context.WithoutCancel(ctx)
+	for {
+		c, err := s.current(ctx)
+		if err != nil {
+			return 0, 0, err
+		}
+		row, err := s.Store.Target(ctx, name)
+		if err != nil {
+			return 0, 0, err
+		}
+		findings, fresh, err = s.compareOnce(ctx, c, row)
+		if !errors.Is(err, errStale) {
+			return findings, fresh, err
+		}
+		if s.ctx.Err() != nil {
+			return 0, 0, s.ctx.Err()
+		}
 	}
+}
+
+// compareOnce is compare with a revision, as long as nobody has compared the target since row was read.
+func (s *Service) compareOnce(ctx context.Context, c *current, row store.Target) (findings, fresh int, err error) {
+	name := row.Name
 	desired := c.plan.Targets[name]
-	if desired == nil {
+	if desired == nil || row.SurveyedAt == nil {
 		return 0, 0, nil
 	}
 	known, done := s.knownOf(name)
@@ -261,6 +285,11 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		counts[string(f.Kind)]++
 	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if now, err := tx.Comparisons(ctx, []string{name}); err != nil {
+			return nil, err
+		} else if now[name] != row.Comparisons {
+			return nil, &store.Refusal{Err: errStale}
+		}
 		if err := tx.CountAccounts(ctx, name, x.people); err != nil {
 			return nil, err
 		}
@@ -284,6 +313,47 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		return []*store.Entry{e}, nil
 	})
 	return len(x.findings), fresh, err
+}
+
+// behind are those of the targets that were surveyed and whose findings are of another revision or day.
+func (c *current) behind(known map[string]store.Target, targets []string) (names []string) {
+	if len(targets) == 0 {
+		targets = keysOf(c.plan.Targets)
+	}
+	for _, name := range targets {
+		t := known[name]
+		if t.SurveyedAt != nil && (t.Compared != c.revision || t.ComparedOn == nil || t.ComparedOn.Format(time.DateOnly) != c.plan.Day) {
+			names = append(names, name)
+		}
+	}
+	return names
+}
+
+// catchUp compares the chosen targets, none chosen for all, whose findings are
+// of another revision or day, and returns the revision that all are of then.
+func (s *Service) catchUp(ctx context.Context, targets []string) (*current, error) {
+	for {
+		c, err := s.current(ctx)
+		if err != nil {
+			return nil, err
+		}
+		known, err := s.Store.Targets(ctx)
+		if err != nil {
+			return nil, err
+		}
+		names := c.behind(known, targets)
+		if len(names) == 0 {
+			return c, nil
+		}
+		for _, name := range names {
+			if _, _, err := s.compare(ctx, name); err != nil {
+				return nil, err
+			}
+			if ctx.Err() != nil {
+				return nil, ctx.Err()
+			}
+		}
+	}
 }
 
 // knownOf is what comparisons of a target found right, for one comparison at a time.

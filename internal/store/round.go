@@ -258,6 +258,15 @@ func (s *Store) UnfinishedRounds(ctx context.Context) ([]Round, error) {
 	return out, err
 }
 
+// WaitingRound returns the oldest round drafted by an operator that has steps on
+// a target and is not over, or ErrNone.
+func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Round, error) {
+	var r Round
+	err := s.db.GetContext(ctx, &r, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL AND state IN ('draft', 'held', 'approved', 'running') AND drafted_by = ?
+		AND EXISTS (SELECT 1 FROM step WHERE step.round = round.id AND step.target = ?) ORDER BY id LIMIT 1`, operator, target)
+	return r, err
+}
+
 // PhaseCount is how many steps of a round's phase on a target stand at an outcome.
 type PhaseCount struct {
 	Wave    int    `db:"wave"`
