@@ -14,14 +14,17 @@ import (
 type draftRequest struct {
 	Body struct {
 		service.Choice
-		Because string            `json:"because" example:"spring deck crew"`
-		First   string            `json:"first,omitempty" example:"1" doc:"a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest follows only if it held"`
-		Params  map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
+		Findings []string          `json:"findings,omitempty" maxItems:"1000" doc:"keys of findings: these and no others"`
+		Assigned string            `json:"assigned,omitempty" doc:"only findings that this operator looks after"`
+		Revision int               `json:"revision,omitempty" doc:"that the findings were looked at under: refused when another is declared by now"`
+		Because  string            `json:"because" example:"spring deck crew"`
+		First    string            `json:"first,omitempty" example:"1" doc:"a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest follows only if it held"`
+		Params   map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
 	}
 }
 
 func (q *draftRequest) request() service.DraftRequest {
-	return service.DraftRequest{Choice: q.Body.Choice, Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
+	return service.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision, Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
 }
 
 type becauseRequest struct {

@@ -58,17 +58,8 @@ func (s *Service) Assign(ctx context.Context, who Operator, keys []string, opera
 	if err := who.may(Draft); err != nil {
 		return 0, err
 	}
-	if operator != "" {
-		if _, err := s.Store.Operator(ctx, operator); err == store.ErrNone {
-			var names []string
-			list, err := s.Store.Operators(ctx)
-			for _, o := range list {
-				names = append(names, o.Name)
-			}
-			return 0, errors.Join(unknown("operator", operator, names), err)
-		} else if err != nil {
-			return 0, err
-		}
+	if err := s.knownOperator(ctx, operator); err != nil {
+		return 0, err
 	}
 	return s.care(ctx, who, keys, "", func(tx *store.Tx, f store.Finding) (string, error) {
 		words := "assigned to " + operator

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -36,7 +37,7 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 	if err != nil {
 		return Round{}, err
 	}
-	if err := c.check(q.Choice); err != nil {
+	if err := errors.Join(c.check(q.Choice), s.knownOperator(ctx, q.Assigned)); err != nil {
 		return Round{}, err
 	}
 	if q.Revision != 0 && q.Revision != c.revision {
@@ -51,11 +52,11 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 			return Round{}, err
 		}
 	}
-	findings, err := s.findingsFor(ctx, c, q)
+	findings, only, err := s.findingsFor(ctx, c, q)
 	if err != nil {
 		return Round{}, err
 	}
-	steps, undecided := round.Draft(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds}, round.Order{})
+	steps, undecided := round.Draft(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Only: only}, round.Order{})
 	acts := make([]model.Act, len(steps))
 	for i, st := range steps {
 		acts[i] = st.Act
@@ -63,8 +64,14 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 	}
 	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})
 	out.Undecided = len(undecided)
+	for _, f := range undecided[:min(len(undecided), undecidedMost)] {
+		out.Decide = append(out.Decide, c.finding(store.Finding{Finding: f, Key: f.Key()}))
+	}
 	return out, err
 }
+
+// undecidedMost is how many of the findings that a person must decide come with a draft.
+const undecidedMost = 12
 
 func packParams(params map[string]string) string {
 	if len(params) == 0 {
@@ -85,13 +92,17 @@ func (s *Service) overridden(c *current, params map[string]string) (*current, er
 
 // findingsFor returns the findings that a draft chooses from: those stored, less
 // those accepted; with other params, those that a comparison now would find.
-func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) ([]model.Finding, error) {
+// only are the keys of those chosen by more than target, user and kind; nil: all.
+func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (findings []model.Finding, only map[string]bool, err error) {
 	if len(q.Params) == 0 {
 		return s.storedFor(ctx, q)
 	}
+	if len(q.Findings) > 0 || q.Assigned != "" {
+		return nil, nil, invalid("params", "with other params the findings are others than those that were chosen; choose targets, users or kinds")
+	}
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	var out []model.Finding
 	for _, name := range keysOf(c.plan.Targets) {
@@ -100,42 +111,72 @@ func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (
 		}
 		x, err := s.differences(ctx, c.plan.Targets[name], nil)
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		out = append(out, x.findings...)
 	}
-	return out, nil
+	return out, nil, nil
 }
 
 // storedFor returns the stored findings that a draft chooses from: those chosen
 // and, where some of them join groups, those of the groups there.
-func (s *Service) storedFor(ctx context.Context, q DraftRequest) ([]model.Finding, error) {
-	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Open: s.now().Format(time.DateOnly)}
+func (s *Service) storedFor(ctx context.Context, q DraftRequest) (out []model.Finding, only map[string]bool, err error) {
+	today := s.now().Format(time.DateOnly)
+	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned, Keys: q.Findings, Open: today}
+	if len(q.Findings) > pageMost {
+		return nil, nil, invalid("findings", "%d findings are named; at most %d can be, so choose by target, user or kind", len(q.Findings), pageMost)
+	}
 	rows, total, err := s.Store.Findings(ctx, f, store.Page{Size: maxSteps})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if total > maxSteps {
-		return nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+		return nil, nil, invalid("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
 	}
-	var out []model.Finding
+	if len(q.Findings) > 0 || q.Assigned != "" {
+		only = map[string]bool{}
+	}
 	joined := map[string]bool{}
 	for _, r := range rows {
 		out = append(out, r.Finding)
+		if only != nil {
+			only[r.Key] = true
+		}
 		if r.Verb == model.JoinIt {
 			joined[r.Target] = true
 		}
 	}
-	if len(joined) == 0 || len(q.Users)+len(q.Kinds) == 0 {
-		return out, nil
+	for _, key := range q.Findings {
+		if !only[key] {
+			return nil, nil, s.notThere(ctx, key, today)
+		}
 	}
-	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: keysOf(joined), Open: f.Open, Groups: true}, store.Page{Size: maxSteps})
+	if len(joined) == 0 || len(q.Users)+len(q.Kinds) == 0 && only == nil {
+		return out, only, nil
+	}
+	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: keysOf(joined), Open: today, Groups: true}, store.Page{Size: maxSteps})
+	have := make(map[string]bool, len(out))
+	for i := range out {
+		have[out[i].Key()] = true
+	}
 	for _, r := range rows {
-		if !slices.ContainsFunc(out, func(x model.Finding) bool { return x.Object == r.Object && x.Key() == r.Finding.Key() }) {
+		if !have[r.Key] {
 			out = append(out, r.Finding)
 		}
 	}
-	return out, err
+	return out, only, err
+}
+
+// notThere says why a finding that was named is not among those to draft.
+func (s *Service) notThere(ctx context.Context, key, today string) error {
+	f, err := s.findingOf(ctx, key)
+	if err != nil {
+		return err
+	}
+	if f.Until != nil && f.Until.Format(time.DateOnly) >= today {
+		return conflict("the finding %s (%s %s on %s) is accepted until %s; end that first", key, round.What(f.Act), round.Subject(f.Act), f.Target, f.Until.Format(time.DateOnly))
+	}
+	return conflict("the finding %s (%s %s on %s) is none of those that the other choices leave", key, round.What(f.Act), round.Subject(f.Act), f.Target)
 }
 
 // draft puts acts in order, looks for holds, and stores the round.

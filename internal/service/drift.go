@@ -2,7 +2,10 @@ package service
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -49,9 +52,12 @@ type Finding struct {
 
 // Findings is one page of findings.
 type Findings struct {
-	Items []Finding `json:"items"`
-	Total int       `json:"total"`
-	From  int       `json:"from"`
+	Items    []Finding `json:"items"`
+	Total    int       `json:"total"`
+	From     int       `json:"from"`
+	Revision int       `json:"revision" doc:"of the declaration, that the findings are of"`
+	Sentence string    `json:"sentence" doc:"what was found, and where it was looked for"`
+	Unread   []string  `json:"unread,omitempty" doc:"chosen targets that were never surveyed: nothing is known of them"`
 }
 
 // Page is a part of a longer list: From counts from 0.
@@ -111,7 +117,7 @@ func (s *Service) Drift(ctx context.Context, who Operator, q DriftRequest, p Pag
 	if err != nil {
 		return Findings{}, err
 	}
-	if err := c.check(q.Choice); err != nil {
+	if err := errors.Join(c.check(q.Choice), s.knownOperator(ctx, q.Assigned)); err != nil {
 		return Findings{}, err
 	}
 	page := p.bounded()
@@ -124,11 +130,73 @@ func (s *Service) Drift(ctx context.Context, who Operator, q DriftRequest, p Pag
 		f.Open = today
 	}
 	rows, total, err := s.Store.Findings(ctx, f, page)
-	out := Findings{Items: []Finding{}, Total: total, From: page.From}
+	if err != nil {
+		return Findings{}, err
+	}
+	out := Findings{Items: []Finding{}, Total: total, From: page.From, Revision: c.revision}
 	for _, r := range rows {
 		out.Items = append(out.Items, c.finding(r))
 	}
-	return out, err
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return Findings{}, err
+	}
+	chosen := q.Targets
+	if len(chosen) == 0 {
+		chosen = keysOf(c.plan.Targets)
+	}
+	for _, name := range chosen {
+		if known[name].SurveyedAt == nil {
+			out.Unread = append(out.Unread, name)
+		}
+	}
+	out.Sentence = q.sentence(total, len(chosen), out.Unread)
+	return out, nil
+}
+
+// sentence says what was found, and where it was looked for: nothing found where nobody looked is no all-clear.
+func (q DriftRequest) sentence(total, chosen int, unread []string) string {
+	of := ""
+	for _, part := range []struct {
+		words string
+		list  []string
+	}{{" on ", q.Targets}, {" of ", q.Users}, {" of kind ", q.Kinds}} {
+		if len(part.list) > 0 {
+			of += part.words + strings.Join(part.list[:min(len(part.list), 5)], ", ")
+			if more := len(part.list) - 5; more > 0 {
+				of += fmt.Sprintf(" and %d more", more)
+			}
+		}
+	}
+	switch {
+	case q.Assigned != "":
+		of += " that " + q.Assigned + " looks after"
+	case q.Accepted:
+		of += " that is accepted for a time"
+	}
+	words := "Nothing differs" + of + "."
+	switch {
+	case chosen == len(unread):
+		words = "Nothing was surveyed yet" + of + ", so nothing is known: roost survey"
+		return words
+	case total > 0:
+		words = count(total, "finding", "findings") + of + "."
+	case of == "" && len(unread) == 0:
+		words = "Everything is as declared."
+	}
+	if n := len(unread); n > 0 {
+		words += fmt.Sprintf(" %s never surveyed: %s.", count(n, "target was", "targets were"), strings.Join(unread[:min(n, 5)], ", "))
+	}
+	return words
+}
+
+// knownOperator refuses a name that no operator has, with the nearest; "" is nobody in particular.
+func (s *Service) knownOperator(ctx context.Context, name string) error {
+	if name == "" {
+		return nil
+	}
+	_, err := s.operatorRow(ctx, name)
+	return err
 }
 
 func (c *current) finding(r store.Finding) Finding {

@@ -52,6 +52,7 @@ type Round struct {
 	Targets    []TargetSteps     `json:"targets"`
 	Outcomes   map[string]int    `json:"outcomes"`
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
+	Decide     []Finding         `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
 	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`

@@ -137,10 +137,11 @@ func (tx *Tx) dropFindings(ctx context.Context, target string, ids []string) err
 // FindingFilter chooses findings; empty fields choose all.
 type FindingFilter struct {
 	Targets, Users, Kinds []string
-	Assigned              string // to this operator only
-	Open                  string // only those not accepted on this day, 2006-01-02
-	Accepted              string // only those accepted on this day
-	Groups                bool   // only those of groups themselves
+	Assigned              string   // to this operator only
+	Open                  string   // only those not accepted on this day, 2006-01-02
+	Accepted              string   // only those accepted on this day
+	Groups                bool     // only those of groups themselves
+	Keys                  []string // only these
 }
 
 func (f FindingFilter) where() (string, []any) {
@@ -169,6 +170,13 @@ func (f FindingFilter) where() (string, []any) {
 	}
 	if f.Groups {
 		parts = append(parts, "f.place LIKE '0%'")
+	}
+	if len(f.Keys) > 0 {
+		parts = append(parts, "f.id IN "+oneOf(len(f.Keys)))
+		for _, k := range f.Keys {
+			id, _ := findingID(k) // what is no key finds nothing
+			args = append(args, id)
+		}
 	}
 	if parts == nil {
 		return "", nil

@@ -38,10 +38,11 @@ type Step struct {
 // Filter chooses findings; empty fields choose all.
 type Filter struct {
 	Targets, Users, Kinds []string
+	Only                  map[string]bool // by key; nil: all
 }
 
 func (f Filter) takes(x model.Finding) bool {
-	return takes(f.Targets, x.Target) && takes(f.Users, x.User) && takes(f.Kinds, string(x.Kind))
+	return (f.Only == nil || f.Only[x.Key()]) && takes(f.Targets, x.Target) && takes(f.Users, x.User) && takes(f.Kinds, string(x.Kind))
 }
 
 func takes(list []string, s string) bool { return len(list) == 0 || slices.Contains(list, s) }
