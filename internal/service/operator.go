@@ -5,7 +5,6 @@ import (
 	"crypto/rand"
 	"crypto/sha256"
 	"fmt"
-	"math"
 	"regexp"
 	"slices"
 	"strings"
@@ -33,6 +32,9 @@ type Operator struct {
 	Name     string `json:"name" example:"odd.strand"`
 	FullName string `json:"full-name" example:"Odd Strand"`
 	Duties   []Duty `json:"duties"`
+
+	GivenBy        []string   `json:"given-by,omitempty" doc:"who made them, or gave them duties or a password: they cannot lift holds on what these drafted, yet"`
+	ProbationUntil *time.Time `json:"probation-until,omitempty" doc:"until when, unless another administrator confirms them"`
 }
 
 // Itself acts when nobody in particular does: on resuming, on the server's own command line.
@@ -94,27 +96,14 @@ const (
 // credential: a browser session, or an API token when token names it. from is
 // the address the wish came from.
 func (s *Service) SignIn(ctx context.Context, name, password, token, from string) (Operator, string, time.Time, error) {
-	var none time.Time
 	now := s.now()
-	if wait := s.slow.wait(now, "name "+name, "from "+from); wait > 0 {
-		secs := int(math.Ceil(wait.Seconds()))
-		return Operator{}, "", none, &Problem{Kind: TooOften, Retry: secs, Words: fmt.Sprintf("too many failed sign-ins; try again in %s", count(secs, "second", "seconds"))}
+	if err := s.checkSignIn(ctx, name, password, from); err != nil {
+		return Operator{}, "", time.Time{}, err
 	}
 	row, err := s.Store.Operator(ctx, name)
-	if err != nil && err != store.ErrNone {
-		return Operator{}, "", none, err
+	if err != nil {
+		return Operator{}, "", time.Time{}, err
 	}
-	if !checkPassword(password, row.Password) || row.Name == "" {
-		s.slow.failed(now, "name "+name, "from "+from)
-		err := s.write(ctx, func(*store.Tx) ([]*store.Entry, error) {
-			return []*store.Entry{{At: now, Kind: "sign-in refused", Operator: clipName(name), Words: "refused to sign in from " + from}}, nil
-		})
-		if err != nil {
-			return Operator{}, "", none, err
-		}
-		return Operator{}, "", none, &Problem{Kind: SignedOut, Words: "name and password do not go together"}
-	}
-	s.slow.succeeded("name "+name, "from "+from)
 	kind, life, words := "session", sessionFor, "signed in from "+from
 	if token != "" {
 		kind, life, words = "token", tokenFor, fmt.Sprintf("made the API token %q from %s", token, from)
@@ -177,8 +166,14 @@ var operatorName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,63}$`)
 // FirstOperator makes the first administrator, once. It returns the generated
 // password when none is given. It is called on the server itself only.
 func (s *Service) FirstOperator(ctx context.Context, name, full, password string) (string, error) {
+	if full == "" {
+		full = name
+	}
 	row, password, err := s.newOperator(name, full, password, Duties)
 	if err != nil {
+		return "", err
+	}
+	if err := s.tellApart(ctx, name, full); err != nil {
 		return "", err
 	}
 	return password, s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
@@ -200,11 +195,8 @@ func (s *Service) newOperator(name, full, password string, duties []Duty) (store
 	if password == "" {
 		password = rand.Text()[:20]
 	}
-	if len([]rune(password)) < minPassword {
-		return store.Operator{}, "", invalid("password", "a password needs at least %d letters", minPassword)
-	}
-	if full == "" {
-		full = name
+	if err := fitPassword(password); err != nil {
+		return store.Operator{}, "", err
 	}
 	return store.Operator{Name: name, FullName: full, Password: hashPassword(password), Duties: joined(duties), MadeAt: s.now()}, password, nil
 }
@@ -217,7 +209,11 @@ func (s *Service) Operators(ctx context.Context, who Operator) ([]Operator, erro
 	rows, err := s.Store.Operators(ctx)
 	out := make([]Operator, 0, len(rows))
 	for _, r := range rows {
-		out = append(out, operatorOf(r))
+		o := operatorOf(r)
+		if by, until := s.onProbation(r); len(by) > 0 {
+			o.GivenBy, o.ProbationUntil = by, &until
+		}
+		out = append(out, o)
 	}
 	return out, err
 }
@@ -231,12 +227,21 @@ func (s *Service) AddOperator(ctx context.Context, who Operator, name, full, pas
 	if err != nil {
 		return "", err
 	}
+	if full == "" {
+		full = name
+	}
+	if _, err := s.Store.Operator(ctx, name); err == nil {
+		return "", conflict("there is an operator %s already; change their duties with: roost operator set %s", name, name)
+	}
 	row, password, err := s.newOperator(name, full, password, d)
 	if err != nil {
 		return "", err
 	}
-	if _, err := s.Store.Operator(ctx, name); err == nil {
-		return "", conflict("there is an operator %s already; change their duties with: roost operator set %s", name, name)
+	if err := s.tellApart(ctx, name, full); err != nil {
+		return "", err
+	}
+	if err := s.given(ctx, &row, who); err != nil {
+		return "", err
 	}
 	return password, s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: fmt.Sprintf("added operator %s with %s", name, joined(d))}}, tx.PutOperator(ctx, row)
@@ -258,6 +263,11 @@ func (s *Service) SetOperator(ctx context.Context, who Operator, name string, du
 	}
 	if name == who.Name && !slices.Contains(d, Administer) {
 		return conflict("you cannot take the duty %q from yourself; somebody else must", Administer)
+	}
+	if name != who.Name && slices.ContainsFunc(d, func(x Duty) bool { return !slices.Contains(operatorOf(row).Duties, x) }) {
+		if err := s.given(ctx, &row, who); err != nil {
+			return err
+		}
 	}
 	row.Duties = joined(d)
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
@@ -296,6 +306,77 @@ func (s *Service) RemoveOperator(ctx context.Context, who Operator, name string)
 		_, err := tx.RemoveOperator(ctx, name)
 		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: "removed operator " + name}}, err
 	})
+}
+
+// ChangePassword changes the operator's own password, and ends all their other
+// sessions and tokens. The one they have is asked for again.
+func (s *Service) ChangePassword(ctx context.Context, who Operator, credential, old, fresh, from string) error {
+	if err := who.may(Look); err != nil {
+		return err
+	}
+	if err := s.checkSignIn(ctx, who.Name, old, from); err != nil {
+		return err
+	}
+	if err := fitPassword(fresh); err != nil {
+		return err
+	}
+	if fresh == old {
+		return invalid("new", "that is the password you have")
+	}
+	row, err := s.operatorRow(ctx, who.Name)
+	if err != nil {
+		return err
+	}
+	row.Password = hashPassword(fresh)
+	hash := sha256.Sum256([]byte(credential))
+	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if err := tx.DropCredentials(ctx, who.Name, hash[:]); err != nil {
+			return nil, err
+		}
+		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: "changed their own password; their other sessions and tokens ended"}}, tx.PutOperator(ctx, row)
+	})
+}
+
+// ResetPassword gives another operator a new password, generated when none is
+// given, and ends all their sessions and tokens. Since who does it could sign in
+// as them, they are kept together for a time (see foureyes.go).
+func (s *Service) ResetPassword(ctx context.Context, who Operator, name, password string) (string, error) {
+	if err := who.may(Administer); err != nil {
+		return "", err
+	}
+	if name == who.Name {
+		return "", conflict("your own password you change with the one you have: roost operator password")
+	}
+	row, err := s.operatorRow(ctx, name)
+	if err != nil {
+		return "", err
+	}
+	if password == "" {
+		password = rand.Text()[:20]
+	}
+	if err := fitPassword(password); err != nil {
+		return "", err
+	}
+	row.Password = hashPassword(password)
+	if err := s.given(ctx, &row, who); err != nil {
+		return "", err
+	}
+	return password, s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if err := tx.DropCredentials(ctx, name, nil); err != nil {
+			return nil, err
+		}
+		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: "gave operator " + name + " a new password; all their sessions and tokens ended"}}, tx.PutOperator(ctx, row)
+	})
+}
+
+func fitPassword(password string) error {
+	if len([]rune(password)) < minPassword {
+		return invalid("password", "a password needs at least %d letters", minPassword)
+	}
+	if len(password) > maxPassword {
+		return invalid("password", "a password has at most %d bytes", maxPassword)
+	}
+	return nil
 }
 
 // Token is an API token as it can be shown.

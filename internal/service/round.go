@@ -285,6 +285,9 @@ func (s *Service) Approve(ctx context.Context, who Operator, id int64) (Round, e
 		words = "approved round %d, which was held: " + strings.ReplaceAll(holds[0].Words, "%", "%%")
 		switch {
 		case who.Name != r.DraftedBy:
+			if err := s.apart(ctx, who, r.DraftedBy); err != nil && !s.Alone {
+				return Round{}, err
+			}
 		case s.Alone:
 			words += "; by the operator who drafted it"
 		default:

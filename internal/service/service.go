@@ -26,16 +26,17 @@ import (
 
 // Config is what a Service is made of.
 type Config struct {
-	Store   *store.Store
-	Kinds   connect.Kinds
-	KeyFile string // seals the secrets; made when it is not there
-	Log     *slog.Logger
-	Clock   func() time.Time // nil: the system's
-	Wait    time.Duration    // patience with targets; 0: the connectors' own
-	Width   int              // targets at once; 0: 12
-	Batch   int              // steps in a batch; 0: 250
-	Widths  map[string]int   // targets of a kind at once, where fewer than Width
-	Alone   bool             // operators may lift holds on rounds they drafted themselves: for very small teams
+	Store     *store.Store
+	Kinds     connect.Kinds
+	KeyFile   string // seals the secrets; made when it is not there
+	Log       *slog.Logger
+	Clock     func() time.Time // nil: the system's
+	Wait      time.Duration    // patience with targets; 0: the connectors' own
+	Width     int              // targets at once; 0: 12
+	Batch     int              // steps in a batch; 0: 250
+	Widths    map[string]int   // targets of a kind at once, where fewer than Width
+	Probation time.Duration    // see foureyes.go; 0: seven days
+	Alone     bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
 
 // Service answers for Hen Roost. It is safe for concurrent use.
@@ -44,7 +45,6 @@ type Service struct {
 	seal    *sealer
 	schemas map[string]model.Schema
 	runner  *work.Runner
-	slow    *slowdown
 
 	known sync.Map     // by target: what comparisons found right
 	seed  maphash.Seed // of its hashes
@@ -82,11 +82,14 @@ func New(c Config) (*Service, error) {
 	if c.Batch == 0 {
 		c.Batch = 250
 	}
+	if c.Probation == 0 {
+		c.Probation = defaultProbation
+	}
 	seal, err := openSealer(c.KeyFile)
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), slow: newSlowdown(), seed: maphash.MakeSeed(), plans: map[string]*current{}}
+	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), seed: maphash.MakeSeed(), plans: map[string]*current{}}
 	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()

@@ -12,7 +12,12 @@ type Operator struct {
 	Password string    `db:"password"`
 	Duties   string    `db:"duties"`
 	MadeAt   time.Time `db:"made_at"`
+
+	GivenBy string     `db:"given_by"` // who made them, or gave them duties or a password, and who did that for those; comma separated
+	GivenAt *time.Time `db:"given_at"` // when that was last; nil: confirmed, or long ago
 }
+
+const operatorColumns = `name, full_name, password, duties, made_at, given_by, given_at`
 
 // Credential is a browser session or an API token, of which only the hash is known.
 type Credential struct {
@@ -28,14 +33,14 @@ type Credential struct {
 // Operators lists all operators by name.
 func (s *Store) Operators(ctx context.Context) ([]Operator, error) {
 	var out []Operator
-	err := s.db.SelectContext(ctx, &out, `SELECT name, full_name, password, duties, made_at FROM operator ORDER BY name`)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+operatorColumns+` FROM operator ORDER BY name`)
 	return out, err
 }
 
 // Operator returns one operator, or ErrNone.
 func (s *Store) Operator(ctx context.Context, name string) (Operator, error) {
 	var o Operator
-	err := s.db.GetContext(ctx, &o, `SELECT name, full_name, password, duties, made_at FROM operator WHERE name = ?`, name)
+	err := s.db.GetContext(ctx, &o, `SELECT `+operatorColumns+` FROM operator WHERE name = ?`, name)
 	return o, err
 }
 
@@ -47,9 +52,9 @@ func (tx *Tx) CountOperators(ctx context.Context) (n int, err error) {
 
 // PutOperator adds an operator or changes the one of that name.
 func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO operator (name, full_name, password, duties, made_at)
-		VALUES (:name, :full_name, :password, :duties, :made_at)
-		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties)`, o)
+	_, err := tx.ExecContext(ctx, `INSERT INTO operator (`+operatorColumns+`) VALUES `+rows(1, 7)+`
+		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties), given_by = VALUES(given_by), given_at = VALUES(given_at)`,
+		o.Name, o.FullName, o.Password, o.Duties, o.MadeAt, o.GivenBy, o.GivenAt)
 	return err
 }
 
@@ -97,6 +102,15 @@ func (s *Store) UseCredential(ctx context.Context, hash []byte, at time.Time) er
 // DropCredential ends one credential by its hash.
 func (tx *Tx) DropCredential(ctx context.Context, hash []byte) error {
 	_, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE hash = ?`, hash)
+	return err
+}
+
+// DropCredentials ends all credentials of an operator but one, by its hash; nil for all.
+func (tx *Tx) DropCredentials(ctx context.Context, operator string, but []byte) error {
+	if but == nil {
+		but = []byte{}
+	}
+	_, err := tx.ExecContext(ctx, `DELETE FROM credential WHERE operator = ? AND hash <> ?`, operator, but)
 	return err
 }
 

@@ -7,3 +7,21 @@ UPDATE target SET surveyed_at = NULL WHERE surveyed_at < '1000-01-01';
 UPDATE target SET tried_at = NULL WHERE tried_at < '1000-01-01';
 UPDATE target SET reconciled_at = NULL WHERE reconciled_at < '1000-01-01';
 DELETE finding FROM finding JOIN target ON target.name = finding.target WHERE target.surveyed_at IS NULL;
+ALTER TABLE operator
+  ADD COLUMN IF NOT EXISTS given_by VARCHAR(1000) NOT NULL DEFAULT '', -- who made them, or gave them duties or a password, and who did that for those, comma separated
+  ADD COLUMN IF NOT EXISTS given_at DATETIME(6) NULL;                  -- when, last; NULL: long ago, or confirmed
+CREATE TABLE IF NOT EXISTS guess (           -- failed sign-ins, and those that are being looked at
+  name      VARCHAR(100) NOT NULL,           -- '': of the address, whatever the name
+  origin    VARCHAR(64)  NOT NULL,           -- address; '': of the name, from addresses it is not known from
+  n         INT          NOT NULL,
+  until     DATETIME(6)  NOT NULL,           -- no more before then
+  print     BINARY(16)   NOT NULL,           -- of the last wrong password, under the service's key
+  PRIMARY KEY (name, origin),
+  KEY by_until (until)
+);
+CREATE TABLE IF NOT EXISTS known_origin (    -- addresses from which operators have signed in
+  name      VARCHAR(100) NOT NULL,
+  origin    VARCHAR(64)  NOT NULL,
+  at        DATETIME(6)  NOT NULL,
+  PRIMARY KEY (name, origin)
+);
