@@ -229,8 +229,27 @@ func Verify(act Act, schema model.Schema, view View, trouble string) Answer {
 		if words != "" {
 			a.Words += ": " + words
 		}
+		if kept := otherwise(act.Act, a.Object); kept != "" {
+			a.Words = "the target stores it otherwise than it was asked for: " + kept + "; declare it as the target stores it"
+		}
 	}
 	return a
+}
+
+// otherwise says which values a target took, and keeps in a form of its own: a
+// space is trimmed, a character that it does not know is dropped.
+func otherwise(act model.Act, o *model.Object) string {
+	var parts []string
+	for _, c := range act.Changes {
+		if o == nil || len(c.After) != 1 {
+			continue
+		}
+		found := o.Attributes.Get(c.Attribute)
+		if len(found) == 1 && found[0] != c.After[0] && !slices.Equal(found, c.Before) {
+			parts = append(parts, fmt.Sprintf("%s is %q where %q was asked for", c.Attribute, found[0], c.After[0]))
+		}
+	}
+	return strings.Join(parts, ", ")
 }
 
 // ObjectOf is the kind of the object that shows an act: of a membership the group.

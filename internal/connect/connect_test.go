@@ -102,6 +102,10 @@ func TestVerify(t *testing.T) {
 			t.Errorf("%s: %s %q, want %s %q", c.name, got.Outcome, got.Words, c.want, c.words)
 		}
 	}
+	trimmed := change(model.Modify, "full-name", "marit fell", "Marit Fell ")
+	if got := Verify(Act{Act: trimmed}, schema, see(object(model.Account, "marit", "full-name", "Marit Fell")), ""); got.Outcome != Failed || !strings.Contains(got.Words, `the target stores it otherwise than it was asked for: full-name is "Marit Fell" where`) {
+		t.Errorf("%+v", got)
+	}
 	if got := Found(act, So, "", so); got.Outcome != AlreadySo || got.Object == nil {
 		t.Errorf("found so: %+v", got)
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -180,6 +181,84 @@ func TestBatch(t *testing.T) {
 		}
 		if got.Outcome != want {
 			t.Errorf("step %d: %s %q, want %s", i, got.Outcome, got.Words, want)
+		}
+	}
+}
+
+// What is odd on a host is seen as the system itself sees it, and told.
+func TestOddAccounts(t *testing.T) {
+	h, a := start(t, `useradd -m -u 1601 twice; useradd -m -u 1602 open.door; passwd -d open.door >/dev/null; useradd -m -u 1603 shut.door; passwd -d shut.door >/dev/null; chage -E 1 shut.door
+printf 'twice:x:1699:1699:Second:/home/second:/bin/false\nno account at all\n# a comment\n+::::::\nj\370rgen:x:1604:1604::/home/j:/bin/sh\ntoor:x:0:0::/root:/bin/sh\n' >>/etc/passwd
+printf 'twice:x:9999:toor\n' >>/etc/group`)
+	s := connecttest.Open(t, host.Connector{}, a)
+	all := map[string]model.Object{}
+	groups := map[string]model.Object{}
+	if err := s.Survey(context.Background(), func(o model.Object) error {
+		if o.Kind == model.GroupKind {
+			groups[o.Name] = o
+		} else {
+			all[o.Name] = o
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	system, err := h.Exec("getent passwd twice")
+	if err != nil || !strings.HasPrefix(system, "twice:x:1601:") || all["twice"].Attributes.One(model.Number) != "1601" {
+		t.Errorf("the system says %q, the survey %v", system, all["twice"].Attributes.Map())
+	}
+	for name, want := range map[string]string{
+		"twice": "its name stands in /etc/passwd again, on line", "(line 12 of /etc/passwd)": `is no account or group, and the system passes over it: "no account at all"`, "(line 14 of /etc/passwd)": "is no account",
+		`j\xf8rgen`: "its name is not UTF-8", "toor": "the superuser's number beside root", "open.door": "", "shut.door": "",
+	} {
+		if got := all[name].Attributes.One(model.Odd); !strings.Contains(got, want) || want == "" && got != "" {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+	}
+	if !strings.Contains(groups["twice"].Attributes.One(model.Odd), "/etc/group again") || groups["twice"].Attributes.One(model.Number) != "1601" {
+		t.Errorf("%+v", groups["twice"])
+	}
+	for name, want := range map[string]bool{"open.door": true, "shut.door": false, "twice": false} {
+		if all[name].Attributes.Has(model.Passwordless) != want {
+			t.Errorf("%s is passwordless: %v", name, !want)
+		}
+	}
+	if !all["root"].Ours || !all["toor"].System {
+		t.Error("our login, or a second superuser, is not seen as such")
+	}
+	disable := model.Act{Verb: model.Disable, Object: model.Account, Name: "twice", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"yes"}}}}
+	if got := s.Apply(context.Background(), []connect.Act{{Act: disable}})[0]; got.Outcome != connect.Moved || !strings.Contains(got.Words, "stands twice in /etc/passwd") {
+		t.Errorf("%+v", got)
+	}
+}
+
+// Every rule that lets somebody be superuser is read, and none that does not.
+func TestPower(t *testing.T) {
+	_, a := start(t, `groupadd -g 27 sudo; groupadd -g 2701 bosuns; groupadd -g 2702 riggers
+for n in 1 2 3 4 5 6 7; do useradd -m -u 170$n hand.$n; done; useradd -m -u 1708 -g sudo hand.8; usermod -aG riggers hand.5
+cat >/etc/sudoers.d/crew <<'S'
+User_Alias OFFICERS = hand.1, %bosuns : MATES = hand.2
+OFFICERS, ghost.hand ALL = (ALL) \
+  ALL
+MATES ALL=(root) /usr/sbin/reboot # when at sea
+hand.3 ALL=(postgres) ALL
+#1704 ALL=ALL
+%#2702 ALL=NOPASSWD: ALL
+Defaults:hand.6 !authenticate
+Runas_Alias OP = hand.6
+hand.7 ALL=(OP : root) ALL
+S`)
+	s := connecttest.Open(t, host.Connector{}, a)
+	right := connecttest.Find(t, s, model.RightKind, model.Superuser)
+	if got := strings.Join(right.Attributes.Get(model.Members), " "); got != "ghost.hand hand.1 hand.2 hand.4 hand.7 root" {
+		t.Errorf("named: %s", got)
+	}
+	if got := right.Attributes.Get(model.MemberGroups); !slices.Contains(got, "bosuns") || !slices.Contains(got, "riggers") || !slices.Contains(got, "sudo") {
+		t.Errorf("groups: %v", got)
+	}
+	for name, want := range map[string]string{"hand.1": "sudoers", "hand.2": "sudoers", "hand.3": "", "hand.4": "sudoers", "hand.5": "group riggers", "hand.6": "", "hand.7": "sudoers", "hand.8": "primary group sudo"} {
+		if got := strings.Join(connecttest.Find(t, s, model.Account, name).Attributes.Get(model.Elevation), ", "); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
 }

@@ -52,7 +52,7 @@ state() {
       if (past[$1] && shut[$1]) off = "yes"; else if (past[$1] || (shut[$1] && real[$1])) off = "partly"
       name = $5; sub(/,+$/, "", name)
       tell("a" $1, "A:" $1 ":" $3 ":" (($4 in group) ? group[$4] : $4) ":" off ":" $6 ":" $7 ":" name)
-      if (!only && off != "yes" && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
+      if (!only && !past[$1] && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
     }
     END {
       for (i = 1; i <= asks; i++) {

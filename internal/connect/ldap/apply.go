@@ -38,16 +38,15 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 }
 
 func (s *session) stage(ctx context.Context, acts []connect.Act) []connect.Answer {
-	// Adding an entry reads before by itself: the directory refuses one that is there.
-	before, err := s.lookup(slices.DeleteFunc(slices.Clone(acts), func(a connect.Act) bool { return a.Verb == model.Create && !a.After().Has(model.PrimaryGroup) }))
+	before, err := s.lookup(acts)
 	if err != nil {
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
 	answers := make([]connect.Answer, len(acts))
 	var todo []int
 	for i, a := range acts {
-		if a.Verb == model.Create {
-			todo = append(todo, i)
+		if words := before.doubt(a.Act); words != "" {
+			answers[i] = connect.Answer{Outcome: connect.Moved, Words: words}
 			continue
 		}
 		standing, words := connect.Judge(a.Act, schema, before.view)
@@ -167,7 +166,14 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 	for filter := range orFilters("uid", accounts) {
 		err := s.each(s.access.Settings["people"], "(&"+peopleFilter+filter+")", personAttributes, func(e *entry) error {
 			v := t.person(e)
-			t.accounts[strings.ToLower(v.object.Name)] = v
+			login := strings.ToLower(v.object.Name)
+			if other := t.accounts[login]; other != nil {
+				if t.twins[login] == nil {
+					t.twins[login] = []string{other.dn}
+				}
+				t.twins[login] = append(t.twins[login], v.dn)
+			}
+			t.accounts[login] = v
 			return nil
 		})
 		if err != nil {
@@ -198,6 +204,17 @@ func orFilters(attribute string, names map[string]bool) func(func(string) bool) 
 			yield("(|" + b.String() + ")")
 		}
 	}
+}
+
+// doubt says that an act speaks of a login that several entries have: which of
+// them is meant nobody can know.
+func (t *tree) doubt(a model.Act) string {
+	for _, name := range []string{a.Account(), a.Member} {
+		if dns := t.twins[strings.ToLower(name)]; name != "" && dns != nil && a.MemberKind != model.GroupKind {
+			return fmt.Sprintf("%d entries have the login %s: %s; nothing was changed", len(dns), name, connect.Printable(strings.Join(dns, " and ")))
+		}
+	}
+	return ""
 }
 
 func (t *tree) view(kind model.ObjectKind, name string) *model.Object {

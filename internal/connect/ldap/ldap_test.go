@@ -73,6 +73,74 @@ func TestDisabledIsLocked(t *testing.T) {
 	}
 }
 
+func everybody(t *testing.T, s connect.Session) map[string]model.Object {
+	t.Helper()
+	all := map[string]model.Object{}
+	if err := s.Survey(context.Background(), func(o model.Object) error { all[o.Name] = o; return nil }); err != nil {
+		t.Fatal(err)
+	}
+	return all
+}
+
+// Two entries with one login are nobody's to change; who has no login is seen all the same.
+func TestOddEntries(t *testing.T) {
+	sub := "ou=Crew,ou=People," + world.Suffix
+	d, a := start(t, "dn: "+sub+"\nobjectClass: organizationalUnit\nou: Crew\n\n"+
+		"dn: uid=wilma.toft,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: wilma.toft\ncn: Wilma Toft\nsn: Toft\n\n"+
+		"dn: uid=wilma.toft,"+sub+"\nobjectClass: inetOrgPerson\nuid: wilma.toft\ncn: Wilma of the crew\nsn: Toft\n\n"+
+		"dn: cn=Purser,ou=People,"+world.Suffix+"\nobjectClass: person\ncn: Purser\nsn: P\nuserPassword: secret\n\n"+
+		"dn: uid=jarle,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: jarle\ncn: J\nsn: J\n")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	all := everybody(t, s)
+	if o := all["wilma.toft"]; !o.Marked || !strings.Contains(o.Attributes.One(model.Odd), "2 entries have the login wilma.toft: uid=wilma.toft,ou=Crew") || o.Attributes.Has(model.FullName) {
+		t.Errorf("%+v", o)
+	}
+	for _, dn := range []string{"uid=wilma.toft,ou=People," + world.Suffix, "uid=wilma.toft," + sub, "cn=Purser,ou=People," + world.Suffix} {
+		if o, ok := all[dn]; !ok || !o.Marked || o.Attributes.One(model.Odd) == "" {
+			t.Errorf("%s is not seen as odd: %+v", dn, o)
+		}
+	}
+	if all["jarle"].Marked {
+		t.Error("an entry like any other is odd")
+	}
+	change := func(verb model.Verb, attribute, before, after string) connect.Act {
+		c := model.Change{Attribute: attribute, After: []string{after}}
+		if before != "" {
+			c.Before = []string{before}
+		}
+		return connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{c}}}
+	}
+	crew := connect.Act{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}}
+	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "wilma.toft", MemberKind: model.Account}}
+	for i, got := range s.Apply(context.Background(), []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"), change(model.Modify, model.Mail, "", "w@x"), join}) {
+		if i > 0 && (got.Outcome != connect.Moved || !strings.Contains(got.Words, "2 entries have the login wilma.toft")) {
+			t.Errorf("step %d: %+v", i, got)
+		}
+	}
+	if out, _ := d.Search("(uid=wilma.toft)", "mail", "pwdAccountLockedTime"); strings.Contains(out, "w@x") || strings.Contains(out, "0000") {
+		t.Errorf("one of the two was changed:\n%s", out)
+	}
+	// No second entry of a login is made beside one that stands elsewhere in the tree.
+	if err := d.Load("dn: uid=deep," + sub + "\nobjectClass: inetOrgPerson\nuid: deep\ncn: Deep\nsn: D\n"); err != nil {
+		t.Fatal(err)
+	}
+	create := change(model.Create, model.FullName, "", "Somebody Else")
+	create.Name = "deep"
+	if got := s.Apply(context.Background(), []connect.Act{create})[0]; got.Outcome != connect.Moved || !strings.Contains(got.Words, "is there already and differs") {
+		t.Errorf("%+v", got)
+	}
+}
+
+// Our own entry is known as ours, however the login is written.
+func TestOurEntry(t *testing.T) {
+	d, a := start(t, "dn: uid=hen+cn=Roost,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: hen\ncn: Roost\nsn: R\nuserPassword: a-password-of-ours\n")
+	_ = d
+	a.As, a.Secret = "UID=Hen + CN=roost,  OU=people,"+strings.ToUpper(world.Suffix), []byte("a-password-of-ours")
+	if !everybody(t, connecttest.Open(t, ldap.Connector{}, a))["hen"].Ours {
+		t.Error("the entry that we sign in with is not seen as ours")
+	}
+}
+
 // relay stands between us and the directory and can hang up after so many bytes of ours.
 type relay struct {
 	net.Listener

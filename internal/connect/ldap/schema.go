@@ -6,7 +6,7 @@
 // for each 200 names, the changes themselves with eight requests under way at
 // once over one connection or, when they are many, two, all changes of one
 // group in one request, and the same searches again to read back. An entry to
-// be added is not looked for first: the directory refuses one that is there.
+// be added is looked for too: one with its login may stand elsewhere in the tree.
 //
 // Reading is our own (wire.go): at 100,000 entries the usual client library is
 // six times slower than the directory. Everything else goes through go-ldap.

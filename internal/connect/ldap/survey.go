@@ -2,6 +2,8 @@ package ldap
 
 import (
 	"context"
+	"fmt"
+	"hash/maphash"
 	"slices"
 	"strings"
 
@@ -12,8 +14,10 @@ import (
 )
 
 const (
-	pageSize     = 1000
-	peopleFilter = "(&(objectClass=inetOrgPerson)(uid=*))"
+	pageSize = 1000
+	// Whoever can sign in is seen, also those who have no login to be known by.
+	everyFilter  = "(|(objectClass=person)(objectClass=posixAccount)(objectClass=simpleSecurityObject)(userPassword=*)(uid=*))"
+	peopleFilter = "(|(objectClass=person)(objectClass=posixAccount))"
 	groupFilter  = "(|(objectClass=groupOfNames)(objectClass=posixGroup))"
 )
 
@@ -26,7 +30,9 @@ type tree struct {
 	groupByNumber  map[string]string     // gidNumber → group
 	accounts       map[string]*entryView // by folded name; only filled by a lookup
 	found          map[string]*entryView // groups by folded name
+	twins          map[string][]string   // DNs of several entries with one login, by folded login
 	placeholder    string
+	login          string // ours, normalised
 }
 
 // entryView is an entry with the object we make of it.
@@ -40,7 +46,7 @@ type entryView struct {
 func (s *session) newTree() *tree {
 	return &tree{people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
 		dnOf: map[string]string{}, groupByDN: map[string]string{}, groupByNumber: map[string]string{},
-		accounts: map[string]*entryView{}, found: map[string]*entryView{}, placeholder: normal(s.placeholder)}
+		accounts: map[string]*entryView{}, found: map[string]*entryView{}, twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
 }
 
 // normal is a DN as it compares: escapes and spaces as RFC 4514 writes them, case folded.
@@ -80,8 +86,16 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		return s.fail("survey of groups", err)
 	}
 	var refused error
-	err := s.each(s.access.Settings["people"], peopleFilter, personAttributes, func(e *entry) error {
-		refused = found(t.person(e).object)
+	seen, again := map[uint64]bool{}, []string{}
+	err := s.each(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
+		o := &t.person(e).object
+		mark := maphash.String(hashSeed, strings.ToLower(o.Name))
+		if seen[mark] {
+			again = append(again, o.Name)
+			return nil
+		}
+		seen[mark] = true
+		refused = found(*o)
 		return refused
 	})
 	if refused != nil {
@@ -90,10 +104,56 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return s.fail("survey of people", err)
 	}
+	if err := s.twice(t, again, found); err != nil {
+		return err
+	}
 	for _, v := range t.found {
 		t.resolveMembers(v)
 		if err := found(v.object); err != nil {
 			return err
+		}
+	}
+	return nil
+}
+
+var hashSeed = maphash.MakeSeed()
+
+// twice tells of logins that several entries have: none of them counts as the
+// account of that login, and each is shown by its DN.
+func (s *session) twice(t *tree, names []string, found func(model.Object) error) error {
+	slices.Sort(names)
+	for _, name := range slices.Compact(names) {
+		f, err := goldap.CompileFilter("(uid=" + goldap.EscapeFilter(name) + ")")
+		if err != nil {
+			return s.fail("survey of people", err)
+		}
+		var all []model.Object
+		var whole, dns []string
+		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: personAttributes, page: pageSize}, func(e *entry) error {
+			all, whole = append(all, t.person(e).object), append(whole, connect.Printable(e.dn))
+			return nil
+		})
+		if err != nil {
+			return s.fail("survey of people", err)
+		}
+		if len(all) < 2 { // one of them is gone by now, or only its hash was another's
+			for _, o := range all {
+				if err := found(o); err != nil {
+					return err
+				}
+			}
+			continue
+		}
+		dns = slices.Sorted(slices.Values(whole))
+		odd := fmt.Sprintf("%d entries have the login %s: %s; give all but one of them another login in the directory", len(all), name, strings.Join(dns, " and "))
+		one := model.Object{Kind: model.Account, Name: name, Marked: true, Attributes: model.Pack(model.Attribute{Name: model.Odd, Values: []string{odd}})}
+		for i, o := range append(all, one) {
+			if i < len(all) {
+				o.Name, o.Marked, o.Attributes = whole[i], true, o.Attributes.With(model.Odd, "it is one of several entries with the login "+name)
+			}
+			if err := found(o); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -156,7 +216,7 @@ func (t *tree) resolveMembers(v *entryView) {
 	v.object.Attributes = v.object.Attributes.With(model.Members, accounts...).With(model.MemberGroups, groups...)
 }
 
-// person makes an account of an entry.
+// person makes an account of an entry. One without a login is known by its DN.
 func (t *tree) person(e *entry) *entryView {
 	name, ok := rdn(e.dn, "uid")
 	if !ok {
@@ -164,9 +224,9 @@ func (t *tree) person(e *entry) *entryView {
 		t.dnOf[normal(e.dn)] = connect.Printable(name)
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
-	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID")}
-	list := make([]model.Attribute, 0, len(readable)+1)
-	values := make([]string, 0, len(readable)+1) // one array for all of them
+	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID"), Ours: t.isOurs(e.dn)}
+	list := make([]model.Attribute, 0, len(readable)+2)
+	values := make([]string, 0, len(readable)+2) // one array for all of them
 	put := func(name, value string) {
 		values = append(values, connect.Printable(value))
 		list = append(list, model.Attribute{Name: name, Values: values[len(values)-1:]})
@@ -195,8 +255,19 @@ func (t *tree) person(e *entry) *entryView {
 	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {
 		put(model.ChangedBy, strings.TrimSpace(by+" "+at))
 	}
+	if name == "" {
+		v.object.Name, v.object.Marked = connect.Printable(e.dn), true
+		t.dnOf[normal(e.dn)] = v.object.Name
+		put(model.Odd, "it can sign in by its DN, and has no login (uid) that Hen Roost could look after it by")
+	}
 	v.object.Attributes = model.Pack(list...)
 	return v
+}
+
+// isOurs says whether a DN is that of our login, however it is written.
+func (t *tree) isOurs(dn string) bool {
+	const slack = 32 // spaces and escapes that another spelling may have
+	return len(dn) < len(t.login)+slack && normal(dn) == t.login
 }
 
 // readable pairs our names with the directory's, sorted by ours.

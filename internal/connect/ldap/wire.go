@@ -201,6 +201,11 @@ func (w *wire) bind(dn string, password []byte) error {
 	return result(op)
 }
 
+const (
+	maxEntries = 5_000_000 // of one search
+	maxEmpty   = 100       // pages beyond those that the entries fill
+)
+
 // query is one search of a whole subtree. Filter is in its encoded form.
 type query struct {
 	base       string
@@ -212,12 +217,21 @@ type query struct {
 // search hands every entry on. An error of each ends the search; the
 // connection is then of no more use.
 func (w *wire) search(q query, each func(*entry) error) error {
-	cookie := ""
-	for {
+	cookie, entries := "", 0
+	counted := func(e *entry) error {
+		if entries++; entries > maxEntries {
+			return fmt.Errorf("the directory holds more than %d entries below %s, the most that is read", maxEntries, q.base)
+		}
+		return each(e)
+	}
+	for pages := 0; ; pages++ {
+		if pages > entries/q.page+maxEmpty {
+			return fmt.Errorf("the directory sent %d pages with %d entries and did not come to an end", pages, entries)
+		}
 		if err := w.send(func(b *cryptobyte.Builder) { q.encode(b, cookie) }); err != nil {
 			return err
 		}
-		next, err := w.page(each)
+		next, err := w.page(counted)
 		if err != nil {
 			return err
 		}
