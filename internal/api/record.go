@@ -2,10 +2,12 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"hen-roost/internal/core/chain"
 	"hen-roost/internal/service"
 )
 
@@ -24,6 +26,10 @@ type entryRequest struct {
 	Seq int64 `path:"seq" minimum:"1"`
 }
 
+type headRequest struct {
+	At int64 `query:"at" minimum:"0" doc:"number of the entry; 0: none"`
+}
+
 type commentRequest struct {
 	Seq  int64 `path:"seq" minimum:"1"`
 	Body struct {
@@ -40,6 +46,24 @@ func (h *handlers) record(api huma.API) {
 	})
 	op(api, http.MethodPost, "/record/{seq}/comments", "comment", "Add a comment to an entry", func(ctx context.Context, who service.Operator, in *commentRequest) (service.Entry, error) {
 		return h.Comment(ctx, who, in.Seq, in.Body.Text)
+	})
+	op(api, http.MethodGet, "/record-head", "record-head", "Return the record's head, signed, and the hash of an entry that somebody remembers", func(ctx context.Context, who service.Operator, in *headRequest) (service.RecordHead, error) {
+		return h.RecordHead(ctx, who, in.At)
+	})
+	op(api, http.MethodPost, "/record-checkpoint", "record-checkpoint", "Sign the record's head, keep it, and write it to the log", func(ctx context.Context, who service.Operator, _ *struct{}) (chain.Checkpoint, error) {
+		return h.Checkpoint(ctx, who)
+	})
+	huma.Register(api, operation(http.MethodGet, "/record-export", "export-record", "Write the whole record as lines of JSON, a checkpoint at its end"), func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
+		asks := who(ctx)
+		if _, err := h.RecordHead(ctx, asks, 0); err != nil { // while there can still be a problem document
+			return nil, problem(ctx, err)
+		}
+		return &huma.StreamResponse{Body: func(hc huma.Context) {
+			hc.SetHeader("Content-Type", "application/jsonl")
+			if err := h.ExportRecord(ctx, asks, hc.BodyWriter()); err != nil {
+				fmt.Fprintf(hc.BodyWriter(), "{\"broken-off\": %q}\n", service.ProblemOf(err).Words)
+			}
+		}}, nil
 	})
 	op(api, http.MethodGet, "/record-check", "verify-record", "Check the record's chain from end to end", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Verified, error) {
 		return h.VerifyRecord(ctx, who)

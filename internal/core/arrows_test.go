@@ -16,11 +16,11 @@ import (
 // named here knows nobody; a test may know anybody.
 var knows = map[string][]string{
 	"cmd/roost":                    {"internal/cli"},
-	"internal/cli":                 {"internal/client", "internal/api", "internal/service", "internal/serve", "internal/demo", "internal/core/declare"},
+	"internal/cli":                 {"internal/client", "internal/api", "internal/service", "internal/serve", "internal/demo", "internal/core/declare", "internal/core/model", "internal/core/chain"},
 	"internal/client":              {"internal/core/declare"},
 	"internal/serve":               {"internal/api", "internal/client", "internal/service", "internal/store", "internal/dbserver", "internal/connect", "internal/connect/*", "web"},
 	"internal/demo":                {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "demo"},
-	"internal/api":                 {"internal/service", "internal/core/declare"},
+	"internal/api":                 {"internal/service", "internal/core/declare", "internal/core/chain"},
 	"internal/service":             {"internal/store", "internal/work", "internal/connect", "internal/core/*"},
 	"internal/work":                {"internal/connect", "internal/core/*"},
 	"internal/store":               {"internal/core/*"},
@@ -34,6 +34,7 @@ var knows = map[string][]string{
 	"internal/core/match":          {"internal/core/model", "internal/core/resolve"},
 	"internal/core/drift":          {"internal/core/model", "internal/core/resolve", "internal/core/match"},
 	"internal/core/round":          {"internal/core/model"},
+	"internal/core/chain":          {},
 	"internal/core/exchange":       {"internal/core/model", "internal/core/declare"},
 	"internal/core/access":         {"internal/core/model", "internal/core/resolve"},
 	"bench":                        {"*"},
@@ -41,7 +42,7 @@ var knows = map[string][]string{
 
 // outside lists what the core may import from beyond the project: nothing that
 // reads a disk, a socket or a random source.
-var outside = []string{"bytes", "cmp", "crypto/sha256", "hash/fnv", "hash/maphash", "encoding/base64", "encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path", "regexp", "runtime", "slices",
+var outside = []string{"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "hash/fnv", "hash/maphash", "encoding/base64", "encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path", "regexp", "runtime", "slices",
 	"sort", "strconv", "strings", "sync", "time", "unicode", "github.com/goccy/go-yaml", "cel.dev/cel-go/cel", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "github.com/goccy/go-yaml/ast",
 	"github.com/goccy/go-yaml/parser", "github.com/goccy/go-yaml/token"}
 

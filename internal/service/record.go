@@ -109,26 +109,3 @@ func (s *Service) Comment(ctx context.Context, who Operator, seq int64, text str
 	err = s.write(ctx, func(*store.Tx) ([]*store.Entry, error) { return []*store.Entry{e}, nil })
 	return entryOf(*e), err
 }
-
-// Verified is the outcome of a walk over the chain.
-type Verified struct {
-	Holds   bool   `json:"holds"`
-	Checked int64  `json:"checked" doc:"entries that hold, counted from the first"`
-	Broken  int64  `json:"broken,omitempty" doc:"the first entry that does not"`
-	Words   string `json:"words"`
-}
-
-// VerifyRecord walks the whole chain.
-func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, error) {
-	if err := who.may(Look); err != nil {
-		return Verified{}, err
-	}
-	n, broken, err := s.Store.VerifyRecord(ctx)
-	if err != nil {
-		return Verified{}, err
-	}
-	if broken != nil {
-		return Verified{Checked: n, Broken: broken.Seq, Words: fmt.Sprintf("the record is BROKEN: %s; the %s before it hold", broken.Words, count(int(n), "entry", "entries"))}, nil
-	}
-	return Verified{Holds: true, Checked: n, Words: fmt.Sprintf("the record holds: %s, each following from the one before", count(int(n), "entry", "entries"))}, nil
-}

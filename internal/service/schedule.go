@@ -30,6 +30,9 @@ func (s *Service) keepTime() {
 		if err := s.repeat(s.ctx); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
 			s.Log.Warn("repeated surveys not looked at", "error", err)
 		}
+		if err := s.checkpointInTime(s.ctx); err != nil && s.ctx.Err() == nil {
+			s.Log.Warn("the record was not signed", "error", err)
+		}
 		if err := s.compareBehind(s.ctx, seen); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
 			s.Log.Warn("targets not compared", "error", err)
 		}

@@ -17,15 +17,16 @@ type sealer struct{ id *age.X25519Identity }
 
 // openSealer reads the key file, and makes it when there is none.
 func openSealer(file string) (*sealer, error) {
-	b, err := os.ReadFile(file)
+	b, err := readKey(file, "it opens every secret")
 	if errors.Is(err, os.ErrNotExist) {
-		return makeSealer(file)
+		id, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		return &sealer{id}, writeKey(file, id.String())
 	}
 	if err != nil {
-		return nil, fmt.Errorf("key file: %w", err)
-	}
-	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
-		return nil, fmt.Errorf("key file %s can be read by others (mode %o); it opens every secret: chmod 600 it", file, info.Mode().Perm())
+		return nil, err
 	}
 	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
 	if err != nil {
@@ -34,23 +35,32 @@ func openSealer(file string) (*sealer, error) {
 	return &sealer{id}, nil
 }
 
-func makeSealer(file string) (*sealer, error) {
-	id, err := age.GenerateX25519Identity()
+// readKey reads a key file that nobody else may read.
+func readKey(file, why string) ([]byte, error) {
+	b, err := os.ReadFile(file)
 	if err != nil {
-		return nil, err
+		return nil, fmt.Errorf("key file: %w", err)
 	}
+	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("key file %s can be read by others (mode %o); %s: chmod 600 it", file, info.Mode().Perm(), why)
+	}
+	return b, nil
+}
+
+// writeKey makes a key file, and fails when there is one.
+func writeKey(file, key string) error {
 	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-		return nil, err
+		return err
 	}
 	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
-		return nil, fmt.Errorf("key file: %w", err)
+		return fmt.Errorf("key file: %w", err)
 	}
-	if _, err := io.WriteString(f, id.String()+"\n"); err != nil {
-		f.Close()
-		return nil, fmt.Errorf("key file: %w", err)
+	_, err = io.WriteString(f, key+"\n")
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("key file: %w", err)
 	}
-	return &sealer{id}, errors.Join(f.Sync(), f.Close())
+	return nil
 }
 
 func (s *sealer) close(plain []byte) ([]byte, error) {

@@ -11,6 +11,7 @@ import (
 	"hash/maphash"
 	"log/slog"
 	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -43,6 +44,7 @@ type Config struct {
 type Service struct {
 	Config
 	seal    *sealer
+	signer  *signer
 	schemas map[string]model.Schema
 	runner  *work.Runner
 
@@ -89,7 +91,11 @@ func New(c Config) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Config: c, seal: seal, schemas: c.Kinds.Schemas(), seed: maphash.MakeSeed(), plans: map[string]*current{}}
+	signer, err := openSigner(filepath.Dir(c.KeyFile))
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{Config: c, seal: seal, signer: signer, schemas: c.Kinds.Schemas(), seed: maphash.MakeSeed(), plans: map[string]*current{}}
 	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()

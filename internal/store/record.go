@@ -1,13 +1,15 @@
 package store
 
 import (
-	"bytes"
 	"context"
-	"crypto/sha256"
-	"encoding/binary"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
+
+	"github.com/go-sql-driver/mysql"
+
+	"hen-roost/internal/core/chain"
 )
 
 // Entry is one line of the team record. Entries are only ever added.
@@ -29,66 +31,104 @@ type Entry struct {
 
 const entryColumns = `seq, at, kind, operator, target, user, round, about, because, words, body, before_it, hash`
 
-// seal computes the entry's hash: SHA-256 over the hash before it and every
-// field, each with its length in front, so that no two entries read alike.
-func (e *Entry) seal() []byte {
-	h := sha256.New()
-	var n [8]byte
-	field := func(b []byte) {
-		binary.BigEndian.PutUint64(n[:], uint64(len(b)))
-		h.Write(n[:])
-		h.Write(b)
+// Chained is the entry as the chain knows it.
+func (e *Entry) Chained() chain.Entry {
+	return chain.Entry{Seq: e.Seq, At: e.At, Kind: e.Kind, Operator: e.Operator, Target: e.Target, User: e.User, Round: e.Round, About: e.About,
+		Because: e.Because, Words: e.Words, Body: e.Body, Before: e.Before, Hash: e.Hash}
+}
+
+// follow puts the entry behind a head, and returns the next head.
+func (e *Entry) follow(h chain.Head) chain.Head {
+	e.Seq, e.Before = h.Seq+1, h.Hash
+	e.At = e.At.UTC().Truncate(time.Microsecond)
+	e.Words, e.Because = clip(e.Words, 2000), clip(e.Because, 500)
+	if e.Body == nil {
+		e.Body = []byte{}
 	}
-	number := func(i int64) {
-		binary.BigEndian.PutUint64(n[:], uint64(i))
-		h.Write(n[:])
-	}
-	field(e.Before)
-	number(e.Seq)
-	number(e.At.UnixMicro())
-	for _, s := range []string{e.Kind, e.Operator, e.Target, e.User} {
-		field([]byte(s))
-	}
-	number(e.Round)
-	number(e.About)
-	field([]byte(e.Because))
-	field([]byte(e.Words))
-	field(e.Body)
-	return h.Sum(nil)
+	c := e.Chained()
+	e.Hash = c.Seal()
+	return chain.Head{Seq: e.Seq, Hash: e.Hash}
 }
 
 // Append adds entries to the record, in order, many in one statement. It fills
 // in their numbers and hashes. The head row is locked until the transaction
 // ends, so the chain has one writer at a time however many processes there are.
+// Rows that stand where the entries go, though nobody wrote them by this way,
+// are set aside, which is an entry of its own.
 func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 	if len(entries) == 0 {
 		return nil
 	}
-	var head Entry
-	if err := tx.GetContext(ctx, &head, `SELECT seq, hash FROM record_head WHERE one = 1 FOR UPDATE`); err != nil {
+	head, err := tx.head(ctx)
+	if err != nil {
+		return err
+	}
+	last := head
+	for _, e := range entries {
+		last = e.follow(last)
+	}
+	err = tx.insertEntries(ctx, entries)
+	var taken *mysql.MySQLError
+	if errors.As(err, &taken) && taken.Number == duplicate {
+		n, aside := tx.setAside(ctx, head.Seq)
+		if aside != nil {
+			return fmt.Errorf("record: %w", aside)
+		}
+		told := &Entry{At: entries[0].At, Kind: "intrusion", Operator: "hen-roost", Words: fmt.Sprintf("%d entries that no service wrote stood behind entry %d; they were set aside and do not count", n, head.Seq)}
+		last = told.follow(last)
+		entries = append(entries[:len(entries):len(entries)], told)
+		err = tx.insertEntries(ctx, entries)
+	}
+	if err != nil {
 		return fmt.Errorf("record: %w", err)
 	}
-	for _, e := range entries {
-		e.Seq, e.Before = head.Seq+1, head.Hash
-		e.At = e.At.UTC().Truncate(time.Microsecond)
-		e.Words, e.Because = clip(e.Words, 2000), clip(e.Because, 500)
-		if e.Body == nil {
-			e.Body = []byte{}
-		}
-		e.Hash = e.seal()
-		head.Seq, head.Hash = e.Seq, e.Hash
+	_, err = tx.ExecContext(ctx, `UPDATE record_head SET seq = ?, hash = ? WHERE one = 1`, last.Seq, last.Hash)
+	return err
+}
+
+const duplicate = 1062 // the server's number for a key that is there already
+
+// head is the record's head, kept from others until the transaction ends.
+func (tx *Tx) head(ctx context.Context) (chain.Head, error) {
+	var e Entry
+	if err := tx.GetContext(ctx, &e, `SELECT seq, hash FROM record_head WHERE one = 1 FOR UPDATE`); err != nil {
+		return chain.Head{}, fmt.Errorf("record: %w", err)
 	}
+	return chain.Head{Seq: e.Seq, Hash: e.Hash}, nil
+}
+
+func (tx *Tx) insertEntries(ctx context.Context, entries []*Entry) error {
 	for from, to := range groups(len(entries), 100) {
 		args := make([]any, 0, 13*(to-from))
 		for _, e := range entries[from:to] {
 			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before, e.Hash)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO record (`+entryColumns+`) VALUES `+rows(to-from, 13), args...); err != nil {
-			return fmt.Errorf("record: %w", err)
+			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, `UPDATE record_head SET seq = ?, hash = ? WHERE one = 1`, head.Seq, head.Hash)
-	return err
+	return nil
+}
+
+// setAside takes away the rows behind a head. What the same transaction has put
+// there goes too, and is put there again by its caller.
+func (tx *Tx) setAside(ctx context.Context, head int64) (int64, error) {
+	if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO record_aside (found_at, seq, at, kind, operator, words, body)
+		SELECT NOW(6), seq, at, kind, operator, words, body FROM record WHERE seq > ?`, head); err != nil {
+		return 0, err
+	}
+	res, err := tx.ExecContext(ctx, `DELETE FROM record WHERE seq > ?`, head)
+	if err != nil {
+		return 0, err
+	}
+	return res.RowsAffected()
+}
+
+// Head is how far the record goes.
+func (s *Store) Head(ctx context.Context) (chain.Head, error) {
+	var e Entry
+	err := s.db.GetContext(ctx, &e, `SELECT seq, hash FROM record_head WHERE one = 1`)
+	return chain.Head{Seq: e.Seq, Hash: e.Hash}, err
 }
 
 // EntryFilter chooses entries; zero fields choose all.
@@ -98,6 +138,9 @@ type EntryFilter struct {
 	Before                             int64  // only entries with a smaller number
 	Without                            string // no entries of this kind
 }
+
+// withinHead leaves out rows behind the head: whatever stands there is no entry.
+const withinHead = `seq <= (SELECT seq FROM record_head WHERE one = 1)`
 
 // Entries returns up to size entries, newest first.
 func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, error) {
@@ -129,10 +172,7 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, 
 		like := "%" + escapeLike(f.Text) + "%"
 		args = append(args, like, like)
 	}
-	where := ""
-	if parts != nil {
-		where = " WHERE " + strings.Join(parts, " AND ")
-	}
+	where := " WHERE " + strings.Join(append(parts, withinHead), " AND ")
 	var out []Entry
 	err := s.db.SelectContext(ctx, &out, `SELECT `+entryColumns+` FROM record`+where+` ORDER BY seq DESC LIMIT ?`, append(args, size)...)
 	return out, err
@@ -141,49 +181,45 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, 
 // Entry returns one entry, or ErrNone.
 func (s *Store) Entry(ctx context.Context, seq int64) (Entry, error) {
 	var e Entry
-	err := s.db.GetContext(ctx, &e, `SELECT `+entryColumns+` FROM record WHERE seq = ?`, seq)
+	err := s.db.GetContext(ctx, &e, `SELECT `+entryColumns+` FROM record WHERE seq = ? AND `+withinHead, seq)
 	return e, err
 }
 
-// Broken is the first place where the chain does not hold.
-type Broken struct {
-	Seq   int64
-	Words string
+// EachEntry hands on all entries up to and with one, in order, read in portions
+// so that however many there are nothing waits for them.
+func (s *Store) EachEntry(ctx context.Context, upTo int64, each func(*chain.Entry) error) error {
+	const portion = 10_000
+	for from := int64(0); from < upTo; {
+		rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT ?`, from, upTo, portion)
+		if err != nil {
+			return err
+		}
+		last := from
+		for rows.Next() {
+			var e chain.Entry
+			err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body, &e.Before, &e.Hash)
+			if err == nil {
+				last, err = e.Seq, each(&e)
+			}
+			if err != nil {
+				rows.Close()
+				return err
+			}
+		}
+		rows.Close()
+		if err := rows.Err(); err != nil {
+			return err
+		}
+		if last == from {
+			return nil
+		}
+		from = last
+	}
+	return nil
 }
 
-// VerifyRecord walks the whole chain. It returns how many entries hold, and
-// where it first breaks, nil when it holds to the end.
-func (s *Store) VerifyRecord(ctx context.Context) (int64, *Broken, error) {
-	var head Entry
-	if err := s.db.GetContext(ctx, &head, `SELECT seq, hash FROM record_head WHERE one = 1`); err != nil {
-		return 0, nil, err
-	}
-	last, held := make([]byte, 32), int64(0)
-	rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq <= ? ORDER BY seq`, head.Seq)
-	if err != nil {
-		return 0, nil, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		var e Entry
-		if err := rows.StructScan(&e); err != nil {
-			return held, nil, err
-		}
-		switch {
-		case e.Seq != held+1:
-			return held, &Broken{held + 1, fmt.Sprintf("entry %d is missing", held+1)}, nil
-		case !bytes.Equal(e.Before, last):
-			return held, &Broken{e.Seq, fmt.Sprintf("entry %d does not follow from entry %d", e.Seq, held)}, nil
-		case !bytes.Equal(e.seal(), e.Hash):
-			return held, &Broken{e.Seq, fmt.Sprintf("entry %d has been altered", e.Seq)}, nil
-		}
-		last, held = e.Hash, e.Seq
-	}
-	if err := rows.Err(); err != nil {
-		return held, nil, err
-	}
-	if held != head.Seq || !bytes.Equal(last, head.Hash) {
-		return held, &Broken{held + 1, fmt.Sprintf("entry %d is missing: the record ends before its head", held+1)}, nil
-	}
-	return held, nil, nil
+// BehindHead counts the rows behind the record's head, which nobody wrote by our ways.
+func (s *Store) BehindHead(ctx context.Context) (n int64, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM record WHERE seq > (SELECT seq FROM record_head WHERE one = 1)`)
+	return n, err
 }

@@ -25,3 +25,13 @@ CREATE TABLE IF NOT EXISTS known_origin (    -- addresses from which operators h
   at        DATETIME(6)  NOT NULL,
   PRIMARY KEY (name, origin)
 );
+CREATE TABLE IF NOT EXISTS record_aside (    -- rows that stood behind the record's head though no service wrote them
+  found_at  DATETIME(6)  NOT NULL,
+  seq       BIGINT       NOT NULL,
+  at        DATETIME(6)  NOT NULL,
+  kind      VARCHAR(30)  NOT NULL,
+  operator  VARCHAR(100) NOT NULL,
+  words     VARCHAR(2000) NOT NULL,
+  body      MEDIUMBLOB   NOT NULL,
+  PRIMARY KEY (found_at, seq)
+);
