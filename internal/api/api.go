@@ -18,19 +18,27 @@ import (
 	"hen-roost/internal/service"
 )
 
+// Config says how the API is served.
+type Config struct {
+	Names   []string // that the service may be asked for by, in the Host header; nil: by any
+	Metrics string   // who may read /metrics: "loopback", "everybody" or "nobody"
+	Log     *slog.Logger
+	Version string
+}
+
 // New returns the handler for everything that is served: the API under /api,
 // the console for all else.
-func New(s *service.Service, console http.Handler, log *slog.Logger, version string) http.Handler {
+func New(s *service.Service, console http.Handler, c Config) http.Handler {
 	m := newMetrics()
 	m.registry.MustRegister(working{s.Work})
 	r := chi.NewRouter()
-	r.Use(logged(log, m), recovered(log), headers)
+	r.Use(logged(c.Log, m), recovered(c.Log), headers, named(c.Names))
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	r.Get("/readyz", ready(s))
-	r.Method(http.MethodGet, "/metrics", promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{}))
+	r.Method(http.MethodGet, "/metrics", forMetrics(c.Metrics, promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})))
 	r.Group(func(r chi.Router) {
-		r.Use(sameOrigin, known(s))
-		Routes(r, s, version)
+		r.Use(sameOrigin, known(s), signedIn(&bodies{left: bodiesMost}))
+		Routes(r, s, c.Version)
 	})
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
 		if len(q.URL.Path) >= 5 && q.URL.Path[:5] == "/api/" {
@@ -69,7 +77,10 @@ func Routes(r chi.Router, s *service.Service, version string) huma.API {
 	return api
 }
 
-type handlers struct{ *service.Service }
+type handlers struct {
+	*service.Service
+	open streams
+}
 
 // body is an answer with a JSON body.
 type body[T any] struct{ Body T }

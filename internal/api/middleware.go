@@ -2,10 +2,12 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"log/slog"
 	"net"
 	"net/http"
 	"runtime/debug"
+	"slices"
 	"strings"
 	"time"
 
@@ -62,6 +64,42 @@ func known(s *service.Service) func(http.Handler) http.Handler {
 	}
 }
 
+// named refuses requests that are meant for somebody else: a name of an
+// attacker's that leads to our address makes a browser think that we are theirs.
+func named(names []string) func(http.Handler) http.Handler {
+	return func(next http.Handler) http.Handler {
+		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			host := r.Host
+			if h, _, err := net.SplitHostPort(host); err == nil {
+				host = h
+			}
+			host = strings.ToLower(strings.Trim(strings.TrimSuffix(host, "."), "[]"))
+			if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return n == host || strings.HasPrefix(n, "*.") && strings.HasSuffix(host, n[1:]) }) {
+				p := document(&service.Problem{Kind: service.Forbidden, Words: "this service is not called so; the setting names says what it is called"})
+				p.Status, p.Title = http.StatusMisdirectedRequest, http.StatusText(http.StatusMisdirectedRequest)
+				w.Header().Set("Content-Type", "application/problem+json")
+				w.WriteHeader(p.Status)
+				_ = json.NewEncoder(w).Encode(p)
+				return
+			}
+			next.ServeHTTP(w, r)
+		})
+	}
+}
+
+// forMetrics lets those read /metrics who may.
+func forMetrics(whom string, next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, _ := net.SplitHostPort(r.RemoteAddr)
+		ip := net.ParseIP(host)
+		if whom == "everybody" || whom == "loopback" && ip != nil && ip.IsLoopback() {
+			next.ServeHTTP(w, r)
+			return
+		}
+		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "the setting metrics says who may read this, and from where: " + whom})
+	})
+}
+
 // sameOrigin refuses what a page of somebody else's asks a browser to send.
 func sameOrigin(next http.Handler) http.Handler {
 	guard := http.NewCrossOriginProtection()
@@ -111,7 +149,7 @@ func logged(log *slog.Logger, m *metrics) func(http.Handler) http.Handler {
 			if route == "" {
 				route = "console"
 			}
-			m.took.WithLabelValues(r.Method, route, http.StatusText(ww.Status())).Observe(time.Since(began).Seconds())
+			m.took.WithLabelValues(methodOf(r), route, http.StatusText(ww.Status())).Observe(time.Since(began).Seconds())
 			level := slog.LevelDebug
 			if ww.Status() >= 500 {
 				level = slog.LevelError
@@ -121,12 +159,21 @@ func logged(log *slog.Logger, m *metrics) func(http.Handler) http.Handler {
 	}
 }
 
+// methodOf is a request's method as far as there are such: what a label holds must be bounded.
+func methodOf(r *http.Request) string {
+	switch r.Method {
+	case http.MethodGet, http.MethodHead, http.MethodPost, http.MethodPut, http.MethodPatch, http.MethodDelete, http.MethodOptions:
+		return r.Method
+	}
+	return "other"
+}
+
 func ready(s *service.Service) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 		defer cancel()
 		if err := s.Ready(ctx); err != nil {
-			http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
+			http.Error(w, service.ProblemOf(err).Words, http.StatusServiceUnavailable)
 			return
 		}
 		w.Write([]byte("ready\n"))

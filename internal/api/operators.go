@@ -14,7 +14,7 @@ type operatorRequest struct {
 		Name     string   `json:"name"`
 		FullName string   `json:"full-name,omitempty"`
 		Password string   `json:"password,omitempty" doc:"generated when absent"`
-		Duties   []string `json:"duties"`
+		Duties   []string `json:"duties,omitempty" doc:"look alone when absent"`
 	}
 }
 
@@ -27,6 +27,20 @@ type dutiesRequest struct {
 	Name string `path:"name"`
 	Body struct {
 		Duties []string `json:"duties"`
+	}
+}
+
+type resetRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Password string `json:"password,omitempty" doc:"generated when absent"`
+	}
+}
+
+type passwordRequest struct {
+	Body struct {
+		Old string `json:"old"`
+		New string `json:"new"`
 	}
 }
 
@@ -50,6 +64,16 @@ func (h *handlers) operators(api huma.API) {
 	})
 	act(api, http.MethodDelete, "/operators/{name}", "remove-operator", "Remove an operator", func(ctx context.Context, who service.Operator, in *nameRequest) error {
 		return h.RemoveOperator(ctx, who, in.Name)
+	})
+	act(api, http.MethodPost, "/operators/{name}/confirm", "confirm-operator", "Confirm that an operator whom somebody made is somebody of their own", func(ctx context.Context, who service.Operator, in *nameRequest) error {
+		return h.ConfirmOperator(ctx, who, in.Name)
+	})
+	op(api, http.MethodPost, "/operators/{name}/password", "reset-password", "Give another operator a new password; all their sessions and tokens end", func(ctx context.Context, who service.Operator, in *resetRequest) (Password, error) {
+		p, err := h.ResetPassword(ctx, who, in.Name, in.Body.Password)
+		return Password{p}, err
+	})
+	act(api, http.MethodPut, "/session/password", "change-password", "Change your own password; your other sessions and tokens end", func(ctx context.Context, who service.Operator, in *passwordRequest) error {
+		return h.ChangePassword(ctx, who, credential(ctx), in.Body.Old, in.Body.New, address(ctx))
 	})
 	op(api, http.MethodGet, "/tokens", "list-tokens", "List your own API tokens", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Token, error) {
 		return h.Tokens(ctx, who)

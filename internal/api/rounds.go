@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -115,72 +116,15 @@ func (h *handlers) rounds(api huma.API) {
 		return h.RunRound(ctx, who, in.ID)
 	})
 	events := operation(http.MethodGet, "/rounds/{id}/events", "follow-round", "Follow a round while it runs (server-sent events)")
-	sse.Register(api, events, map[string]any{"round": service.Round{}, "problem": Problem{}}, h.follow)
+	sse.Register(api, h.streaming(events, func(ctx context.Context, param func(string) string) error {
+		id, err := strconv.ParseInt(param("id"), 10, 64)
+		if err != nil {
+			return nil // the framework says what is wrong with it
+		}
+		_, err = h.Round(ctx, who(ctx), id)
+		return err
+	}), map[string]any{"round": service.Round{}, "problem": Problem{}}, h.follow)
 	watch := operation(http.MethodGet, "/watch", "watch", "Follow everything that happens (server-sent events)")
-	sse.Register(api, watch, map[string]any{"watched": service.Watched{}, "problem": Problem{}}, h.watch)
-}
-
-const (
-	watchEvery = 500 * time.Millisecond
-	watchQuiet = 10 * time.Second // say something, so that a dead connection is noticed
-)
-
-// watch sends what happens, as it does, until the caller leaves.
-func (h *handlers) watch(ctx context.Context, _ *struct{}, send sse.Sender) {
-	var last service.Watched
-	said := time.Now()
-	for first := true; ; first = false {
-		now, err := h.Watch(ctx, who(ctx), last)
-		if err != nil {
-			if ctx.Err() == nil {
-				_ = send.Data(*document(service.ProblemOf(err)))
-			}
-			return
-		}
-		news := len(now.Entries)+len(now.Targets) > 0 || len(now.Rounds) > 0 || len(last.Rounds) > 0
-		if first || news || time.Since(said) > watchQuiet {
-			if send.Data(now) != nil {
-				return
-			}
-			said = time.Now()
-		}
-		last = now
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(watchEvery):
-		}
-	}
-}
-
-// follow sends a round's counts whenever they change, and ends when it does.
-// It asks the database rather than this process, since another may carry the round.
-func (h *handlers) follow(ctx context.Context, in *roundRequest, send sse.Sender) {
-	last, quiet := -1, 0
-	for {
-		r, err := h.Round(ctx, who(ctx), in.ID)
-		if err != nil {
-			_ = send.Data(*document(service.ProblemOf(err)))
-			return
-		}
-		ended := 0
-		for _, t := range r.Targets {
-			ended += t.Ended
-		}
-		over := r.State != service.Running
-		if quiet++; ended != last || over || quiet > 40 { // say something every ten seconds, so that a dead connection is noticed
-			if send.Data(r) != nil {
-				return
-			}
-			last, quiet = ended, 0
-		}
-		if over {
-			return
-		}
-		select {
-		case <-ctx.Done():
-			return
-		case <-time.After(250 * time.Millisecond):
-		}
-	}
+	sse.Register(api, h.streaming(watch, func(ctx context.Context, _ func(string) string) error { return who(ctx).May(service.Look) }),
+		map[string]any{"watched": service.Watched{}, "problem": Problem{}}, h.watch)
 }

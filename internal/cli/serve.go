@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -33,12 +34,15 @@ type settings struct {
 	KeyFile        string `yaml:"key-file" about:"file with the key that opens the sealed secrets; made when it is not there"`
 	ApproveOwn     string `yaml:"approve-own" about:"yes: operators may lift holds on rounds they drafted themselves, for very small teams; else no"`
 	AtOnce         string `yaml:"at-once" about:"targets of a kind at once, as host=8,directory=2; 12 in all"`
+	Names          string `yaml:"names" about:"names the service may be asked for by, beside those in its certificate, separated by commas; * for any"`
+	Metrics        string `yaml:"metrics" about:"who may read /metrics: loopback, everybody or nobody"`
+	Probation      string `yaml:"probation" about:"how long an operator cannot lift holds of who made them, or gave them duties or a password, unless another administrator confirms them"`
 	Log            string `yaml:"log" about:"text or json"`
 	LogLevel       string `yaml:"log-level" about:"debug, info, warn or error"`
 }
 
 func defaults() settings {
-	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Log: "text", LogLevel: "info"}
+	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Metrics: "loopback", Probation: "168h", Log: "text", LogLevel: "info"}
 }
 
 // each visits the settings by key.
@@ -121,9 +125,17 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	if s.ApproveOwn != "yes" && s.ApproveOwn != "no" {
 		return serve.Config{}, wrong{fmt.Errorf("approve-own is yes or no, not %q", s.ApproveOwn)}
 	}
+	if !slices.Contains([]string{"loopback", "everybody", "nobody"}, s.Metrics) {
+		return serve.Config{}, wrong{fmt.Errorf("metrics is loopback, everybody or nobody, not %q", s.Metrics)}
+	}
+	probation, err := time.ParseDuration(s.Probation)
+	if err != nil || probation <= 0 {
+		return serve.Config{}, wrong{fmt.Errorf("probation is a length of time as 168h, not %q", s.Probation)}
+	}
+	names := strings.FieldsFunc(s.Names, func(c rune) bool { return c == ',' || c == ' ' })
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Log: log, Version: a.Version}, err
+		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Names: names, Metrics: s.Metrics, Probation: probation, Log: log, Version: a.Version}, err
 }
 
 // atOnce reads how many targets of a kind are worked on at once: host=8,directory=2.

@@ -166,10 +166,14 @@ func problemOf(resp *http.Response) error {
 }
 
 // Events follows server-sent events until they end. Each is handed on by name
-// with its data; an error from each ends it. A broken connection is taken up again.
+// with its data; an error from each ends it. A broken connection is taken up
+// again for as long as the service answers within a minute.
 func (c *Client) Events(ctx context.Context, path string, each func(event string, data []byte) (over bool, err error)) error {
 	for broken := 0; ; broken++ {
-		over, err := c.events(ctx, path, each)
+		over, err := c.events(ctx, path, func(event string, data []byte) (bool, error) {
+			broken = 0
+			return each(event, data)
+		})
 		if over || ctx.Err() != nil {
 			return err
 		}

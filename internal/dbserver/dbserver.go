@@ -9,6 +9,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"log/slog"
 	"os"
 	"os/exec"
 	"os/user"
@@ -85,29 +86,87 @@ func (s *Server) lock() (bool, error) {
 	return true, nil
 }
 
-// outlive waits for the server of an owner that was killed: it is on its way out.
+// What an owner that was killed has left running is on its way out; if it hangs,
+// as it may when it was hit while it started, it is ended.
+const (
+	leaveFor = 10 * time.Second // to end by itself
+	termFor  = 5 * time.Second  // after it was asked to
+)
+
+// outlive waits until no server runs in the folder any more, and ends one that does not go.
 func (s *Server) outlive(ctx context.Context) error {
-	for range 600 {
-		b, err := os.ReadFile(filepath.Join(s.dir, "pid"))
-		if err != nil {
-			return nil
+	began, asked := time.Now(), map[int]time.Time{}
+	for {
+		left := s.running()
+		if len(left) == 0 {
+			return s.sweep()
 		}
-		pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
-		if err != nil {
-			return nil
+		for _, pid := range left {
+			at, told := asked[pid]
+			switch {
+			case !told && time.Since(began) > leaveFor:
+				slog.Warn("a database server of an earlier start hangs; it is ended", "folder", s.dir, "process", pid)
+				asked[pid] = time.Now()
+				_ = syscall.Kill(pid, syscall.SIGTERM)
+			case told && time.Since(at) > termFor:
+				_ = syscall.Kill(pid, syscall.SIGKILL) // InnoDB recovers from that as from a power cut
+			}
 		}
-		name, err := os.ReadFile(fmt.Sprintf("/proc/%d/comm", pid))
-		if err != nil || !strings.HasPrefix(string(name), "mariadbd") {
-			return nil
+		if time.Since(began) > leaveFor+6*termFor {
+			return fmt.Errorf("another MariaDB still runs in %s (process %d) and cannot be ended", s.dir, left[0])
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
-		case <-time.After(50 * time.Millisecond):
+		case <-time.After(20 * time.Millisecond):
 		}
 	}
-	return fmt.Errorf("another MariaDB still runs in %s", s.dir)
 }
+
+// running finds the servers that work on data in our folder. The lock of the
+// folder is ours, so they are nobody's any more.
+func (s *Server) running() (pids []int) {
+	all, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, file := range all {
+		b, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		args := strings.Split(string(b), "\x00")
+		if !strings.HasPrefix(filepath.Base(args[0]), "mariadb") {
+			continue
+		}
+		for _, arg := range args {
+			if dir, ok := strings.CutPrefix(arg, "--datadir="); ok && (dir == s.data() || strings.HasPrefix(dir, s.data()+".")) {
+				pid, _ := strconv.Atoi(filepath.Base(filepath.Dir(file)))
+				pids = append(pids, pid)
+				break
+			}
+		}
+	}
+	return pids
+}
+
+// sweep takes away what starts that were killed have left.
+func (s *Server) sweep() error {
+	drafts, err := filepath.Glob(s.data() + ".*")
+	if err != nil {
+		return err
+	}
+	for _, d := range drafts {
+		if err := os.RemoveAll(d); err != nil {
+			return err
+		}
+	}
+	for _, file := range []string{s.socket(), filepath.Join(s.dir, "pid")} {
+		if err := os.Remove(file); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+func (s *Server) data() string { return filepath.Join(s.dir, "data") }
 
 func (s *Server) socket() string { return filepath.Join(s.dir, "s") }
 
@@ -128,7 +187,7 @@ func asUser() []string {
 
 // make installs the system tables beside their place and moves them there, so that a broken attempt leaves nothing.
 func (s *Server) make(ctx context.Context) error {
-	data := filepath.Join(s.dir, "data")
+	data := s.data()
 	if _, err := os.Stat(data); err == nil {
 		return os.MkdirAll(s.tmp(), 0o700)
 	}
@@ -142,6 +201,7 @@ func (s *Server) make(ctx context.Context) error {
 	defer os.RemoveAll(draft)
 	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + draft, "--tmpdir=" + s.tmp(), "--auth-root-authentication-method=normal",
 		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if errors.Is(err, exec.ErrNotFound) {
 			return errors.New("MariaDB's server is not installed (Debian: apt-get install mariadb-server), and no database is configured")
@@ -152,8 +212,8 @@ func (s *Server) make(ctx context.Context) error {
 }
 
 func (s *Server) start(throwaway bool) error {
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(s.dir, "data"), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
-		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin",
+	args := append([]string{"--no-defaults", "--datadir=" + s.data(), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
+		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_nopad_bin",
 		"--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
 	if throwaway {
 		args = append(args, "--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")

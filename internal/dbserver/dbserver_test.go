@@ -1,9 +1,13 @@
 package dbserver
 
 import (
+	"bufio"
+	"bytes"
 	"context"
 	"database/sql"
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -120,4 +124,83 @@ func TestCannotStart(t *testing.T) {
 	if _, err := Start(ctx, Options{Dir: folder(t)}); err == nil || !strings.Contains(err.Error(), "MariaDB's server is not installed") {
 		t.Errorf("%v", err)
 	}
+}
+
+// helper, when it is set, makes the test binary a process that starts a server in a folder and waits to be killed.
+const helper = "DBSERVER_TEST_FOLDER"
+
+func TestMain(m *testing.M) {
+	dir := os.Getenv(helper)
+	if dir == "" {
+		os.Exit(m.Run())
+	}
+	if _, err := Start(ctx, Options{Dir: dir, Throwaway: true}); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println("up")
+	select {}
+}
+
+// However early a start is killed, the next one comes up.
+func TestKilledStarts(t *testing.T) {
+	dir, err := os.MkdirTemp("", "rk")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	for i := range 100 {
+		cmd := exec.Command(os.Args[0])
+		cmd.Env = append(os.Environ(), helper+"="+dir+"/db")
+		var said bytes.Buffer
+		cmd.Stderr = &said
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(time.Duration(i*7%100) * 10 * time.Millisecond)
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+		if said.Len() > 0 && !strings.Contains(said.String(), "hangs; it is ended") {
+			t.Fatalf("start %d: %s", i, &said)
+		}
+	}
+	s, err := Start(ctx, Options{Dir: dir + "/db", Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Stop()
+	if left, _ := filepath.Glob(dir + "/db/data.*"); len(left) > 0 {
+		t.Errorf("left behind: %v", left)
+	}
+}
+
+// A server that hangs, whoever left it, is ended and another started.
+func TestHangingServer(t *testing.T) {
+	dir, err := os.MkdirTemp("", "rh")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), helper+"="+dir+"/db")
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := bufio.NewReader(out).ReadString('\n'); err != nil {
+		t.Fatal(err)
+	}
+	if err := syscall.Kill(pid(t, dir+"/db"), syscall.SIGSTOP); err != nil { // it can do nothing any more, not even end
+		t.Fatal(err)
+	}
+	_ = cmd.Process.Kill()
+	_ = cmd.Wait()
+	s, err := Start(ctx, Options{Dir: dir + "/db", Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Stop()
 }

@@ -3,6 +3,7 @@
 package serve
 
 import (
+	"cmp"
 	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -20,6 +21,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -54,6 +56,9 @@ type Config struct {
 	Batch          int
 	ApproveOwn     bool           // operators may lift holds on rounds they drafted themselves
 	AtOnce         map[string]int // targets of a kind at once
+	Names          []string       // the service may be asked for by, beside those of its certificate; "*" among them: any
+	Metrics        string         // who may read /metrics; "": loopback
+	Probation      time.Duration  // how long who made an operator is kept together with them; 0: as usual
 	Throwaway      bool           // the database need not outlive a power cut
 	Log            *slog.Logger
 	Version        string
@@ -93,7 +98,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
-	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch, Alone: c.ApproveOwn, Widths: c.AtOnce})
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce})
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -132,7 +137,8 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	s.Print = client.Fingerprint(leaf)
 	s.Address = "https://" + listener.Addr().String()
 	s.http = &http.Server{
-		Handler: api.New(s.Service, console(), c.Log, c.Version), ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
+		Handler:           api.New(s.Service, console(), api.Config{Names: names(c, leaf), Metrics: cmp.Or(c.Metrics, "loopback"), Log: c.Log, Version: c.Version}),
+		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}},
 		ErrorLog:  slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug), MaxHeaderBytes: 64 << 10,
 	}
@@ -141,7 +147,23 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 			s.failed <- err
 		}
 	}()
+	s.Service.Warm(ctx) // who is told that it is ready is answered at once
 	return s, nil
+}
+
+// names are what the service may be asked for by: what its certificate says, and what is set.
+func names(c Config, leaf *x509.Certificate) []string {
+	out := []string{}
+	for _, n := range append(slices.Clone(leaf.DNSNames), c.Names...) {
+		if n == "*" {
+			return nil
+		}
+		out = append(out, strings.ToLower(n))
+	}
+	for _, ip := range leaf.IPAddresses {
+		out = append(out, ip.String())
+	}
+	return out
 }
 
 // Failed tells when the service can no longer listen.

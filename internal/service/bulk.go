@@ -89,6 +89,9 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 		if err := b.line(ctx, n, l); err != nil {
 			return BulkResult{}, err
 		}
+		if len(b.acts) > maxSteps {
+			return BulkResult{}, invalid("lines", "by line %d there are more than %d steps, the most that one round takes; ask for it in parts", n, maxSteps)
+		}
 	}
 	out.Lines = b.out
 	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})

@@ -192,6 +192,9 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 	if len(acts) == 0 {
 		return Round{State: Drafted, Because: r.Because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}, First: r.First}, nil
 	}
+	if len(acts) > maxSteps {
+		return Round{}, invalid("targets", "that would be %d steps, and one round takes at most %d; ask for it in parts", len(acts), maxSteps)
+	}
 	steps := round.Arrange(acts, order)
 	facts, err := s.facts(ctx, c, steps)
 	if err != nil {

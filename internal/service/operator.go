@@ -40,6 +40,9 @@ type Operator struct {
 // Itself acts when nobody in particular does: on resuming, on the server's own command line.
 var Itself = Operator{Name: "hen-roost", FullName: "Hen Roost", Duties: Duties}
 
+// May says whether the operator has a duty, and if not who could give it.
+func (o Operator) May(d Duty) error { return o.may(d) }
+
 func (o Operator) may(d Duty) error {
 	if slices.Contains(o.Duties, d) {
 		return nil

@@ -390,9 +390,12 @@ func (s *Service) Undo(ctx context.Context, who Operator, id int64, because stri
 	if err != nil {
 		return Round{}, err
 	}
-	rows, _, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, store.Page{Size: maxSteps})
+	rows, total, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, store.Page{Size: maxSteps})
 	if err != nil {
 		return Round{}, err
+	}
+	if total > maxSteps {
+		return Round{}, conflict("round %d has %d steps to take back, and one round takes at most %d", id, total, maxSteps)
 	}
 	done := make([]model.Act, len(rows))
 	for i, row := range rows {

@@ -58,6 +58,7 @@ type Service struct {
 	cancel   context.CancelFunc
 	carrying sync.WaitGroup
 	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once
+	warm     atomic.Bool   // the declaration was read once
 	aside    atomic.Int64  // how much of that other work is under way
 	slots    *slots        // how many of them at once
 	wake     chan struct{} // there may be something to carry
@@ -119,8 +120,22 @@ func (s *Service) Close() {
 
 func (s *Service) now() time.Time { return s.Clock().UTC() }
 
-// Ready says whether the service can answer: its database does.
-func (s *Service) Ready(ctx context.Context) error { return s.Store.Ping(ctx) }
+// Ready says whether the service can answer: its database does, and the
+// declaration was read once.
+func (s *Service) Ready(ctx context.Context) error {
+	if !s.warm.Load() {
+		return &Problem{Kind: Away, Words: "the declaration is being read", Retry: 2}
+	}
+	return s.Store.Ping(ctx)
+}
+
+// Warm reads the declaration, so that the first who ask need not wait for it.
+func (s *Service) Warm(ctx context.Context) {
+	if _, err := s.current(ctx); err != nil && ProblemOf(err).Kind != NotYet {
+		s.Log.Error("the declaration cannot be read", "error", err)
+	}
+	s.warm.Store(true)
+}
 
 // Work is what there is and what is under way, in figures for /metrics. It names nobody.
 type Work = store.Work

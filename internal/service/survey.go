@@ -29,6 +29,9 @@ const (
 	Busy        = "busy" // of one attempt only: a round, or another survey, works on it
 )
 
+// deadFor is how long a survey waits for a target that did not answer the last time.
+const deadFor = 5 * time.Second
+
 // busyFor is how long a survey waits for whoever works on its target.
 const busyFor = 20 * time.Second
 
@@ -60,7 +63,11 @@ func (s *Service) Survey(ctx context.Context, who Operator, names []string, told
 	}
 	var mu sync.Mutex
 	var out []SurveyResult
-	work.Each(ctx, names, s.Width, func(ctx context.Context, name string) {
+	known, err := s.Store.Targets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	one := func(ctx context.Context, name string) {
 		r := s.surveyOne(ctx, name)
 		mu.Lock()
 		defer mu.Unlock()
@@ -68,7 +75,20 @@ func (s *Service) Survey(ctx context.Context, who Operator, names []string, told
 		if told != nil {
 			told(r)
 		}
-	})
+	}
+	// Those that may well not answer wait beside the others, not before them: waiting costs little.
+	sure, doubtful := []string{}, []string{}
+	for _, name := range names {
+		if t := known[name]; t.State == OutOfReach || t.SurveyedAt == nil {
+			doubtful = append(doubtful, name)
+		} else {
+			sure = append(sure, name)
+		}
+	}
+	var both sync.WaitGroup
+	both.Go(func() { work.Each(ctx, sure, s.Width, one) })
+	both.Go(func() { work.Each(ctx, doubtful, 3*s.Width, one) })
+	both.Wait()
 	slices.SortFunc(out, func(a, b SurveyResult) int { return strings.Compare(a.Target, b.Target) })
 	return out, s.recordSurvey(ctx, who, out)
 }
@@ -115,6 +135,7 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 	}
 	if err == nil && rerr == nil {
 		rerr = s.compareSeen(ctx, row, &r)
+		r.TookMS = time.Since(began).Milliseconds() // what whoever waits has waited for
 	}
 	if rerr != nil {
 		r.Words = ProblemOf(rerr).Words
@@ -176,6 +197,9 @@ func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) 
 	c, access, err := s.reach(ctx, name)
 	if err != nil {
 		return err
+	}
+	if row, err := s.Store.Target(ctx, name); err == nil && row.State == OutOfReach {
+		access.Wait = min(access.Patience(), deadFor) // it did not answer the last time either
 	}
 	seen, err := s.Store.Sight(ctx, name, s.now())
 	if err != nil {

@@ -109,7 +109,7 @@ func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]u
 		}
 		list = append(list, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body, Place: place(f), SeenAt: at})
 	}
-	for from, to := range groups(len(list), 500) {
+	for from, to := range portions(len(list), 500, func(i int) int { return len(list[i].Body) + len(list[i].Place) }) {
 		args := make([]any, 0, 8*(to-from))
 		for _, r := range list[from:to] {
 			args = append(args, r.Target, r.ID, r.Kind, r.Verb, r.User, r.Body, r.Place, r.SeenAt)

@@ -183,7 +183,7 @@ func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time
 }
 
 func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
-	for from, to := range groups(len(list), observedGroup) {
+	for from, to := range portions(len(list), observedGroup, func(i int) int { return len(list[i].Body) + len(list[i].Name) }) {
 		args := make([]any, 0, 7*(to-from))
 		for _, r := range list[from:to] {
 			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Flags, r.Body, r.Since)

@@ -92,13 +92,16 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 	if err != nil {
 		return 0, err
 	}
-	for from, to := range groups(len(steps), 500) {
+	bodies := make([][]byte, len(steps))
+	for i := range steps {
+		if bodies[i], err = json.Marshal(steps[i].Act); err != nil {
+			return 0, err
+		}
+	}
+	for from, to := range portions(len(steps), 500, func(i int) int { return len(bodies[i]) }) {
 		args := make([]any, 0, 11*(to-from))
 		for i, s := range steps[from:to] {
-			body, err := json.Marshal(s.Act)
-			if err != nil {
-				return 0, err
-			}
+			body := bodies[from+i]
 			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.User, body, s.Outcome, "")
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, user, body, outcome, words) VALUES `+rows(to-from, 11), args...); err != nil {
@@ -125,7 +128,7 @@ type Work struct {
 	Entries  int            // of the record
 }
 
-// Work counts what there is.
+// Work counts what there is, in what was counted before or is small: it is asked for often.
 func (s *Store) Work(ctx context.Context) (w Work, err error) {
 	for _, q := range []struct {
 		into  *map[string]int
@@ -133,7 +136,7 @@ func (s *Store) Work(ctx context.Context) (w Work, err error) {
 	}{
 		{&w.Rounds, `SELECT state AS word, COUNT(*) AS n FROM round GROUP BY state`},
 		{&w.Steps, `SELECT s.outcome AS word, COUNT(*) AS n FROM round r JOIN step s ON s.round = r.id WHERE r.ended_at IS NULL AND r.state = 'running' GROUP BY s.outcome`},
-		{&w.Findings, `SELECT kind AS word, COUNT(*) AS n FROM finding GROUP BY kind`},
+		{&w.Findings, `SELECT d.kind AS word, CAST(SUM(d.n) AS SIGNED) AS n FROM target t JOIN drift_day d ON d.day = t.compared_on AND d.target = t.name WHERE d.n > 0 GROUP BY d.kind`},
 		{&w.Targets, `SELECT state AS word, COUNT(*) AS n FROM target GROUP BY state`},
 	} {
 		var rows []struct {

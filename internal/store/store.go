@@ -44,8 +44,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	conf.InterpolateParams = true // one round trip a statement instead of three
 	conf.ClientFoundRows = true   // an update that changes nothing still found its row
 	conf.Timeout, conf.ReadTimeout, conf.WriteTimeout = 5*time.Second, time.Minute, time.Minute
-	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"}
-	if err := conf.Apply(mysql.Charset("utf8mb4", "utf8mb4_bin")); err != nil {
+	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "collation_connection": "'" + collation + "'"}
+	if err := conf.Apply(mysql.Charset("utf8mb4", "")); err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	conf.Logger = quiet{} // what the driver would say it says in its errors too
@@ -60,11 +60,43 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 			return nil, fmt.Errorf("database: %w", err)
 		}
 	}
-	if err := migrate(ctx, db.DB); err != nil {
-		db.Close()
-		return nil, err
+	for _, step := range []func(context.Context, *sqlx.DB) error{able, migrate, told} {
+		if err := step(ctx, db); err != nil {
+			db.Close()
+			return nil, err
+		}
 	}
 	return &Store{db}, nil
+}
+
+// collation tells texts apart by every byte, spaces at their ends included, and
+// orders them as Go does: comparing relies on both.
+const collation = "utf8mb4_nopad_bin"
+
+// able refuses a server that cannot tell names apart as they must be.
+func able(ctx context.Context, db *sqlx.DB) error {
+	var n int
+	if err := db.GetContext(ctx, &n, `SELECT COUNT(*) FROM information_schema.collations WHERE collation_name = ?`, collation); err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if n == 0 {
+		return fmt.Errorf("the database server has no collation %s, which tells names apart by case and by spaces at their ends; MariaDB has it from version 10.2 on", collation)
+	}
+	return nil
+}
+
+// told refuses tables that somebody has given another collation.
+func told(ctx context.Context, db *sqlx.DB) error {
+	var wrong []string
+	err := db.SelectContext(ctx, &wrong, `SELECT CONCAT(table_name, '.', column_name) FROM information_schema.columns
+		WHERE table_schema = DATABASE() AND collation_name IS NOT NULL AND collation_name <> ? AND table_name NOT LIKE 'goose%' ORDER BY 1 LIMIT 5`, collation)
+	if err != nil {
+		return fmt.Errorf("database: %w", err)
+	}
+	if len(wrong) > 0 {
+		return fmt.Errorf("the database compares %s otherwise than by every byte, so that names would be taken for each other; convert its tables to %s", strings.Join(wrong, ", "), collation)
+	}
+	return nil
 }
 
 func pool(conf *mysql.Config) (*sqlx.DB, error) {
@@ -89,12 +121,12 @@ type quiet struct{}
 
 func (quiet) Print(...any) {}
 
-func migrate(ctx context.Context, db *sql.DB) error {
+func migrate(ctx context.Context, db *sqlx.DB) error {
 	files, err := fs.Sub(migrations, "migrations")
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, db, files)
+	p, err := goose.NewProvider(goose.DialectMySQL, db.DB, files)
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}
@@ -195,6 +227,26 @@ func groups(n, size int) func(func(from, to int) bool) {
 			if !yield(from, min(from+size, n)) {
 				return
 			}
+		}
+	}
+}
+
+// statementMost bounds the bytes of one statement: a server takes no more than its max_allowed_packet, 16 MB unless it is set otherwise.
+const statementMost = 4 << 20
+
+// portions is groups for rows of very different sizes: a run ends where its bytes would be too many.
+func portions(n, most int, size func(i int) int) func(func(from, to int) bool) {
+	return func(yield func(int, int) bool) {
+		for from := 0; from < n; {
+			to, bytes := from, 0
+			for to < n && to-from < most && (to == from || bytes+size(to) <= statementMost) {
+				bytes += size(to)
+				to++
+			}
+			if !yield(from, to) {
+				return
+			}
+			from = to
 		}
 	}
 }

@@ -157,6 +157,81 @@ func TestRecord(t *testing.T) {
 	}
 }
 
+// A database that was made to take names for each other keeps ours apart, or is refused.
+func TestCollation(t *testing.T) {
+	dsn, err := server.Create(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(`ALTER DATABASE CHARACTER SET utf8mb4 COLLATE utf8mb4_general_ci`); err != nil {
+		t.Fatal(err)
+	}
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	g, err := s.Sight(ctx, "t", now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	names := []string{"Marit", "marit", "marit ", "márit", "zoë", "Ω"}
+	var objects []model.Object
+	for _, n := range names {
+		objects = append(objects, model.Object{Kind: model.Account, Name: n})
+	}
+	if err := g.Put(ctx, objects); err != nil {
+		t.Fatal(err)
+	}
+	accounts, _, _, err := s.Holding(ctx, "t")
+	var got []string
+	for _, a := range accounts {
+		got = append(got, a.Name)
+	}
+	slices.Sort(names)
+	if err != nil || !slices.Equal(got, names) {
+		t.Errorf("%q %v, want %q in this order", got, err, names)
+	}
+	if _, err := db.Exec(`ALTER TABLE observed MODIFY name VARCHAR(200) COLLATE utf8mb4_general_ci NOT NULL`); err == nil {
+		t.Error("the names could be taken for each other") // they are there twice, by that collation
+	}
+	if _, err := db.Exec(`ALTER TABLE decision MODIFY name VARCHAR(200) COLLATE utf8mb4_general_ci NOT NULL`); err != nil {
+		t.Fatal(err)
+	}
+	if other, err := store.Open(ctx, dsn); err == nil || !strings.Contains(err.Error(), "compares decision.name otherwise than by every byte") {
+		if other != nil {
+			other.Close()
+		}
+		t.Errorf("%v", err)
+	}
+}
+
+// Rows of any size are written in statements that a server takes.
+func TestLargeRows(t *testing.T) {
+	s, _ := open(t)
+	g, err := s.Sight(ctx, "t", now)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var objects []model.Object
+	for i := range 60 {
+		o := model.Object{Kind: model.GroupKind, Name: fmt.Sprint("group ", i)}
+		o.Attributes = o.Attributes.With(model.Members, strings.Repeat("x", 2<<20))
+		objects = append(objects, o)
+	}
+	if err := g.Put(ctx, objects); err != nil {
+		t.Fatal(err)
+	}
+	if _, others, _, err := s.Holding(ctx, "t"); err != nil || len(others) != 60 {
+		t.Errorf("%d %v", len(others), err)
+	}
+}
+
 // A row that somebody puts behind the head is no entry, and keeps nobody from writing.
 func TestIntruders(t *testing.T) {
 	s, db := open(t)

@@ -5,11 +5,44 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
 	"sync"
+	"unicode/utf8"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
+
+// What is taken of one target, and of one object.
+const (
+	ObjectsMost = 5_000_000
+	nameMost    = 200     // letters
+	uniqueMost  = 100     // letters
+	bodyMost    = 8 << 20 // bytes of attributes
+)
+
+// fit makes an object one that can be stored: what is too long is cut, and the
+// object marked as odd, so that a person hears of it and nobody acts on it.
+func fit(o *model.Object) {
+	odd := func(words string, args ...any) {
+		o.Marked, o.Attributes = true, o.Attributes.With(model.Odd, fmt.Sprintf(words, args...))
+	}
+	if r := []rune(o.Name); len(r) > nameMost {
+		sum := sha256.Sum256([]byte(o.Name))
+		o.Name = string(r[:nameMost-9]) + "…" + hex.EncodeToString(sum[:4])
+		odd("its name has %d letters, and %d are the most that can be looked after; this is how it begins", len(r), nameMost)
+	}
+	if utf8.RuneCountInString(o.Unique) > uniqueMost {
+		o.Unique = "" // it is known by its name alone
+	}
+	if len(o.Attributes) > bodyMost {
+		size := len(o.Attributes)
+		o.Attributes = ""
+		odd("it has %d bytes of values, and %d are the most that can be looked after; none of them is kept", size, bodyMost)
+	}
+}
 
 // Survey reads a whole target and hands its objects on in portions, so that
 // they can be stored while more come. It returns how many accounts it saw that
@@ -30,7 +63,12 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, put func
 		batch = batch[:0]
 		return err
 	}
+	seen := 0
 	err = s.Survey(ctx, func(o model.Object) error {
+		if seen++; seen > ObjectsMost {
+			return fmt.Errorf("it holds more than %d objects, the most that is looked after on one target", ObjectsMost)
+		}
+		fit(&o)
 		if o.Kind == model.Account && !o.System {
 			accounts++
 		}

@@ -18,6 +18,8 @@ const (
 	maxObjects = 1 << 20  // a host that tells of more is broken or hostile
 )
 
+var errTooMany = fmt.Errorf("the host tells of more than %d accounts or groups, the most that is read", maxObjects)
+
 // reading is what the shell's survey printed, taken apart.
 type reading struct {
 	accounts []model.Object
@@ -143,7 +145,10 @@ func oddName(kind, raw string, g *gathered) {
 // broken notes a line that is no account or group, which the system passes over: something of the host's own that a person should know.
 func (r *reading) broken(line string, g *gathered) error {
 	f := strings.SplitN(line, ":", 3)
-	if len(f) != 3 || len(r.accounts) >= maxObjects {
+	if len(r.accounts) >= maxObjects {
+		return errTooMany
+	}
+	if len(f) != 3 {
 		return fmt.Errorf("the host sent a line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.Account, System: true, Name: fmt.Sprintf("(line %s of /etc/%s)", connect.Printable(f[1]), connect.Printable(f[0]))}
@@ -154,7 +159,10 @@ func (r *reading) broken(line string, g *gathered) error {
 
 func (r *reading) account(line string, g *gathered) error {
 	f := strings.SplitN(line, ":", 7)
-	if len(f) != 7 || len(r.accounts) >= maxObjects {
+	if len(r.accounts) >= maxObjects {
+		return errTooMany
+	}
+	if len(f) != 7 {
 		return fmt.Errorf("the host sent an account line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.Account, Name: name(f[0])}
@@ -172,7 +180,10 @@ func (r *reading) account(line string, g *gathered) error {
 
 func (r *reading) group(line string, g *gathered) error {
 	f := strings.SplitN(line, ":", 3)
-	if len(f) != 3 || len(r.groups) >= maxObjects {
+	if len(r.groups) >= maxObjects {
+		return errTooMany
+	}
+	if len(f) != 3 {
 		return fmt.Errorf("the host sent a group line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.GroupKind, Name: name(f[0])}
