@@ -79,7 +79,7 @@ func followed(steps int, edit func(i int) (user string, e declare.Edit)) func(co
 		for i := range 11 {
 			user, e := edit(i)
 			began := time.Now()
-			if _, err := s.Edit(ctx, service.Itself, []declare.Edit{e}, "bench"); err != nil {
+			if _, err := s.Edit(ctx, service.Itself, 0, []declare.Edit{e}, "bench"); err != nil {
 				return 0, 0, err
 			}
 			r, err := s.Draft(ctx, service.Itself, service.DraftRequest{Choice: service.Choice{Users: []string{user}}, Because: "bench"})

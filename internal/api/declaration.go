@@ -14,12 +14,14 @@ const maxDeclaration = 128 << 20 // 48 MB of files, escaped
 
 type filesRequest struct {
 	Body struct {
+		From  int            `json:"from,omitempty" minimum:"0" doc:"the revision that the files were made from; absent: the newest"`
 		Files []declare.File `json:"files" minItems:"1" maxItems:"10000"`
 	}
 }
 
 type declareRequest struct {
 	Body struct {
+		From    int            `json:"from" minimum:"0" doc:"the revision that the files were made from, 0 before the first: what others declared since comes along, or is refused with both sides"`
 		Files   []declare.File `json:"files" minItems:"1" maxItems:"10000"`
 		Because string         `json:"because" example:"spring deck crew"`
 	}
@@ -27,6 +29,7 @@ type declareRequest struct {
 
 type editsRequest struct {
 	Body struct {
+		From    int            `json:"from,omitempty" minimum:"0" doc:"the revision that was looked at; absent: the newest"`
 		Edits   []declare.Edit `json:"edits" minItems:"1" maxItems:"100000"`
 		Because string         `json:"because" example:"Marit becomes mate"`
 	}
@@ -56,6 +59,7 @@ type compareRequest struct {
 type restoreRequest struct {
 	Number int `path:"number" minimum:"1"`
 	Body   struct {
+		From    int    `json:"from,omitempty" minimum:"0" doc:"the revision that was looked at: refused when another is declared by now"`
 		Because string `json:"because"`
 	}
 }
@@ -79,15 +83,19 @@ func (h *handlers) declaration(api huma.API) {
 		return &body[service.Checked]{out}, problem(ctx, err)
 	})
 	huma.Register(api, big(operation(http.MethodPost, "/revisions", "declare", "Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[service.Revision], error) {
-		out, err := h.Declare(ctx, who(ctx), in.Body.Files, in.Body.Because)
+		out, err := h.DeclareFrom(ctx, who(ctx), in.Body.From, in.Body.Files, in.Body.Because)
 		return &body[service.Revision]{out}, problem(ctx, err)
 	})
 	huma.Register(api, big(operation(http.MethodPost, "/meaning", "meaning", "Say what files would change for people, without storing them")), func(ctx context.Context, in *filesRequest) (*body[service.Meaning], error) {
-		out, err := h.Means(ctx, who(ctx), in.Body.Files)
+		look := func() (service.Meaning, error) { return h.Means(ctx, who(ctx), in.Body.Files) }
+		if in.Body.From != 0 {
+			look = func() (service.Meaning, error) { return h.MeansFrom(ctx, who(ctx), in.Body.From, in.Body.Files) }
+		}
+		out, err := look()
 		return &body[service.Meaning]{out}, problem(ctx, err)
 	})
 	huma.Register(api, big(operation(http.MethodPost, "/edits", "edit", "Change the declaration in its own text, and declare it")), func(ctx context.Context, in *editsRequest) (*body[service.Revision], error) {
-		out, err := h.Edit(ctx, who(ctx), in.Body.Edits, in.Body.Because)
+		out, err := h.Edit(ctx, who(ctx), in.Body.From, in.Body.Edits, in.Body.Because)
 		return &body[service.Revision]{out}, problem(ctx, err)
 	})
 	huma.Register(api, big(operation(http.MethodPost, "/edits/meaning", "edit-meaning", "Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
@@ -114,7 +122,7 @@ func (h *handlers) declaration(api huma.API) {
 		return h.CompareRevisions(ctx, who, with, in.Number)
 	})
 	op(api, http.MethodPost, "/revisions/{number}/restore", "restore-revision", "Declare the files of an earlier revision anew", func(ctx context.Context, who service.Operator, in *restoreRequest) (service.Revision, error) {
-		return h.Restore(ctx, who, in.Number, in.Body.Because)
+		return h.Restore(ctx, who, in.Number, in.Body.From, in.Body.Because)
 	})
 	op(api, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Overview, error) {
 		return h.Overview(ctx, who)

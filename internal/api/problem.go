@@ -15,15 +15,16 @@ import (
 
 // Problem is a problem document (RFC 9457). Code is stable; programs may rely on it.
 type Problem struct {
-	Type    string         `json:"type" example:"about:blank"`
-	Title   string         `json:"title"`
-	Status  int            `json:"status"`
-	Detail  string         `json:"detail"`
-	Code    string         `json:"code"`
-	Field   string         `json:"field,omitempty"`
-	Nearest string         `json:"nearest,omitempty"`
-	Retry   int            `json:"retry,omitempty"`
-	Faults  declare.Faults `json:"faults,omitempty"`
+	Type    string          `json:"type" example:"about:blank"`
+	Title   string          `json:"title"`
+	Status  int             `json:"status"`
+	Detail  string          `json:"detail"`
+	Code    string          `json:"code"`
+	Field   string          `json:"field,omitempty"`
+	Nearest string          `json:"nearest,omitempty"`
+	Retry   int             `json:"retry,omitempty"`
+	Faults  declare.Faults  `json:"faults,omitempty"`
+	Clashes []declare.Clash `json:"clashes,omitempty" doc:"what somebody else changed meanwhile in another way, with both sides"`
 }
 
 func (p *Problem) Error() string             { return p.Detail }
@@ -63,7 +64,7 @@ func problem(_ context.Context, err error) error {
 
 func document(p *service.Problem) *Problem {
 	status := statusOf[p.Kind]
-	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind), Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults}
+	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind), Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults, Clashes: p.Clashes}
 }
 
 func writeProblem(w http.ResponseWriter, p *service.Problem) {

@@ -30,11 +30,12 @@ type Client struct {
 
 // Problem is what the service says when it does not do something (RFC 9457).
 type Problem struct {
-	Status  int            `json:"status"`
-	Detail  string         `json:"detail"`
-	Code    string         `json:"code"`
-	Nearest string         `json:"nearest"`
-	Faults  declare.Faults `json:"faults"`
+	Status  int             `json:"status"`
+	Detail  string          `json:"detail"`
+	Code    string          `json:"code"`
+	Nearest string          `json:"nearest"`
+	Faults  declare.Faults  `json:"faults"`
+	Clashes []declare.Clash `json:"clashes"`
 }
 
 func (p *Problem) Error() string {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/declare"
@@ -44,11 +45,27 @@ type Revision struct {
 	Because  string    `json:"because"`
 	MadeAt   time.Time `json:"made-at"`
 	Checked
-	Findings int `json:"findings" doc:"findings against the last survey"`
+	Findings  int                  `json:"findings" doc:"findings against the last survey"`
+	Unchanged bool                 `json:"unchanged,omitempty" doc:"it holds just this already: nothing was declared"`
+	Beside    int                  `json:"beside,omitempty" doc:"the revision that somebody declared meanwhile, and whose changes came along"`
+	Merged    []declare.LineChange `json:"merged,omitempty" doc:"those changes"`
 }
 
-// Declare stores files as a new revision, and compares what the targets were last seen to hold with it.
+// Declare stores files as a new revision, whatever is declared now, and compares
+// what the targets were last seen to hold with it.
 func (s *Service) Declare(ctx context.Context, who Operator, files []declare.File, because string) (Revision, error) {
+	number, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil {
+		return Revision{}, err
+	}
+	return s.DeclareFrom(ctx, who, number, files, because)
+}
+
+// DeclareFrom is Declare for files that were made from a revision, 0 for none.
+// When somebody has declared another since, their changes come along where
+// they do not touch those made here; where they do, both sides are told and
+// nothing is stored.
+func (s *Service) DeclareFrom(ctx context.Context, who Operator, from int, files []declare.File, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
@@ -56,7 +73,64 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 	if err != nil {
 		return Revision{}, err
 	}
-	return s.declare(ctx, who, s.newest(ctx), files, because, -1)
+	for try := 1; ; try++ {
+		b, err := s.beside(ctx, from, files)
+		if err != nil {
+			return Revision{}, err
+		}
+		r, err := s.declare(ctx, who, s.newest(ctx), b.files, because, b.last)
+		if errors.Is(err, store.ErrNotLast) && try < 5 {
+			continue
+		}
+		if err == nil && b.last != from {
+			r.Beside, r.Merged = b.last, b.took
+		}
+		return r, err
+	}
+}
+
+// besides are files with what others declared since they were begun.
+type besides struct {
+	last  int // the newest revision, with which the files can be declared
+	files []declare.File
+	took  []declare.LineChange // what came along
+}
+
+// beside puts files that were made from a revision together with the newest one.
+func (s *Service) beside(ctx context.Context, from int, files []declare.File) (besides, error) {
+	last, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil || from == last {
+		return besides{last: last, files: files}, err
+	}
+	if from == 0 || from > last {
+		return besides{}, conflict("revision %d is declared; begin from it (you began from %s), so that nobody's changes are lost", last, map[bool]string{true: "none", false: fmt.Sprint("revision ", from)}[from == 0])
+	}
+	_, base, err := s.filesOf(ctx, from)
+	if err != nil {
+		return besides{}, err
+	}
+	rev, theirs, err := s.filesOf(ctx, last)
+	if err != nil {
+		return besides{}, err
+	}
+	merged, clashes := declare.Merge(base, theirs, files)
+	if len(clashes) > 0 {
+		return besides{}, &Problem{Kind: Conflict, Clashes: clashes, Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s, line %d%s); nothing was stored",
+			last, rev.Operator, from, clashes[0].File, clashes[0].Line, map[bool]string{true: fmt.Sprintf(" and %s more", count(len(clashes)-1, "place", "places"))}[len(clashes) > 1])}
+	}
+	return besides{last: last, files: merged, took: declare.Compare(base, theirs)}, nil
+}
+
+// sameText says whether files hold just the text of a source, read on which they made another.
+func sameText(before, after *declare.Source) bool {
+	if !after.Whole && len(after.Touched) > 0 {
+		return false
+	}
+	a, b := before.Files(), after.Files()
+	byName := func(x, y declare.File) int { return strings.Compare(x.Name, y.Name) }
+	slices.SortFunc(a, byName)
+	slices.SortFunc(b, byName)
+	return slices.Equal(a, b)
 }
 
 // declare stores files that were read on what was the newest revision, nil for
@@ -65,6 +139,11 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 	read, err := s.readNew(from, files, s.now())
 	if err != nil {
 		return Revision{}, err
+	}
+	if from != nil && sameText(from.source, read.source) {
+		r := Revision{Number: from.revision, Operator: from.made.Operator, Because: from.made.Because, MadeAt: from.made.MadeAt, Checked: size(read.source.Declaration), Unchanged: true}
+		r.Findings, err = s.Store.AllFindings(ctx)
+		return r, err
 	}
 	var shifts []shift
 	var whole, late []string
@@ -95,7 +174,7 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 		return append(entries, more...), err
 	})
 	if errors.Is(err, store.ErrNotLast) {
-		return Revision{}, conflict("somebody else declared a revision in the meantime, and nothing was stored; look at it with roost revision list, and try again")
+		return Revision{}, &Problem{Kind: Conflict, Err: store.ErrNotLast, Words: "others declare one revision after the other, and nothing was stored; look at them with roost revision list, and try again"}
 	}
 	if err != nil {
 		return Revision{}, err

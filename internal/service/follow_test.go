@@ -115,7 +115,7 @@ func TestFollow(t *testing.T) {
 		}
 		before := s.newest(ctx)
 		means, _, err := s.MeansEdits(ctx, Itself, []declare.Edit{e})
-		rev, derr := s.Edit(ctx, Itself, []declare.Edit{e}, "t")
+		rev, derr := s.Edit(ctx, Itself, 0, []declare.Edit{e}, "t")
 		if (err == nil) != (derr == nil) {
 			t.Fatalf("seed %d, step %d, %+v: %v, %v", seed, i, e, err, derr)
 		}
@@ -150,14 +150,14 @@ func TestFollow(t *testing.T) {
 		t.Error("another service reads something else")
 	}
 	// Edits of what somebody else has changed meanwhile are refused, and lose nothing.
-	if _, err := other.Edit(ctx, Itself, []declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "x"}}, "t"); err != nil {
+	if _, err := other.Edit(ctx, Itself, 0, []declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "x"}}, "t"); err != nil {
 		t.Fatal(err)
 	}
 	files, err := a.source.Apply([]declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "y"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.declare(ctx, Itself, a, files, "t", a.revision); err == nil || !strings.Contains(err.Error(), "somebody else declared a revision in the meantime") {
+	if _, err := s.declare(ctx, Itself, a, files, "t", a.revision); err == nil || !strings.Contains(err.Error(), "others declare one revision after the other") {
 		t.Error(err)
 	}
 }
@@ -213,7 +213,7 @@ func TestWholeRevisions(t *testing.T) {
 	}
 	c := s.newest(ctx)
 	c.pieced = false // as if revision 1 were of an earlier version
-	if _, err := s.Edit(ctx, Itself, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: 1001}, {Section: "users", Name: "marit", Key: "mail", Do: declare.Set, Value: "m@x"}}, "t"); err != nil {
+	if _, err := s.Edit(ctx, Itself, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: 1001}, {Section: "users", Name: "marit", Key: "mail", Do: declare.Set, Value: "m@x"}}, "t"); err != nil {
 		t.Fatal(err)
 	}
 	if _, files, err = s.Files(ctx, Itself, 2); err != nil || !strings.Contains(files[0].Text, "mail: m@x") {

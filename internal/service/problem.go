@@ -32,7 +32,8 @@ type Problem struct {
 	Field   string // of what was sent, where one is to blame
 	Nearest string
 	Faults  declare.Faults
-	Retry   int // seconds to wait, for TooOften and Away
+	Clashes []declare.Clash // what two people changed in different ways
+	Retry   int             // seconds to wait, for TooOften and Away
 	Err     error
 }
 

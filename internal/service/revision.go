@@ -18,6 +18,9 @@ type Meaning struct {
 	People   int    `json:"people" doc:"for how many people something changes"`
 	Findings int    `json:"findings" doc:"findings that the last surveys would yield"`
 	Before   int    `json:"before" doc:"findings there are now"`
+
+	Revision int                  `json:"revision" doc:"the newest: declaring names it, or the one that the files were made from"`
+	Merged   []declare.LineChange `json:"merged,omitempty" doc:"what others declared since the files were begun, and comes along"`
 }
 
 // Move is what changes for one person.
@@ -30,15 +33,28 @@ const movesMost = 200
 
 // Means says what files would change, in people and access, without storing them.
 func (s *Service) Means(ctx context.Context, who Operator, files []declare.File) (Meaning, error) {
-	if err := who.may(Look); err != nil {
-		return Meaning{}, err
-	}
-	from := s.newest(ctx)
-	read, err := s.readNew(from, files, s.now())
+	number, err := s.Store.LastRevisionNumber(ctx)
 	if err != nil {
 		return Meaning{}, err
 	}
-	out := Meaning{Checked: size(read.source.Declaration)}
+	return s.MeansFrom(ctx, who, number, files)
+}
+
+// MeansFrom is Means for files that were made from a revision, with what others declared since.
+func (s *Service) MeansFrom(ctx context.Context, who Operator, began int, files []declare.File) (Meaning, error) {
+	if err := who.may(Look); err != nil {
+		return Meaning{}, err
+	}
+	b, err := s.beside(ctx, began, files)
+	if err != nil {
+		return Meaning{}, err
+	}
+	from := s.newest(ctx)
+	read, err := s.readNew(from, b.files, s.now())
+	if err != nil {
+		return Meaning{}, err
+	}
+	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took}
 	if from == nil {
 		from = &current{}
 	}
@@ -109,9 +125,10 @@ func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.F
 	return files, c, nil
 }
 
-// Edit changes the newest revision in its own text, comments and order kept,
-// and declares the outcome as a new one.
-func (s *Service) Edit(ctx context.Context, who Operator, edits []declare.Edit, because string) (Revision, error) {
+// Edit changes a revision in its own text, comments and order kept, and declares
+// the outcome as a new one. from is the revision that was looked at, 0 for the
+// newest; what others declared since comes along, as for DeclareFrom.
+func (s *Service) Edit(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
@@ -119,11 +136,33 @@ func (s *Service) Edit(ctx context.Context, who Operator, edits []declare.Edit, 
 	if err != nil {
 		return Revision{}, err
 	}
-	files, c, err := s.edited(ctx, edits)
+	for try := 1; ; try++ {
+		files, c, err := s.edited(ctx, edits)
+		if err != nil {
+			return Revision{}, err
+		}
+		if from != 0 && from != c.revision {
+			return s.editOf(ctx, who, from, edits, because)
+		}
+		r, err := s.declare(ctx, who, c, files, because, c.revision)
+		if errors.Is(err, store.ErrNotLast) && from == 0 && try < 5 {
+			continue // the edits are made anew, in what is declared by then
+		}
+		return r, err
+	}
+}
+
+// editOf makes edits in an earlier revision, and declares the outcome with what came since.
+func (s *Service) editOf(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
+	_, files, err := s.filesOf(ctx, from)
 	if err != nil {
 		return Revision{}, err
 	}
-	return s.declare(ctx, who, c, files, because, c.revision)
+	files, err = declare.Apply(files, edits)
+	if err != nil {
+		return Revision{}, &Problem{Kind: Invalid, Field: "edits", Words: err.Error()}
+	}
+	return s.DeclareFrom(ctx, who, from, files, because)
 }
 
 // Revisions lists revisions, newest first, and how many there are.
@@ -204,8 +243,9 @@ func (s *Service) CompareRevisions(ctx context.Context, who Operator, from, to i
 	return out, nil
 }
 
-// Restore declares the files of an earlier revision anew.
-func (s *Service) Restore(ctx context.Context, who Operator, number int, because string) (Revision, error) {
+// Restore declares the files of an earlier revision anew. from is the revision
+// that was looked at, and is refused when another was declared since; 0 is the newest.
+func (s *Service) Restore(ctx context.Context, who Operator, number, from int, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
@@ -216,5 +256,12 @@ func (s *Service) Restore(ctx context.Context, who Operator, number int, because
 	if _, err := reason(because); err != nil {
 		return Revision{}, err
 	}
-	return s.Declare(ctx, who, files, fmt.Sprintf("revision %d brought back: %s", number, because))
+	last, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil {
+		return Revision{}, err
+	}
+	if from != 0 && from != last {
+		return Revision{}, conflict("revision %d is declared since you looked (at revision %d); look at what it changed before another takes its place", last, from)
+	}
+	return s.DeclareFrom(ctx, who, last, files, fmt.Sprintf("revision %d brought back: %s", number, because))
 }

@@ -17,20 +17,20 @@ func TestRevisions(t *testing.T) {
 	if err != nil || m.People != 2 || m.Moves[0].Say != "loses an account on arctic" || m.Moves[1].Say != "is new; gains an account on arctic" || len(changed) != 1 || changed[0].Line != 5 || len(changed[0].After) != 2 {
 		t.Fatalf("%+v %v", m, err)
 	}
-	if r, err := s.Edit(ctx, odd, edits, "hanne left, olav came"); err != nil || r.Number != 2 {
+	if r, err := s.Edit(ctx, odd, 0, edits, "hanne left, olav came"); err != nil || r.Number != 2 {
 		t.Fatalf("%+v %v", r, err)
 	}
-	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}}, "x"); ProblemOf(err).Kind != Faulty {
+	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}}, "x"); ProblemOf(err).Kind != Faulty {
 		t.Errorf("a role that is not there: %v", err)
 	}
-	if _, err := s.Edit(ctx, odd, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}}, "x"); ProblemOf(err).Kind != Invalid {
+	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}}, "x"); ProblemOf(err).Kind != Invalid {
 		t.Errorf("nobody to take away: %v", err)
 	}
 	c, err := s.CompareRevisions(ctx, odd, 1, 2)
 	if err != nil || c.People != 2 || len(c.Lines) == 0 || c.Lines[0].File != "c.yaml" {
 		t.Errorf("%+v %v", c, err)
 	}
-	if r, err := s.Restore(ctx, odd, 1, "called off"); err != nil || r.Number != 3 || r.Because != "revision 1 brought back: called off" {
+	if r, err := s.Restore(ctx, odd, 1, 0, "called off"); err != nil || r.Number != 3 || r.Because != "revision 1 brought back: called off" {
 		t.Errorf("%+v %v", r, err)
 	}
 	_, first, err := s.Files(ctx, odd, 1)
@@ -42,7 +42,7 @@ func TestRevisions(t *testing.T) {
 		t.Errorf("%+v %v", list, err)
 	}
 	var p *Problem
-	if _, err := s.Restore(ctx, odd, 9, "x"); !errors.As(err, &p) || p.Kind != Unknown {
+	if _, err := s.Restore(ctx, odd, 9, 0, "x"); !errors.As(err, &p) || p.Kind != Unknown {
 		t.Errorf("%v", err)
 	}
 }
@@ -126,7 +126,7 @@ func TestImportExport(t *testing.T) {
 	if err != nil || in.New != 1 || in.Changed != 1 || len(in.Faults) != 1 || len(in.Edits) != 2 {
 		t.Fatalf("%+v %v", in, err)
 	}
-	if r, err := s.Edit(ctx, odd, in.Edits, "from the crewing office"); err != nil || r.Users != 3 {
+	if r, err := s.Edit(ctx, odd, 0, in.Edits, "from the crewing office"); err != nil || r.Users != 3 {
 		t.Errorf("%+v %v", r, err)
 	}
 	if u, err := s.User(ctx, odd, "olav"); err != nil || !slices.Equal(u.Roles, []string{"crew"}) || u.State != "active" {
@@ -136,5 +136,53 @@ func TestImportExport(t *testing.T) {
 		if ProblemOf(err).Kind != Unknown {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// Two people begin from one revision: what does not touch comes along, what does is told with both sides, and what changes nothing is no revision.
+func TestBesideEachOther(t *testing.T) {
+	s, _ := start(t)
+	text := "roost: 1\n\nusers:\n  marit: {name: Marit Fell, number: 1001, roles: [crew]}\n\n  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n\nroles:\n" +
+		"  crew: {gives: [{at: {kind: tern}}]}\n\ntargets:\n  arctic: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n"
+	one := func(old, new string) []declare.File {
+		return []declare.File{{Name: "c.yaml", Text: strings.Replace(text, old, new, 1)}}
+	}
+	if _, err := s.DeclareFrom(ctx, odd, 0, one("", ""), "begin"); err != nil {
+		t.Fatal(err)
+	}
+	if r, err := s.DeclareFrom(ctx, odd, 1, one("", ""), "nothing"); err != nil || !r.Unchanged || r.Number != 1 {
+		t.Errorf("what changes nothing: %+v %v", r, err)
+	}
+	if r, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: "1001"}}, "nothing"); err != nil || !r.Unchanged {
+		t.Errorf("an edit that changes nothing: %+v %v", r, err)
+	}
+	if r, err := s.DeclareFrom(ctx, odd, 1, one("1014", "1015"), "hanne"); err != nil || r.Number != 2 {
+		t.Fatalf("%+v %v", r, err)
+	}
+	m, err := s.MeansFrom(ctx, odd, 1, one("1001", "1002"))
+	if err != nil || m.Revision != 2 || len(m.Merged) != 1 {
+		t.Errorf("%+v %v", m, err)
+	}
+	r, err := s.DeclareFrom(ctx, odd, 1, one("1001", "1002"), "marit")
+	if err != nil || r.Number != 3 || r.Beside != 2 || len(r.Merged) != 1 {
+		t.Fatalf("%+v %v", r, err)
+	}
+	_, files, err := s.Files(ctx, odd, 0)
+	if err != nil || !strings.Contains(files[0].Text, "1015") || !strings.Contains(files[0].Text, "1002") {
+		t.Errorf("one of the two was lost: %s %v", files[0].Text, err)
+	}
+	_, err = s.DeclareFrom(ctx, odd, 1, one("1014", "1099"), "hanne again")
+	p := ProblemOf(err)
+	if p.Kind != Conflict || len(p.Clashes) != 1 || !strings.Contains(p.Clashes[0].Theirs[0], "1015") || !strings.Contains(p.Clashes[0].Mine[0], "1099") {
+		t.Errorf("%+v", p)
+	}
+	if _, err := s.DeclareFrom(ctx, odd, 0, one("1014", "1099"), "from nothing"); err == nil || !strings.Contains(err.Error(), "revision 3 is declared; begin from it (you began from none)") {
+		t.Errorf("%v", err)
+	}
+	if r, err := s.Edit(ctx, odd, 2, []declare.Edit{{Section: "roles", Name: "crew", Key: "about", Do: declare.Set, Value: "Crew"}}, "looked at 2"); err != nil || r.Number != 4 || r.Beside != 3 {
+		t.Errorf("%+v %v", r, err)
+	}
+	if _, err := s.Restore(ctx, odd, 1, 3, "back"); err == nil || !strings.Contains(err.Error(), "revision 4 is declared since you looked") {
+		t.Errorf("%v", err)
 	}
 }

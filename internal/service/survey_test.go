@@ -97,11 +97,11 @@ func TestNeverSurveyed(t *testing.T) {
 	if _, err := s.Declare(ctx, Itself, files, "begin"); err != nil {
 		t.Fatal(err)
 	}
-	for range 2 {
+	for i := range 2 {
 		if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].Findings != 0 {
 			t.Fatalf("%+v %v", got, err)
 		}
-		if r, err := s.Declare(ctx, Itself, files, "again"); err != nil || r.Findings != 0 {
+		if r, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: declaration + strings.Repeat("#", i+1)}}, "again"); err != nil || r.Findings != 0 || r.Unchanged {
 			t.Errorf("%+v %v", r, err)
 		}
 	}

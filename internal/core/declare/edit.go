@@ -136,7 +136,7 @@ func flow(v any) (string, error) {
 
 // scalar writes a text so that YAML reads it back as it is, in flow style too.
 func scalar(s string) string {
-	if plainDay.MatchString(s) {
+	if plainNumber.MatchString(s) {
 		return s
 	}
 	b, err := yaml.Marshal(s) // knows the words that mean something else without quotes
@@ -149,8 +149,8 @@ func scalar(s string) string {
 // plainText is what needs no quotes anywhere, unless it is a word such as null.
 var plainText = regexp.MustCompile(`^[\p{L}_/][\p{L}\p{N}_./@+-]*( [\p{L}\p{N}_./@+-]*[\p{L}\p{N}])*$`)
 
-// plainDay needs no quotes: what is read here is text in any case.
-var plainDay = regexp.MustCompile(`^\d{4}-\d{2}-\d{2}$`)
+// plainNumber needs no quotes: days and whole numbers are read as texts in any case.
+var plainNumber = regexp.MustCompile(`^(\d{4}-\d{2}-\d{2}|[1-9]\d{0,9})$`)
 
 // quoted is a double-quoted scalar (YAML 1.2.2, 7.3.1).
 func quoted(s string) string {
@@ -402,6 +402,8 @@ func (t text) change(in span, path []string, e Edit, value string) (string, erro
 			return "", fmt.Errorf("%s of %s %s is a single value and has no key %s", path[0], e.Section, e.Name, path[1])
 		}
 		return t.change(found.value, path[1:], e, value)
+	case e.Do == Set && !found.value.block && unquoted(strings.TrimSpace(t.s[found.value.from:found.value.to])) == unquoted(value):
+		return t.s, nil // it is so already
 	case e.Do == Set:
 		return t.replace(in, *found, value), nil
 	case e.Do == Add:

@@ -11,6 +11,8 @@ type LineChange struct {
 	Line   int      `json:"line"` // of the first, in the newer version; in the older where nothing is left
 	Before []string `json:"before"`
 	After  []string `json:"after"`
+
+	was int // of the first in the older version, counted from 0
 }
 
 // maxEdits bounds the search for the least difference; files that differ more
@@ -34,7 +36,7 @@ func Compare(before, after []File) []LineChange {
 		skip, x, y := apart(a[name], b[name])
 		for _, c := range compareLines(linesOf(x), linesOf(y)) {
 			c.File = name
-			c.Line += skip
+			c.Line, c.was = c.Line+skip, c.was+skip
 			out = append(out, c)
 		}
 	}
@@ -84,13 +86,13 @@ func compareLines(a, b []string) []LineChange {
 	}
 	kept, found := common(a, b)
 	if !found {
-		return []LineChange{{Line: skip + 1, Before: slices.Clone(a), After: slices.Clone(b)}}
+		return []LineChange{{Line: skip + 1, Before: slices.Clone(a), After: slices.Clone(b), was: skip}}
 	}
 	var out []LineChange
 	i, j := 0, 0
 	for _, k := range append(kept, [2]int{len(a), len(b)}) {
 		if k[0] > i || k[1] > j {
-			out = append(out, LineChange{Line: skip + j + 1, Before: slices.Clone(a[i:k[0]]), After: slices.Clone(b[j:k[1]])})
+			out = append(out, LineChange{Line: skip + j + 1, Before: slices.Clone(a[i:k[0]]), After: slices.Clone(b[j:k[1]]), was: skip + i})
 		}
 		i, j = k[0]+1, k[1]+1
 	}
