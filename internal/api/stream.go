@@ -125,7 +125,7 @@ func (h *handlers) watch(ctx context.Context, _ *struct{}, send sse.Sender) {
 			said = time.Now()
 		}
 		last = now
-		if !pause(ctx, watchEvery) {
+		if !now.More() && !pause(ctx, watchEvery) {
 			return
 		}
 	}

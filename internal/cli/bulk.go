@@ -66,6 +66,7 @@ func (a *app) showBulk(out service.BulkResult) error {
 		}
 	}
 	t.about = plural(len(out.Lines), "change", "changes") + ": " + strings.Join(parts, ", ") + "."
+	t.list = out.Lines
 	if err := a.show(out, t); err != nil {
 		return err
 	}

@@ -63,7 +63,7 @@ of drift, drafts and counts; roost drift --accepted lists them.`,
 
 func (a *app) careFlags(ch *choice, c *cobra.Command) {
 	a.flags(ch, c)
-	c.Flags().StringSliceVar(&ch.keys, "finding", nil, "these findings, by the key that roost drift --output json shows")
+	c.Flags().StringSliceVar(&ch.keys, "finding", nil, "these findings, by the key that roost drift --output csv shows")
 }
 
 // cared sends what is to be done with findings, a thousand at a time, and says how many there were.
@@ -193,8 +193,8 @@ func (a *app) trend(ctx context.Context, ch choice) error {
 	if err := a.get(ctx, "/trend", map[string][]string{"target": ch.targets}, &out); err != nil {
 		return err
 	}
-	kinds := []string{"missing", "unexpected", "different", "unmatched", "contested"}
-	t := table{head: append([]string{"DAY", "FINDINGS"}, upper(kinds)...), right: []int{1, 2, 3, 4, 5, 6}, empty: "Nothing was compared yet."}
+	kinds := kindsOfFindings
+	t := table{head: append([]string{"DAY", "FINDINGS"}, upper(kinds)...), right: []int{1, 2, 3, 4, 5, 6, 7, 8}, empty: "Nothing was compared yet."}
 	for _, d := range out {
 		row := []string{d.Day, fmt.Sprint(d.Total)}
 		for _, k := range kinds {

@@ -10,6 +10,7 @@
 //	2  the command was used wrongly
 //	3  drift was found
 //	4  some steps of a round did not succeed
+//	130  it was interrupted
 package cli
 
 import (
@@ -33,6 +34,8 @@ const (
 	exitWrong  = 2
 	exitDrift  = 3
 	exitSteps  = 4
+
+	exitInterrupted = 130 // as shells have it
 )
 
 // exit is an error that has been told already, or needs no telling, with its status.
@@ -67,6 +70,8 @@ func System(version string) Env {
 type app struct {
 	Env
 	output string
+	raw    io.Writer       // standard error as it is, for what we draw there ourselves
+	ctx    context.Context // of the command: it ends when somebody interrupts
 }
 
 // Run carries out one command line and returns the exit status.
@@ -82,15 +87,17 @@ func Run(ctx context.Context, env Env, args []string) int {
 	case errors.As(err, &e):
 		return e.code
 	case errors.As(err, &w), strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "required flag"):
-		fmt.Fprintf(env.Err, "roost: %s\n", better(root, err))
+		fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %s\n", better(root, err))
 		return exitWrong
+	case ctx.Err() != nil && errors.Is(err, context.Canceled):
+		return exitInterrupted
 	}
 	var stranger *client.StrangerError
 	if errors.As(err, &stranger) && stranger.Accepted == "" {
-		fmt.Fprintf(env.Err, "roost: %v\nCompare it with what the service prints at its start, then: roost sign-in SERVER --fingerprint %s\n", err, stranger.Print)
+		fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %v\nCompare it with what the service prints at its start, then: roost sign-in SERVER --fingerprint %s\n", err, stranger.Print)
 		return exitFailed
 	}
-	fmt.Fprintf(env.Err, "roost: %v\n", err)
+	fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %v\n", err)
 	return exitFailed
 }
 
@@ -112,7 +119,8 @@ func better(root *cobra.Command, err error) string {
 
 // New builds the tree of commands.
 func New(env Env) *cobra.Command {
-	a := &app{Env: env}
+	a := &app{Env: env, raw: env.Err, ctx: context.Background()}
+	a.Err = &forTerminal{to: env.Err}
 	root := &cobra.Command{
 		Use:   "roost",
 		Short: "Declare users, groups and roles once; bring them to every target",
@@ -123,12 +131,18 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	}
 	root.SetIn(env.In)
 	root.SetOut(env.Out)
-	root.SetErr(env.Err)
+	root.SetErr(a.Err)
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return wrong{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
 	root.PersistentFlags().StringVarP(&a.output, "output", "o", "table", "table for people; json, yaml or csv for programs")
-	root.PersistentPreRunE = func(*cobra.Command, []string) error { return a.checkOutput() }
+	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
+		a.ctx = c.Context()
+		if a.forPeople() || env.Width > 0 { // what a program reads is left as it is, unless it is a terminal's that shows it
+			a.Out = &forTerminal{to: env.Out}
+		}
+		return a.checkOutput()
+	}
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
 	for group, list := range map[string][]*cobra.Command{
 		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.survey(), a.drift(), a.adopt(), a.accept(), a.assign(), a.draft(), a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile()},
@@ -145,6 +159,17 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	return root
 }
 
+// file is where a text goes that is to be kept as it is: on a terminal it is cleaned like all else.
+func (a *app) file() io.Writer {
+	if a.Width > 0 {
+		return a.Out
+	}
+	if t, ok := a.Out.(*forTerminal); ok {
+		return t.to
+	}
+	return a.Out
+}
+
 // usage makes wrong arguments say how the command is meant.
 func usage(c *cobra.Command) {
 	if check := c.Args; check != nil {
@@ -155,8 +180,26 @@ func usage(c *cobra.Command) {
 			return nil
 		}
 	}
+	if c.HasSubCommands() && !c.Runnable() && c.HasParent() {
+		noun(c)
+	}
 	for _, sub := range c.Commands() {
 		usage(sub)
+	}
+}
+
+// noun makes a command that only has others below it refuse a word that is none of them.
+func noun(c *cobra.Command) {
+	c.Args = cobra.ArbitraryArgs
+	c.RunE = func(c *cobra.Command, args []string) error {
+		if len(args) == 0 {
+			return c.Help()
+		}
+		var known []string
+		for _, sub := range c.Commands() {
+			known = append(known, sub.Name())
+		}
+		return wrong{errors.New(declare.Meant(fmt.Sprintf("%s has no command %q", c.CommandPath(), args[0]), args[0], known))}
 	}
 }
 

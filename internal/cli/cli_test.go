@@ -38,7 +38,8 @@ func TestHelp(t *testing.T) {
 		if c.Short == "" || strings.HasSuffix(c.Short, ".") {
 			t.Errorf("%s: short help is %q", c.CommandPath(), c.Short)
 		}
-		if c.Runnable() && !c.Hidden && c.Parent() != nil {
+		noun := c.HasSubCommands() && c.Use == c.Name() // takes none but those below it
+		if c.Runnable() && !c.Hidden && c.Parent() != nil && !noun {
 			if !strings.Contains(c.Example, "  roost ") {
 				t.Errorf("%s has no example", c.CommandPath())
 			}
@@ -72,7 +73,8 @@ func TestWrongUse(t *testing.T) {
 		want string
 	}{
 		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`}, {"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
-		{"drift extra", 2, "roost drift: unknown command"}, {"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
+		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`}, {"target zzzz", 2, "known are accept-key, list, show"},
+		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"}, {"serve --probation soon", 2, "probation is a length of time"}, {"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
 		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`}, {"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
 		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"}, {"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},
 		{"serve --log xml", 2, "log is text or json"}, {"serve --log-level loud", 2, "log-level is debug"}, {"serve --config /nowhere", 1, "no such file"},
@@ -102,7 +104,7 @@ func TestOutput(t *testing.T) {
 		"table": "Two of them.\n\nNAME          N\nBjørn, Åsen   5\no\"x          12\n",
 		"json":  "[\n  {\n    \"n\": 5,\n    \"name\": \"Bjørn <Åsen>\"\n  }\n]\n",
 		"yaml":  "- \"n\": 5\n  name: Bjørn <Åsen>\n",
-		"csv":   "name,n\n\"Bjørn, Åsen\",5\n\"o\"\"x\",12\n",
+		"csv":   "n,name\n5,Bjørn <Åsen>\n",
 	} {
 		e, out, _ := env(nil, "")
 		a := &app{Env: e, output: form}
@@ -210,7 +212,7 @@ func TestSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.load(c.Flags(), *config)
-	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Log: "json", LogLevel: "info"}) {
+	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Metrics: "loopback", Probation: "168h", Log: "json", LogLevel: "info"}) {
 		t.Errorf("%+v %v", s, err)
 	}
 	if c.Flags().Lookup("database") != nil {
@@ -247,25 +249,25 @@ func TestSecretInput(t *testing.T) {
 	}
 	for from, want := range map[string]string{"-": "typed\n", file: "from a file"} {
 		e, _, _ := env(nil, "typed\n\n")
-		got, err := (&app{Env: e}).secretInput(from, "", "--file")
+		got, err := (&app{Env: e, ctx: context.Background()}).secretInput(from, "", "--file")
 		if err != nil || string(got) != want {
 			t.Errorf("%s: %q %v", from, got, err)
 		}
 	}
 	e, _, said := env(nil, "y\n")
 	e.Terminal = true
-	if yes, err := (&app{Env: e}).yes("Sure? "); !yes || err != nil || said.String() != "Sure? " {
+	if yes, err := (&app{Env: e, ctx: context.Background()}).yes("Sure? "); !yes || err != nil || said.String() != "Sure? " {
 		t.Errorf("%v %v %q", yes, err, said)
 	}
 	e.In = io.LimitReader(strings.NewReader(""), 0)
-	if yes, err := (&app{Env: e}).yes("Sure? "); yes || err == nil {
+	if yes, err := (&app{Env: e, ctx: context.Background()}).yes("Sure? "); yes || err == nil {
 		t.Error("no answer is a yes")
 	}
 }
 
 func TestProgress(t *testing.T) {
 	e, _, said := env(nil, "")
-	a := &app{Env: e}
+	a := &app{Env: e, raw: e.Err}
 	progress{a, "round 1", 4}.at(2, "steps")
 	if said.Len() != 0 {
 		t.Errorf("a bar where nobody looks: %q", said)
@@ -371,13 +373,87 @@ func TestAtOnce(t *testing.T) {
 	}
 }
 
-// What is written for programs has words alone.
-func TestWriteCSV(t *testing.T) {
-	var b strings.Builder
-	if err := writeCSV(&b, table{head: []string{"TARGET", "KIND"}, rows: [][]string{{"arctic-tern", mark("missing")}, {"■ odd, name", "● something"}}}); err != nil {
+// What a program gets as CSV has plain columns of one type, and nothing that a spreadsheet would run.
+func TestCSV(t *testing.T) {
+	at := time.Date(2026, 11, 25, 9, 0, 0, 0, time.UTC)
+	type Inner struct {
+		Word string `json:"word"`
+	}
+	list := []struct {
+		Inner
+		Name   string         `json:"name"`
+		N      int            `json:"n"`
+		At     *time.Time     `json:"at,omitempty"`
+		Counts map[string]int `json:"counts"`
+		List   []string       `json:"list"`
+		Deep   []Inner        `json:"deep"`
+		Hidden string         `json:"-"`
+		In     Inner          `json:"in"`
+		On     bool           `json:"on"`
+	}{{Inner{"w"}, "=cmd|'/c calc'!A1", -5, &at, map[string]int{"b": 2, "a": 1}, []string{"x", "y"}, []Inner{{"d"}}, "h", Inner{"i"}, true}, {Name: "O'Neill, \"Seán\"\nx", List: []string{"@x"}}}
+	var b bytes.Buffer
+	if err := writeCSV(&b, list); err != nil {
 		t.Fatal(err)
 	}
-	if want := "target,kind\narctic-tern,missing\n\"■ odd, name\",● something\n"; b.String() != want {
-		t.Errorf("%q, want %q", b.String(), want)
+	want := "word,name,n,at,counts.a,counts.b,list,in.word,on\nw,'=cmd|'/c calc'!A1,-5,2026-11-25T09:00:00Z,1,2,x; y,i,true\n,\"O'Neill, \"\"Seán\"\"\nx\",0,,,,'@x,,false\n"
+	if b.String() != want {
+		t.Errorf("%s\nwant\n%s", &b, want)
+	}
+	b.Reset()
+	if err := writeCSV(&b, []service.Finding{}); err != nil || !strings.HasPrefix(b.String(), "key,target,kind,what,subject,user,") || strings.Count(b.String(), "\n") != 1 {
+		t.Errorf("%s %v", &b, err)
+	}
+}
+
+// Nothing that anybody wrote moves the cursor, makes a false row or turns the writing around.
+func TestForTerminal(t *testing.T) {
+	var b bytes.Buffer
+	w := &forTerminal{to: &b}
+	fmt.Fprintf(w, "%s\n", "a\x1b[2Jb\u009bc\rd\u202ee\u200bf\x00g")
+	for i := range len("Åsen\n") {
+		if _, err := w.Write([]byte("Åsen\n"[i : i+1])); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := b.String(); got != "a [2Jb c d e f g\nÅsen\n" {
+		t.Errorf("%q", got)
+	}
+	e, out, _ := env(nil, "")
+	a := &app{Env: e, output: "table"}
+	if err := a.show(nil, table{head: []string{"A", "B"}, rows: [][]string{{"x\nfalse  row", "y\x1b[A"}}}); err != nil || strings.Count(out.String(), "\n") != 2 {
+		t.Errorf("%q %v", out, err)
+	}
+}
+
+// A prompt ends at once when somebody interrupts.
+func TestInterruptedPrompt(t *testing.T) {
+	r, _ := io.Pipe() // nobody ever types
+	ctx, cancel := context.WithCancel(context.Background())
+	e, _, _ := env(map[string]string{"ROOST_PROFILE": filepath.Join(t.TempDir(), "p")}, "")
+	e.In, e.Terminal = r, true
+	time.AfterFunc(50*time.Millisecond, cancel)
+	if code := Run(ctx, e, []string{"sign-in", "https://127.0.0.1:1"}); code != exitInterrupted {
+		t.Errorf("exit %d", code)
+	}
+}
+
+// Checking needs no service and no sign-in, and speaks of nothing that is stored.
+func TestCheckAlone(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{"a.yaml": "roost: 1\nusers:\n  marit.fell: {name: Marit Fell, roles: [deck-crw]}\nroles: {deck-crew: {}}\n", "b.yaml": "roost: 1\ntargets:\n  x: {kind: hst, address: a, login: {as: r}}\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, said, code := run(map[string]string{"ROOST_PROFILE": "/nowhere/p"}, "", "check", dir)
+	if code != 1 || !strings.Contains(said, `did you mean "deck-crew"?`) || !strings.Contains(said, `did you mean "host"?`) || !strings.Contains(said, "2 faults in the declaration") || strings.Contains(said, "stored") {
+		t.Errorf("exit %d: %s", code, said)
+	}
+	if out, _, code := run(nil, "", "check", dir, "-o", "csv"); code != 1 || !strings.HasPrefix(out, "file,line,column,message\na.yaml,3,") {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	out, said, code := run(nil, "", "check", "../../demo/declaration", "-o", "json")
+	if code != 1 || !strings.Contains(said+out, "no param is called") { // the addresses are written when the demo starts
+		t.Errorf("exit %d: %s%s", code, out, said)
 	}
 }

@@ -8,11 +8,13 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/client"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/serve"
 	"hen-roost/internal/service"
 )
 
@@ -62,30 +64,43 @@ func shortName(arg, name string, dir bool) string {
 }
 
 func (a *app) check() *cobra.Command {
-	return &cobra.Command{Use: "check FILES…", Short: "Check declaration files without storing them", Args: cobra.MinimumNArgs(1),
-		Long:    "Check declaration files, or all of a folder, without storing them. Every fault of every file is shown at once.",
-		Example: "  roost check declaration/\n  roost check crew.yaml targets.yaml --output json",
+	var ask bool
+	c := &cobra.Command{Use: "check FILES…", Short: "Check declaration files, here or by the service", Args: cobra.MinimumNArgs(1),
+		Long: `Check declaration files, or all of a folder. Every fault of every file is shown at once. It needs no service
+and no sign-in, so it can stand in a repository's own checks; with --service the service you are signed in to
+does it, by the same rules. Exit status 1 when there are faults.`,
+		Example: "  roost check declaration/\n  roost check crew.yaml targets.yaml --output json\n  roost check declaration/ --service",
 		RunE: func(c *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
 				return err
 			}
 			var out service.Checked
-			if err := a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out); err != nil {
+			if ask {
+				err = a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out)
+			} else {
+				out, err = service.CheckFiles(serve.Kinds().Schemas(), files, time.Now())
+			}
+			if err != nil {
 				return a.faults(err)
 			}
 			words := fmt.Sprintf("No faults: %s, %s, %s, %s.", plural(out.Users, "user", "users"), plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"))
-			return a.show(out, table{head: []string{"users", "groups", "roles", "targets"}, rows: [][]string{{fmt.Sprint(out.Users), fmt.Sprint(out.Groups), fmt.Sprint(out.Roles), fmt.Sprint(out.Targets)}}, bare: words})
+			return a.show(out, table{bare: words})
 		}}
+	c.Flags().BoolVar(&ask, "service", false, "ask the service instead of checking here")
+	return c
 }
 
 func (a *app) declare() *cobra.Command {
 	var because string
 	var yes bool
+	var from int
 	c := &cobra.Command{Use: "declare FILES…", Short: "Store declaration files as a new revision", Args: cobra.MinimumNArgs(1),
 		Long: `Store declaration files, or all of a folder, as a new revision. First it is shown what they mean for
 people, against the revision before and the last surveys, and asked whether to store them; --yes answers
-that. Nothing is changed on any target by that: see roost drift, roost draft.`,
+that. If somebody else declares a revision meanwhile, their changes come along where they do not touch yours,
+and are shown; where they do, nothing is stored and both sides are told. --from names the revision that your
+files were made from, if that is not the newest. Nothing is changed on any target: see roost drift, roost draft.`,
 		Example: `  roost declare declaration/ --because "spring deck crew"` + "\n" + `  roost declare declaration/ --yes --because "nightly, from the repository"`,
 		RunE: func(c *cobra.Command, args []string) error {
 			files, err := readFiles(args)
@@ -93,18 +108,22 @@ that. Nothing is changed on any target by that: see roost drift, roost draft.`,
 				return err
 			}
 			var m service.Meaning
-			if err := a.send(c.Context(), http.MethodPost, "/meaning", map[string]any{"files": files}, &m); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/meaning", map[string]any{"from": from, "files": files}, &m); err != nil {
 				return a.faults(err)
 			}
 			if ok, err := a.agreed(m, yes); !ok || err != nil {
 				return err
 			}
+			if from == 0 {
+				from = m.Revision
+			}
 			var out service.Revision
-			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"files": files, "because": because}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"from": from, "files": files, "because": because}, &out); err != nil {
 				return a.faults(err)
 			}
 			return a.showRevision(out)
 		}}
+	c.Flags().IntVar(&from, "from", 0, "the revision that the files were made from; left out: the newest")
 	reasonFlag(c, &because)
 	yesFlag(c, &yes)
 	return c
@@ -132,8 +151,18 @@ func (a *app) agreed(m service.Meaning, yes bool) (bool, error) {
 	return ok, err
 }
 
+// along shows what others declared meanwhile.
+func (a *app) along(lines []declare.LineChange) {
+	if len(lines) > 0 {
+		a.tell("Somebody else has declared meanwhile; this comes along:")
+		sayLines(a.Err, lines)
+		a.tell("")
+	}
+}
+
 // showMeaning says what a declaration would change, person by person.
 func (a *app) showMeaning(m service.Meaning) {
+	a.along(m.Merged)
 	if m.People == 0 {
 		a.tell("For people nothing changes by this.")
 	} else {
@@ -155,8 +184,13 @@ func (a *app) showMeaning(m service.Meaning) {
 func (a *app) showRevision(out service.Revision) error {
 	words := fmt.Sprintf("Revision %d is declared: %s, %s, %s, %s. Against the last survey: %s.", out.Number, plural(out.Users, "user", "users"),
 		plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"), plural(out.Findings, "finding", "findings"))
-	return a.show(out, table{head: []string{"revision", "users", "groups", "roles", "targets", "findings"}, bare: words,
-		rows: [][]string{{fmt.Sprint(out.Number), fmt.Sprint(out.Users), fmt.Sprint(out.Groups), fmt.Sprint(out.Roles), fmt.Sprint(out.Targets), fmt.Sprint(out.Findings)}}})
+	switch {
+	case out.Unchanged:
+		words = fmt.Sprintf("Revision %d holds just this already; nothing was declared.", out.Number)
+	case out.Beside != 0:
+		words += fmt.Sprintf(" The changes of revision %d came along.", out.Beside)
+	}
+	return a.show(out, table{bare: words})
 }
 
 // reasonFlag adds the reason that everything large requires.
@@ -165,15 +199,46 @@ func reasonFlag(c *cobra.Command, into *string) {
 	_ = c.MarkFlagRequired("because")
 }
 
-// faults shows a declaration's faults for programs too.
+// faults shows a declaration's faults, and what two people changed, for programs too.
 func (a *app) faults(err error) error {
+	var here *service.Problem
+	if errors.As(err, &here) { // checked here
+		err = &client.Problem{Detail: here.Words, Code: string(here.Kind), Faults: here.Faults, Clashes: here.Clashes}
+	}
 	var p *client.Problem
-	if a.forPeople() || !errors.As(err, &p) || len(p.Faults) == 0 {
+	if !errors.As(err, &p) || len(p.Faults)+len(p.Clashes) == 0 {
 		return err
 	}
-	rows := [][]string{}
-	for _, f := range p.Faults {
-		rows = append(rows, []string{f.At.File, fmt.Sprint(f.At.Line), fmt.Sprint(f.At.Column), f.Message})
+	if a.forPeople() {
+		for _, c := range p.Clashes {
+			a.tell("\n%s, line %d", c.File, c.Line)
+			for _, side := range []struct {
+				who   string
+				lines []string
+			}{{"was   ", c.Before}, {"theirs", c.Theirs}, {"yours ", c.Mine}} {
+				for _, line := range side.lines {
+					a.tell("  %s  %s", side.who, flat(line))
+				}
+			}
+		}
+		return err
 	}
-	return errors.Join(exit{exitFailed}, a.show(p.Faults, table{head: []string{"file", "line", "column", "fault"}, rows: rows}))
+	type line struct {
+		File    string `json:"file"`
+		Line    int    `json:"line"`
+		Column  int    `json:"column"`
+		Message string `json:"message"`
+	}
+	var list []line
+	for _, f := range p.Faults {
+		list = append(list, line{f.At.File, f.At.Line, f.At.Column, f.Message})
+	}
+	for _, c := range p.Clashes {
+		list = append(list, line{c.File, c.Line, 1, "somebody else changed the same lines"})
+	}
+	value := any(p.Faults)
+	if len(p.Clashes) > 0 {
+		value = p.Clashes
+	}
+	return errors.Join(exit{exitFailed}, a.show(value, table{list: list}))
 }

@@ -88,7 +88,7 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 		return err
 	}
 	var out service.Revision
-	if err := a.send(ctx, http.MethodPost, "/edits", map[string]any{"edits": edits, "because": because}, &out); err != nil {
+	if err := a.send(ctx, http.MethodPost, "/edits", map[string]any{"from": m.Revision, "edits": edits, "because": because}, &out); err != nil {
 		return a.faults(err)
 	}
 	return a.showRevision(out)
@@ -123,15 +123,12 @@ func (a *app) revision() *cobra.Command {
 			if into != "" {
 				return a.writeFiles(into, out.Files)
 			}
-			t := table{head: []string{"file", "text"}}
-			for _, f := range out.Files {
-				t.rows = append(t.rows, []string{f.Name, f.Text})
-			}
+			t := table{list: out.Files}
 			if !a.forPeople() {
 				return a.show(out, t)
 			}
 			for _, f := range out.Files {
-				fmt.Fprintf(a.Out, "# %s\n%s\n", f.Name, strings.TrimRight(f.Text, "\n"))
+				fmt.Fprintf(a.file(), "# %s\n%s\n", f.Name, strings.TrimRight(f.Text, "\n"))
 			}
 			return nil
 		}}
@@ -175,7 +172,7 @@ func (a *app) revision() *cobra.Command {
 				return err
 			}
 			var out service.Revision
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/revisions/%d/restore", n), map[string]any{"because": because}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/revisions/%d/restore", n), map[string]any{"from": m.Revision, "because": because}, &out); err != nil {
 				return a.faults(err)
 			}
 			return a.showRevision(out)
@@ -198,10 +195,7 @@ func revisionNumber(args []string, i int) (int, error) {
 }
 
 func (a *app) showCompared(out service.Compared) error {
-	t := table{head: []string{"who", "change"}}
-	for _, m := range out.Moves {
-		t.rows = append(t.rows, []string{m.User, m.Say})
-	}
+	t := table{list: out.Moves}
 	if !a.forPeople() {
 		return a.show(out, t)
 	}
@@ -218,10 +212,10 @@ func sayLines(w io.Writer, lines []declare.LineChange) {
 	for _, l := range lines {
 		fmt.Fprintf(w, "\n%s, line %d\n", l.File, l.Line)
 		for _, s := range l.Before {
-			fmt.Fprintf(w, "  was  %s\n", s)
+			fmt.Fprintf(w, "  was  %s\n", flat(s))
 		}
 		for _, s := range l.After {
-			fmt.Fprintf(w, "  is   %s\n", s)
+			fmt.Fprintf(w, "  is   %s\n", flat(s))
 		}
 	}
 }

@@ -52,7 +52,9 @@ column holds a field, where it is not called as the field is.`,
 				a.tell("%s, line %d: %s", args[0], f.Line, f.Words)
 			}
 			a.tell("%d new, %d changed, %d as declared, %d that cannot be read.\n", out.New, out.Changed, out.Same, len(out.Faults))
-			if len(out.Edits) > 0 {
+			if len(out.Edits) == 0 {
+				a.tell("Nothing to declare.")
+			} else {
 				if err := a.declareEdits(c.Context(), out.Edits, because, yes); err != nil {
 					return err
 				}
@@ -91,9 +93,9 @@ func (a *app) export() *cobra.Command {
 				return err
 			}
 			if !a.forPeople() {
-				return a.show(out, table{head: []string{"format", "text"}, rows: [][]string{{out.Format, out.Text}}})
+				return a.show(out, table{})
 			}
-			_, err := io.WriteString(a.Out, out.Text)
+			_, err := io.WriteString(a.file(), out.Text)
 			return err
 		}}
 	c.Flags().StringVar(&format, "format", "csv", "csv, ldif or scim")

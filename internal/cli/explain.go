@@ -45,16 +45,23 @@ would give it. With --who-has it is the other way round: everybody who has somet
 }
 
 func (a *app) showExplanation(x service.Explanation) error {
-	t := table{head: []string{"what", "state", "declared", "found", "why"}}
-	for _, r := range x.Answers {
-		var why []string
-		for _, w := range r.Why {
-			why = append(why, strings.TrimSpace(w.Words+" "+w.At.String()))
-		}
-		t.rows = append(t.rows, []string{r.What, r.State, strings.Join(r.Declared, ", "), strings.Join(r.Found, ", "), strings.Join(why, "; ")})
-	}
 	if !a.forPeople() {
-		return a.show(x, t)
+		type line struct {
+			What     string   `json:"what"`
+			State    string   `json:"state"`
+			Declared []string `json:"declared"`
+			Found    []string `json:"found"`
+			Why      string   `json:"why"`
+		}
+		var lines []line
+		for _, r := range x.Answers {
+			var why []string
+			for _, w := range r.Why {
+				why = append(why, strings.TrimSpace(w.Words+" "+w.At.String()))
+			}
+			lines = append(lines, line{r.What, r.State, r.Declared, r.Found, strings.Join(why, "; ")})
+		}
+		return a.show(x, table{list: lines})
 	}
 	account := ""
 	if x.Account != "" && x.Account != x.User {
@@ -63,7 +70,7 @@ func (a *app) showExplanation(x service.Explanation) error {
 	fmt.Fprintf(a.Out, "%s on %s%s, %s, by revision %d:\n", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
 	for _, r := range x.Answers {
 		value := ""
-		switch d, f := cut(strings.Join(r.Declared, ", "), 60), cut(strings.Join(r.Found, ", "), 60); {
+		switch d, f := said(r.What, r.Declared), said(r.What, r.Found); {
 		case d == "yes" || f == "yes":
 		case r.State == "different":
 			value = fmt.Sprintf(" %s, declared %s", f, d)
@@ -72,7 +79,7 @@ func (a *app) showExplanation(x service.Explanation) error {
 		case d != "":
 			value = " " + d
 		}
-		fmt.Fprintf(a.Out, "\n%s%s: %s\n", r.What, value, mark(r.State))
+		fmt.Fprintf(a.Out, "\n%s%s: %s\n", flat(r.What), flat(value), mark(r.State))
 		for _, w := range r.Why {
 			place := ""
 			if w.At.File != "" {
@@ -84,8 +91,16 @@ func (a *app) showExplanation(x service.Explanation) error {
 	return nil
 }
 
+// said is a value as a person reads it; keys are counted, since nobody reads them.
+func said(what string, values []string) string {
+	if what == "keys" && len(values) > 0 {
+		return plural(len(values), "key", "keys")
+	}
+	return cut(strings.Join(values, ", "), 60)
+}
+
 func (a *app) showHolders(x service.Holders) error {
-	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"}, about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")), empty: "Nobody has it, and nobody should."}
+	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"}, about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")), empty: "Nobody has it, and nobody should.", list: x.Holders}
 	for _, h := range x.Holders {
 		t.rows = append(t.rows, []string{who(h.UserName, h.User), h.Account, mark(h.State), h.Because})
 	}

@@ -52,20 +52,24 @@ func (a *app) secret() *cobra.Command {
 func (a *app) operator() *cobra.Command {
 	c := &cobra.Command{Use: "operator", Short: "Look after those who sign in to Hen Roost itself"}
 	var full, file string
-	var duties []string
+	var duties, changed []string
 	list := &cobra.Command{Use: "list", Short: "List operators and their duties", Args: cobra.NoArgs, Example: "  roost operator list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out []service.Operator
 			if err := a.get(c.Context(), "/operators", nil, &out); err != nil {
 				return err
 			}
-			t := table{head: []string{"OPERATOR", "NAME", "DUTIES"}}
+			t := table{head: []string{"OPERATOR", "NAME", "DUTIES", "ON PROBATION"}}
 			for _, o := range out {
 				var words []string
 				for _, d := range o.Duties {
 					words = append(words, string(d))
 				}
-				t.rows = append(t.rows, []string{o.Name, o.FullName, strings.Join(words, ", ")})
+				probation := ""
+				if o.ProbationUntil != nil {
+					probation = fmt.Sprintf("until %s, for %s", clock(o.ProbationUntil), strings.Join(o.GivenBy, ", "))
+				}
+				t.rows = append(t.rows, []string{o.Name, o.FullName, strings.Join(words, ", "), probation})
 			}
 			return a.show(out, t)
 		}}
@@ -94,13 +98,13 @@ func (a *app) operator() *cobra.Command {
 	add.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input; generated when absent")
 	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1), Example: "  roost operator set ines.moreau --duties look,draft",
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.send(c.Context(), http.MethodPut, "/operators/"+url.PathEscape(args[0])+"/duties", map[string]any{"duties": duties}, nil); err != nil {
+			if err := a.send(c.Context(), http.MethodPut, "/operators/"+url.PathEscape(args[0])+"/duties", map[string]any{"duties": changed}, nil); err != nil {
 				return err
 			}
-			a.tell("Operator %s has the duties %s.", args[0], strings.Join(duties, ", "))
+			a.tell("Operator %s has the duties %s.", args[0], strings.Join(changed, ", "))
 			return nil
 		}}
-	set.Flags().StringSliceVar(&duties, "duties", nil, "look, draft, approve, run, administer")
+	set.Flags().StringSliceVar(&changed, "duties", nil, "look, draft, approve, run, administer")
 	_ = set.MarkFlagRequired("duties")
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an operator", Args: cobra.ExactArgs(1), Example: "  roost operator remove ines.moreau",
 		RunE: func(c *cobra.Command, args []string) error {
@@ -110,7 +114,64 @@ func (a *app) operator() *cobra.Command {
 			a.tell("Operator %s is removed, with all their tokens.", args[0])
 			return nil
 		}}
-	c.AddCommand(list, add, set, remove, a.firstOperator())
+	confirm := &cobra.Command{Use: "confirm NAME", Short: "Confirm that an operator whom somebody made is somebody of their own", Args: cobra.ExactArgs(1), Example: "  roost operator confirm ines.moreau",
+		Long: `Confirm an operator whom another administrator made, or gave duties or a password. Until then, or until their
+probation is over, they cannot lift holds of rounds which that administrator drafted.`,
+		RunE: func(c *cobra.Command, args []string) error {
+			if err := a.send(c.Context(), http.MethodPost, "/operators/"+url.PathEscape(args[0])+"/confirm", nil, nil); err != nil {
+				return err
+			}
+			a.tell("Operator %s is confirmed.", args[0])
+			return nil
+		}}
+	c.AddCommand(list, add, set, remove, confirm, a.password(), a.firstOperator())
+	return c
+}
+
+// password changes the operator's own password, or gives another a new one.
+func (a *app) password() *cobra.Command {
+	var old, fresh string
+	c := &cobra.Command{Use: "password [NAME]", Short: "Change your own password, or give another operator a new one", Args: cobra.MaximumNArgs(1),
+		Long: `Change your own password: the one you have and the new one are asked for, or read from files. All your other
+sessions and tokens end. With a NAME, an administrator gives another operator a new password, generated
+unless one is given by a file; all that operator's sessions and tokens end.`,
+		Example: "  roost operator password\n  roost operator password ines.moreau",
+		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				in := map[string]any{}
+				if fresh != "" {
+					p, err := a.secretInput(fresh, "", "--new-file")
+					if err != nil {
+						return err
+					}
+					in["password"] = string(p)
+				}
+				var out api.Password
+				if err := a.send(c.Context(), http.MethodPost, "/operators/"+url.PathEscape(args[0])+"/password", in, &out); err != nil {
+					return err
+				}
+				words := fmt.Sprintf("Operator %s has a new password, shown this once: %s", args[0], out.Password)
+				if fresh != "" {
+					words, out.Password = fmt.Sprintf("Operator %s has a new password.", args[0]), ""
+				}
+				return a.show(out, table{bare: words})
+			}
+			was, err := a.secretInput(old, "The password you have: ", "--old-file")
+			if err != nil {
+				return err
+			}
+			is, err := a.secretInput(fresh, "The new one: ", "--new-file")
+			if err != nil {
+				return err
+			}
+			if err := a.send(c.Context(), http.MethodPut, "/session/password", map[string]string{"old": string(was), "new": string(is)}, nil); err != nil {
+				return err
+			}
+			a.tell("Your password is changed; your other sessions and tokens have ended.")
+			return nil
+		}}
+	c.Flags().StringVar(&old, "old-file", "", "file with the password you have; - is standard input")
+	c.Flags().StringVar(&fresh, "new-file", "", "file with the new password; - is standard input")
 	return c
 }
 

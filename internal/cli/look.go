@@ -55,7 +55,7 @@ func (a *app) user() *cobra.Command {
 // sideBySide has a column for each target and a line for each attribute.
 func sideBySide(u service.UserDetail) table {
 	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID, orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
-		empty: "No account anywhere is asked for or known."}
+		empty: "No account anywhere is asked for or known.", list: u.Accounts}
 	attributes := map[string]bool{}
 	for _, x := range u.Accounts {
 		t.head = append(t.head, x.Target)
@@ -179,16 +179,14 @@ func (a *app) targetShow() *cobra.Command {
 					x.Name, x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
 			for _, h := range held.Items {
 				note := h.Protected
-				if h.System {
-					note = strings.Trim("the system's own; "+note, "; ")
-				}
 				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
-				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]), one(h.Attributes["full-name"]), orElse(open, "half shut"), one(h.Attributes["elevation"]), note})
+				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]), one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
 			}
 			value := struct {
 				service.TargetDetail
 				Held []service.Held `json:"held"`
 			}{x, held.Items}
+			t.list = held.Items
 			if err := a.show(value, t); err != nil {
 				return err
 			}

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
@@ -11,6 +10,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+
+	"hen-roost/internal/core/model"
 )
 
 // table is a result as people read it.
@@ -20,6 +21,7 @@ type table struct {
 	right []int  // columns of figures
 	bare  string // printed in place of the table, for people
 	about string // a sentence that answers first, for people
+	list  any    // what CSV has a line for each of; nil: the value itself
 	empty string // what to say when there are no rows
 }
 
@@ -52,7 +54,10 @@ func (a *app) show(value any, t table) error {
 		_, err = a.Out.Write(b)
 		return err
 	case "csv":
-		return writeCSV(a.Out, t)
+		if t.list != nil {
+			value = t.list
+		}
+		return writeCSV(a.Out, value)
 	}
 	if t.about != "" {
 		fmt.Fprintf(a.Out, "%s\n", t.about)
@@ -76,6 +81,11 @@ func (a *app) show(value any, t table) error {
 
 // print lays the table out in columns, no wider than width unless that is 0.
 func (t table) print(w io.Writer, width int) {
+	for _, row := range t.rows {
+		for i := range row {
+			row[i] = model.Clean(row[i], false) // a line break in a cell would make a false row
+		}
+	}
 	widths := make([]int, len(t.head))
 	for _, row := range append([][]string{t.head}, t.rows...) {
 		for i, cell := range row {
@@ -120,41 +130,10 @@ func narrow(widths []int, width int) {
 // marks are the shapes beside the words for states; the word says it all by itself.
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
-	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■", "not declared": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
+	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■", "not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
 	"open to question": "■", "not asked for": "■",
 	"draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
-	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○", "neither declared nor there": "○",
-}
-
-// unmarked is a cell without the shape beside its state.
-func unmarked(cell string) string {
-	if shape, state, ok := strings.Cut(cell, " "); ok && marks[state] == shape {
-		return state
-	}
-	return cell
-}
-
-// writeCSV writes a table for programs (RFC 4180): names of columns in small letters, states as words alone.
-func writeCSV(to io.Writer, t table) error {
-	w := csv.NewWriter(to)
-	head := make([]string, len(t.head))
-	for i, h := range t.head {
-		head[i] = strings.ToLower(h)
-	}
-	if err := w.Write(head); err != nil {
-		return err
-	}
-	for _, row := range t.rows {
-		cells := make([]string, len(row))
-		for i, c := range row {
-			cells[i] = unmarked(c)
-		}
-		if err := w.Write(cells); err != nil {
-			return err
-		}
-	}
-	w.Flush()
-	return w.Error()
+	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○", "neither declared nor there": "○", "left as found": "○", "busy": "○",
 }
 
 func mark(state string) string {
@@ -177,6 +156,36 @@ func clock(t *time.Time) string {
 		return ""
 	}
 	return t.UTC().Format("2006-01-02 15:04:05")
+}
+
+// kinds of findings, as people read them.
+var kindsOfFindings = []string{"missing", "unexpected", "different", "unmatched", "contested", "passwordless", "odd"}
+
+// flat is a text on one line, for lines that are put together by hand.
+func flat(s string) string { return model.Clean(s, false) }
+
+// forTerminal is the one place where text goes out to people: whoever wrote it,
+// nothing in it moves a cursor, hides or turns the writing around. Line breaks
+// are ours; what comes from elsewhere stands in cells and lines without any.
+type forTerminal struct {
+	to   io.Writer
+	rest []byte // of a letter whose other bytes are still to come
+}
+
+func (t *forTerminal) Write(p []byte) (int, error) {
+	text := append(t.rest, p...)
+	cut := len(text)
+	for cut > 0 && len(text)-cut < utf8.UTFMax && !utf8.RuneStart(text[cut-1]) {
+		cut--
+	}
+	if cut > 0 && !utf8.FullRune(text[cut-1:]) {
+		cut--
+	} else {
+		cut = len(text)
+	}
+	t.rest = append([]byte(nil), text[cut:]...)
+	_, err := io.WriteString(t.to, model.Clean(string(text[:cut]), true))
+	return len(p), err
 }
 
 // cut shortens a text to n letters.
@@ -219,11 +228,11 @@ func (p progress) at(n int, words string) {
 	}
 	const width = 32
 	full := min(width, n*width/p.total)
-	fmt.Fprintf(p.a.Err, "\r\033[K%s %s%s %d of %d %s", p.what, strings.Repeat("━", full), strings.Repeat("·", width-full), n, p.total, words)
+	fmt.Fprintf(p.a.raw, "\r\033[K%s %s%s %d of %d %s", p.what, strings.Repeat("━", full), strings.Repeat("·", width-full), n, p.total, words)
 }
 
 func (p progress) end() {
 	if p.a.Terminal {
-		fmt.Fprint(p.a.Err, "\r\033[K")
+		fmt.Fprint(p.a.raw, "\r\033[K")
 	}
 }

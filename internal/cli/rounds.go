@@ -23,7 +23,7 @@ func (a *app) draft() *cobra.Command {
 	var params []string
 	c := &cobra.Command{Use: "draft", Short: "Draft a round from findings", Args: cobra.NoArgs,
 		Long:    "Draft a round that puts findings right: all of them, or those chosen. Nothing is changed on any target until it is approved and run.",
-		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because \"as it was\"",
+		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because \"as it was\"\n  roost draft --assigned odd.strand --because \"mine\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			body, err := draftBody(ch, because, first, params)
 			if err != nil {
@@ -34,16 +34,18 @@ func (a *app) draft() *cobra.Command {
 				return err
 			}
 			if r.ID == 0 {
-				return a.nothing(r)
+				return a.nothing(r, len(ch.targets)+len(ch.users)+len(ch.kinds)+len(ch.keys) > 0 || ch.assigned != "")
 			}
 			if err := a.showDraft(c.Context(), r); err != nil {
 				return err
 			}
-			a.undecided(r.Undecided)
+			a.undecided(r)
 			a.held(r)
 			return nil
 		}}
 	a.flags(&ch, c)
+	c.Flags().StringSliceVar(&ch.keys, "finding", nil, "these findings and no others, by the key that roost drift --output csv shows")
+	c.Flags().StringVar(&ch.assigned, "assigned", "", "only findings that this operator looks after")
 	firstFlag(c, &first)
 	paramFlag(c, &params)
 	reasonFlag(c, &because)
@@ -106,7 +108,7 @@ func draftBody(ch choice, because, first string, params []string) (map[string]an
 		}
 		m[key] = value
 	}
-	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "because": because, "first": first, "params": m}, nil
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "assigned": ch.assigned, "because": because, "first": first, "params": m}, nil
 }
 
 func firstFlag(c *cobra.Command, first *string) {
@@ -153,22 +155,32 @@ func (a *app) held(r service.Round) {
 	}
 }
 
-// nothing tells that there was nothing to draft.
-func (a *app) nothing(r service.Round) error {
+// nothing tells that there was nothing to draft, and what waits for a person.
+func (a *app) nothing(r service.Round, chosen bool) error {
 	words := "Everything is as declared."
-	if r.Undecided > 0 {
+	if r.Undecided > 0 || chosen {
 		words = "Nothing to draft."
 	}
-	err := a.show(r, table{head: []string{"round"}, bare: words})
-	a.undecided(r.Undecided)
+	err := a.show(r, table{bare: words, list: []service.Round{}})
+	a.undecided(r)
 	return err
 }
 
-func (a *app) undecided(n int) {
-	if n == 1 {
-		a.tell("\n1 finding is for a person to decide: roost drift --kind unmatched,unexpected")
-	} else if n > 1 {
-		a.tell("\n%d findings are for a person to decide: roost drift --kind unmatched,unexpected", n)
+// undecided says which findings a draft left to a person.
+func (a *app) undecided(r service.Round) {
+	if r.Undecided == 0 {
+		return
+	}
+	a.tell("\n%s for a person to decide:", plural(r.Undecided, "finding is", "findings are"))
+	for _, f := range r.Decide {
+		note := f.Note
+		if note == "" {
+			note = f.Kind + ", and nothing puts it right by itself"
+		}
+		a.tell("  %s on %s: %s", flat(f.Subject), f.Target, wrapped(note, "    ", 100))
+	}
+	if more := r.Undecided - len(r.Decide); more > 0 {
+		a.tell("  … and %d more: roost drift --kind unmatched,unexpected,passwordless,odd", more)
 	}
 }
 
@@ -194,6 +206,9 @@ func headline(r service.Round) string {
 		s += " It is running: " + service.Tally(r.Outcomes) + "."
 	case service.Stopped:
 		s = fmt.Sprintf("Round %d was stopped by %s: %s.", r.ID, r.StoppedBy, service.Tally(r.Outcomes))
+		if r.Guard != "" {
+			s = fmt.Sprintf("Round %d was stopped by a guard: %s. Its steps: %s.", r.ID, strings.TrimSuffix(flat(r.Guard), "."), service.Tally(r.Outcomes))
+		}
 	case service.Undone:
 		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, service.Tally(r.Outcomes))
 	}
@@ -228,18 +243,14 @@ func (a *app) showRound(ctx context.Context, r service.Round) error {
 	if err != nil {
 		return err
 	}
-	rows := [][]string{}
-	for _, s := range steps {
-		rows = append(rows, []string{fmt.Sprint(s.Seq), s.User, s.Target, s.What, s.Subject, change(s.Before, s.After), s.Because, s.Outcome, s.Words})
-	}
 	if !a.forPeople() {
 		value := struct {
 			service.Round
 			Items []service.Step `json:"items"`
 		}{r, steps}
-		return a.show(value, table{head: []string{"step", "user", "target", "what", "to", "change", "because", "outcome", "words"}, rows: rows})
+		return a.show(value, table{list: steps})
 	}
-	fmt.Fprintf(a.Out, "%s\n%s by %s, %s. Because: %s\n", headline(r), "Drafted", r.DraftedBy, clock(&r.DraftedAt), r.Because)
+	fmt.Fprintf(a.Out, "%s\n%s by %s, %s. Because: %s\n", headline(r), "Drafted", r.DraftedBy, clock(&r.DraftedAt), flat(r.Because))
 	if r.ApprovedBy != "" {
 		fmt.Fprintf(a.Out, "Approved by %s, %s.\n", r.ApprovedBy, clock(r.ApprovedAt))
 	}
@@ -282,7 +293,7 @@ func (a *app) printSteps(steps []service.Step, outcomes bool) {
 	t.print(&b, a.Width)
 	lines := strings.Split(strings.TrimRight(b.String(), "\n"), "\n")[1:]
 	for _, key := range order {
-		fmt.Fprintf(a.Out, "\n%s\n", key)
+		fmt.Fprintf(a.Out, "\n%s\n", flat(key))
 		for _, s := range by[key] {
 			fmt.Fprintln(a.Out, lines[0])
 			lines = lines[1:]
@@ -450,7 +461,7 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 			ended += t.Ended
 		}
 		bar.at(ended, "steps")
-		return r.State != service.Running, nil
+		return r.EndedAt != nil || r.State != service.Running && r.State != service.Stopped, nil
 	})
 	bar.end()
 	if err != nil {
@@ -497,15 +508,21 @@ func (a *app) reconcile() *cobra.Command {
 			if err := a.send(c.Context(), http.MethodPost, "/reconcile", body, &out); err != nil {
 				return err
 			}
+			silent := 0
 			for _, s := range out.Surveys {
 				if s.State != service.Surveyed {
+					silent++
 					a.tell("%s", wrapped(s.Words, "  ", 100))
 				}
 			}
-			if out.Round.ID == 0 {
-				return a.nothing(out.Round)
+			if out.Round.ID == 0 && silent > 0 {
+				a.tell("Nothing was drafted; %s of %d could not be read, and nothing is known there.", plural(silent, "target", "targets"), len(out.Surveys))
+				return exit{exitFailed}
 			}
-			a.undecided(out.Round.Undecided)
+			if out.Round.ID == 0 {
+				return a.nothing(out.Round, len(ch.targets)+len(ch.users)+len(ch.kinds) > 0)
+			}
+			a.undecided(out.Round)
 			if out.Round.State == service.OnHold {
 				if err := a.showDraft(c.Context(), out.Round); err != nil {
 					return err

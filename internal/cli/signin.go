@@ -174,8 +174,29 @@ func (a *app) ask(prompt string) (string, error) {
 		return "", wrong{fmt.Errorf("%s is missing, and there is no terminal to ask on", strings.TrimRight(strings.ToLower(prompt), ": "))}
 	}
 	fmt.Fprint(a.Err, prompt)
-	line, err := bufio.NewReader(a.In).ReadString('\n')
+	line, err := answer(a, func() (string, error) { return bufio.NewReader(a.In).ReadString('\n') })
 	return strings.TrimSpace(line), err
+}
+
+// answer waits for what a person types, or for them to interrupt.
+func answer[T any](a *app, read func() (T, error)) (T, error) {
+	type typed struct {
+		what T
+		err  error
+	}
+	got := make(chan typed, 1)
+	go func() {
+		what, err := read()
+		got <- typed{what, err}
+	}()
+	select {
+	case t := <-got:
+		return t.what, t.err
+	case <-a.ctx.Done():
+		fmt.Fprintln(a.Err)
+		var none T
+		return none, a.ctx.Err()
+	}
 }
 
 func (a *app) yes(prompt string) (bool, error) {
@@ -195,7 +216,11 @@ func (a *app) secretInput(file, prompt, option string) ([]byte, error) {
 		b, err = os.ReadFile(file)
 	case a.Terminal:
 		fmt.Fprint(a.Err, prompt)
-		b, err = term.ReadPassword(int(os.Stdin.Fd()))
+		before, serr := term.GetState(int(os.Stdin.Fd()))
+		b, err = answer(a, func() ([]byte, error) { return term.ReadPassword(int(os.Stdin.Fd())) })
+		if serr == nil { // who interrupts sees again what they type
+			_ = term.Restore(int(os.Stdin.Fd()), before)
+		}
 		fmt.Fprintln(a.Err)
 	default:
 		return nil, wrong{fmt.Errorf("there is no terminal to ask on; use %s FILE, or %s - for standard input", option, option)}

@@ -90,7 +90,7 @@ type choice struct {
 func (a *app) flags(ch *choice, c *cobra.Command) {
 	c.Flags().StringSliceVar(&ch.targets, "target", nil, "only on these targets")
 	c.Flags().StringSliceVar(&ch.users, "user", nil, "only of these users")
-	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: missing, unexpected, different, unmatched, contested")
+	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: "+strings.Join(kindsOfFindings, ", "))
 	for flag, names := range map[string]func(context.Context, string) ([]string, error){"target": a.targetNames, "user": a.userNames, "kind": kindNames} {
 		_ = c.RegisterFlagCompletionFunc(flag, a.completing(0, names)) // the flags were made just above
 	}
@@ -115,7 +115,7 @@ func (a *app) drift() *cobra.Command {
 	var size int
 	var trend bool
 	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
-		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs.",
+		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs, 1 when a chosen target was never surveyed.",
 		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --assigned odd.strand\n  roost drift --trend\n  roost drift --user marit.fell --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if trend {
@@ -128,11 +128,14 @@ func (a *app) drift() *cobra.Command {
 			if err := a.show(out.Items, driftTable(out, a.forPeople(), size)); err != nil {
 				return err
 			}
-			if a.forPeople() {
-				a.notes(out, size)
-			}
-			if out.Total > 0 {
+			switch {
+			case out.Total > 0:
+				if a.forPeople() {
+					a.notes(out, size)
+				}
 				return exit{exitDrift}
+			case len(out.Unread) > 0: // that nothing was found where nobody looked is no all-clear
+				return exit{exitFailed}
 			}
 			return nil
 		}}
@@ -147,7 +150,7 @@ func (a *app) drift() *cobra.Command {
 
 // driftTable has a line for each finding; people get the first of them, after a sentence that counts all.
 func driftTable(out service.Findings, short bool, size int) table {
-	t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, empty: "Everything is as declared."}
+	t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, empty: out.Sentence}
 	kinds, targets := map[string]int{}, map[string]bool{}
 	for i, f := range out.Items {
 		kinds[f.Kind]++
@@ -160,7 +163,7 @@ func driftTable(out service.Findings, short bool, size int) table {
 	}
 	if out.Total > 0 {
 		var parts []string
-		for _, k := range []string{"missing", "unexpected", "different", "unmatched", "contested"} {
+		for _, k := range kindsOfFindings {
 			if kinds[k] > 0 {
 				parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
 			}
@@ -172,6 +175,9 @@ func driftTable(out service.Findings, short bool, size int) table {
 
 // notes explains the findings that say more than fits a line.
 func (a *app) notes(out service.Findings, size int) {
+	if n := len(out.Unread); n > 0 {
+		a.tell("Never surveyed, so nothing is known there: %s", cut(strings.Join(out.Unread, ", "), 200))
+	}
 	if out.Total > size {
 		a.tell("… and %d more; choose with --target, --user, --kind, or show more with --size.", out.Total-size)
 	}
@@ -182,7 +188,8 @@ func (a *app) notes(out service.Findings, size int) {
 		}
 	}
 	a.told("Put right before, and changed back", out.Items, func(f service.Finding) bool { return f.Kind == "contested" })
-	a.told("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide })
+	a.told("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide && f.Kind == "unmatched" })
+	a.told("To be known, whatever is declared", out.Items, func(f service.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
 	a.told("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
 	if out.Total > decide {
 		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
@@ -201,7 +208,7 @@ func (a *app) told(title string, items []service.Finding, chosen func(service.Fi
 			a.tell("\n%s:", title)
 		}
 		if n <= most {
-			a.tell("  %s on %s: %s", f.Subject, f.Target, wrapped(f.Note, "    ", 100))
+			a.tell("  %s on %s: %s", flat(f.Subject), f.Target, wrapped(f.Note, "    ", 100))
 		}
 	}
 	if n > most {
@@ -213,15 +220,15 @@ func (a *app) told(title string, items []service.Finding, chosen func(service.Fi
 func (a *app) findings(ctx context.Context, ch choice) (service.Findings, error) {
 	all := service.Findings{Items: []service.Finding{}}
 	for {
-		q := ch.query()
+		q, fetched := ch.query(), len(all.Items)
 		q["from"], q["size"] = []string{fmt.Sprint(len(all.Items))}, []string{"1000"}
 		var page service.Findings
 		if err := a.get(ctx, "/findings", q, &page); err != nil {
 			return all, err
 		}
-		all.Items = append(all.Items, page.Items...)
-		all.Total = page.Total
-		if len(page.Items) == 0 || len(all.Items) >= page.Total {
+		page.Items = append(all.Items, page.Items...)
+		all = page
+		if len(page.Items) == fetched || len(all.Items) >= page.Total {
 			return all, nil
 		}
 	}

@@ -157,6 +157,20 @@ func (c *Client) do(ctx context.Context, method, path string, in, out any) error
 	return nil
 }
 
+// Copy writes the answer to a GET as it comes.
+func (c *Client) Copy(ctx context.Context, path string, to io.Writer) error {
+	resp, err := c.request(ctx, http.MethodGet, path, nil)
+	if err != nil {
+		return err
+	}
+	defer resp.Body.Close()
+	if resp.StatusCode >= 300 {
+		return problemOf(resp)
+	}
+	_, err = io.Copy(to, resp.Body)
+	return err
+}
+
 func problemOf(resp *http.Response) error {
 	b, _ := io.ReadAll(io.LimitReader(resp.Body, 16<<20))
 	p := &Problem{Status: resp.StatusCode}

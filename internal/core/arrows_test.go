@@ -16,7 +16,7 @@ import (
 // named here knows nobody; a test may know anybody.
 var knows = map[string][]string{
 	"cmd/roost":                    {"internal/cli"},
-	"internal/cli":                 {"internal/client", "internal/api", "internal/service", "internal/serve", "internal/demo", "internal/core/declare", "internal/core/model", "internal/core/chain"},
+	"internal/cli":                 {"internal/client", "internal/api", "internal/service", "internal/serve", "internal/demo", "internal/core/declare", "internal/core/model", "internal/core/chain", "internal/core/exchange"},
 	"internal/client":              {"internal/core/declare"},
 	"internal/serve":               {"internal/api", "internal/client", "internal/service", "internal/store", "internal/dbserver", "internal/connect", "internal/connect/*", "web"},
 	"internal/demo":                {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "demo"},

@@ -29,9 +29,28 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 	}
 	r, err := s.readNew(s.newest(ctx), files, s.now())
 	if err != nil {
-		return Checked{}, err
+		return Checked{}, faulty(err)
 	}
 	return size(r.source.Declaration), nil
+}
+
+// CheckFiles is Check without any service: by the schemas alone, for a day.
+func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.Time) (Checked, error) {
+	s := &Service{schemas: schemas}
+	r, err := s.readNew(nil, files, day)
+	if err != nil {
+		return Checked{}, faulty(err)
+	}
+	return size(r.source.Declaration), nil
+}
+
+// faulty makes of faults a problem that speaks of nothing but them.
+func faulty(err error) error {
+	var faults declare.Faults
+	if errors.As(err, &faults) {
+		return &Problem{Kind: Faulty, Words: count(len(faults), "fault", "faults") + " in the declaration", Faults: faults, Err: err}
+	}
+	return err
 }
 
 func size(d *model.Declaration) Checked {

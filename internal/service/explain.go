@@ -108,7 +108,7 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, targe
 	}
 	for _, l := range links {
 		if l.Target == target {
-			name = l.Name
+			name, seen.Adopted = l.Name, true
 		}
 	}
 	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}}, store.Page{Size: pageMost})
@@ -159,7 +159,7 @@ func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, t
 	}
 	for _, l := range links {
 		if l.User == p.ID {
-			name = l.Name
+			name, seen.Adopted = l.Name, true
 		}
 	}
 	for i := range accounts {
@@ -180,7 +180,7 @@ type Holder struct {
 	User     string `json:"user,omitempty" doc:"empty: nobody we know"`
 	UserName string `json:"user-name,omitempty"`
 	Account  string `json:"account,omitempty"`
-	State    string `json:"state" enum:"as declared,missing,not declared,not surveyed"`
+	State    string `json:"state" enum:"as declared,found,missing,not declared,not surveyed"`
 	Because  string `json:"because,omitempty" doc:"role and line"`
 }
 
@@ -270,6 +270,9 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 			h.State = access.NotSeen
 		case found[h.Account]:
 			h.State = access.AsDeclared
+			if of[a.ID] == "" {
+				h.State = access.Found
+			}
 			delete(found, h.Account)
 		}
 		out.Holders = append(out.Holders, h)

@@ -17,34 +17,37 @@ type Watched struct {
 	last    int64
 }
 
-const watchMost = 200
+const (
+	watchMost = 1000   // entries told at once; more follow at the next look
+	watchLag  = 20_000 // entries that somebody may be behind before some are passed over
+)
 
-// Watch tells what happened since an earlier watch; the zero value begins with now.
+// Watch tells what happened since an earlier watch, in order and without gaps;
+// the zero value begins with now.
 func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watched, error) {
 	if err := who.may(Look); err != nil {
 		return Watched{}, err
 	}
 	now := Watched{Entries: []Entry{}, Rounds: []Round{}, Targets: []Target{}, At: s.now(), last: since.last}
-	newest, err := s.Store.Entries(ctx, store.EntryFilter{}, 1)
+	head, err := s.Store.Head(ctx)
 	if err != nil {
 		return now, err
 	}
-	if len(newest) > 0 {
-		now.last = newest[0].Seq
-	}
 	if since.At.IsZero() {
+		now.last = head.Seq
 		return now, s.watchRounds(ctx, &now)
 	}
-	if missed := int(now.last - since.last); missed > 0 {
-		now.Missed = max(0, missed-watchMost)
-		rows, err := s.Store.Entries(ctx, store.EntryFilter{}, min(missed, watchMost))
+	if behind := head.Seq - since.last; behind > watchLag {
+		now.Missed = int(behind - watchMost)
+		now.last = head.Seq - watchMost
+	}
+	if head.Seq > now.last {
+		rows, err := s.Store.Entries(ctx, store.EntryFilter{After: now.last}, watchMost)
 		if err != nil {
 			return now, err
 		}
-		for i := len(rows) - 1; i >= 0; i-- {
-			if rows[i].Seq > since.last {
-				now.Entries = append(now.Entries, entryOf(rows[i]))
-			}
+		for _, r := range rows {
+			now.Entries, now.last = append(now.Entries, entryOf(r)), r.Seq
 		}
 	}
 	targets, err := s.targets(ctx, who)
@@ -58,6 +61,9 @@ func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watch
 	}
 	return now, s.watchRounds(ctx, &now)
 }
+
+// More says whether there is more to tell at once.
+func (w Watched) More() bool { return len(w.Entries) == watchMost }
 
 func (s *Service) watchRounds(ctx context.Context, now *Watched) error {
 	rows, err := s.Store.UnfinishedRounds(ctx)

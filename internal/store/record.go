@@ -137,6 +137,7 @@ type EntryFilter struct {
 	Round, About                       int64
 	Before                             int64  // only entries with a smaller number
 	Without                            string // no entries of this kind
+	After                              int64  // only entries with a larger number, the oldest first
 }
 
 // withinHead leaves out rows behind the head: whatever stands there is no entry.
@@ -157,7 +158,7 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, 
 	for _, c := range []struct {
 		clause string
 		value  int64
-	}{{"round = ?", f.Round}, {"about = ?", f.About}, {"seq < ?", f.Before}} {
+	}{{"round = ?", f.Round}, {"about = ?", f.About}, {"seq < ?", f.Before}, {"seq > ?", f.After}} {
 		if c.value != 0 {
 			parts = append(parts, c.clause)
 			args = append(args, c.value)
@@ -173,8 +174,12 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, 
 		args = append(args, like, like)
 	}
 	where := " WHERE " + strings.Join(append(parts, withinHead), " AND ")
+	order := ` ORDER BY seq DESC LIMIT ?`
+	if f.After != 0 {
+		order = ` ORDER BY seq LIMIT ?`
+	}
 	var out []Entry
-	err := s.db.SelectContext(ctx, &out, `SELECT `+entryColumns+` FROM record`+where+` ORDER BY seq DESC LIMIT ?`, append(args, size)...)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+entryColumns+` FROM record`+where+order, append(args, size)...)
 	return out, err
 }
 

@@ -92,8 +92,8 @@ func TestItems(t *testing.T) {
 // Why somebody has a thing, lacks it, or has it otherwise than through the declaration.
 func TestExplain(t *testing.T) {
 	p := plan(t, company)
-	so := access.Seen{Surveyed: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"), Groups: []string{"deck", "wheel"}}
-	off := access.Seen{Surveyed: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy, "cn=somebody"), Groups: nil}
+	so := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"), Groups: []string{"deck", "wheel"}}
+	off := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy, "cn=somebody"), Groups: nil}
 	for _, c := range []struct {
 		name, user, target, what string
 		seen                     access.Seen
@@ -112,8 +112,9 @@ func TestExplain(t *testing.T) {
 		{"a value that is so", "marit", "arctic", "shell", so, "shell as declared: role deck-crew asks for it@9"},
 		{"a value that differs", "marit", "arctic", "shell", off, "shell different: role deck-crew asks for it@9; changed last by cn=somebody@0"},
 		{"a value of one's own", "marit", "arctic", "number", off, "number different: it stands with marit@3; changed last by cn=somebody@0"},
-		{"a value nobody declared", "marit", "arctic", "home", so, "home not declared: nothing declares it, so it is left as found@0"},
+		{"a value nobody declared", "marit", "arctic", "home", so, "home left as found: nothing declares it, so it is left as found@0"},
 		{"a value of no account", "marit", "arctic", "shell", access.Seen{Surveyed: true}, "shell missing: role deck-crew asks for it@9"},
+		{"there, and nobody's yet", "marit", "arctic", "account", access.Seen{Surveyed: true, Account: so.Account, Note: "different: adopt account"}, "an account found: role deck-crew gives it@9; marit is given role deck-crew@3; it is there, and nobody has adopted it yet: a round does, see roost draft@0; different: adopt account@0"},
 		{"what a finding says", "marit", "arctic", "account", access.Seen{Surveyed: true, Note: "unmatched: two accounts could be theirs"}, "an account missing: role deck-crew gives it@9; marit is given role deck-crew@3; unmatched: two accounts could be theirs@0"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

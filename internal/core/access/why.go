@@ -14,7 +14,7 @@ type Answer struct {
 	What     string   `json:"what"`               // "an account", "group deck", "shell"
 	Declared []string `json:"declared,omitempty"` // the values asked for; for an item: yes
 	Found    []string `json:"found,omitempty"`    // the values seen; for an item: yes
-	State    string   `json:"state"`              // as declared, missing, not declared, different, not known
+	State    string   `json:"state"`              // one of those below
 	Why      []Reason `json:"why"`                // what asks for it, or what would
 }
 
@@ -26,6 +26,8 @@ const (
 	Different   = "different"
 	Neither     = "neither declared nor there"
 	NotSeen     = "not surveyed"
+	Found       = "found"         // declared and there, and not adopted yet
+	LeftAlone   = "left as found" // of an attribute: nothing declares it, so nobody changes it
 )
 
 // Reason is one line of an explanation, and the place it speaks of.
@@ -37,6 +39,7 @@ type Reason struct {
 // Seen is what a survey knows of a person on one target.
 type Seen struct {
 	Surveyed bool
+	Adopted  bool          // the account is settled to be the person's
 	Account  *model.Object // nil: none there
 	Groups   []string
 	Note     string // what a finding says of it
@@ -121,6 +124,10 @@ func (e *explainer) item(i Item) {
 	}
 	if found {
 		a.Found = []string{"yes"}
+	}
+	if a.State == AsDeclared && i.Kind == Account && !e.seen.Adopted {
+		a.State = Found
+		a.Why = append(a.Why, Reason{Words: "it is there, and nobody has adopted it yet: a round does, see roost draft"})
 	}
 	if a.State == NotDeclared {
 		a.Why = slices.Insert(a.Why, 0, Reason{Words: "it is there, but not through the declaration"})
@@ -240,7 +247,7 @@ func (e *explainer) attribute(name string) {
 	case !e.seen.Surveyed:
 		a.State = NotSeen
 	case !owned:
-		a.State = NotDeclared
+		a.State = LeftAlone
 	case e.seen.Account == nil:
 		a.State = Missing
 	case model.SameSet(a.Found, want.Values, fold):

@@ -43,7 +43,7 @@ func ReadChanges(text string) ([]Change, error) {
 		}
 		cell := func(column string) string {
 			if i := at[column]; i < len(row) {
-				return strings.TrimSpace(row[i])
+				return Plain(strings.TrimSpace(row[i]))
 			}
 			return ""
 		}

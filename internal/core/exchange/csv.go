@@ -45,7 +45,7 @@ func ReadCSV(text string, columns map[string]string) ([]User, []Unread) {
 				break
 			}
 			if fields[i] != "" {
-				wrong = errors.Join(wrong, u.set(fields[i], cell))
+				wrong = errors.Join(wrong, u.set(fields[i], Plain(cell)))
 			}
 		}
 		if wrong != nil {
@@ -112,6 +112,9 @@ func WriteCSV(users []User) string {
 		row := []string{u.ID, u.Name, u.Given, u.Family, u.Number, u.Mail, u.Manager, u.From, u.Until, strings.Join(u.Roles, ";")}
 		for _, k := range keys {
 			row = append(row, u.Details[k])
+		}
+		for i := range row {
+			row[i] = Defuse(row[i])
 		}
 		_ = w.Write(row)
 	}

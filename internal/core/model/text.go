@@ -73,7 +73,7 @@ func joins(before rune, rest string) bool {
 // Clean puts a space in the place of everything that Unfit speaks of. It is for
 // what goes out to people; what comes in is refused or marked instead.
 func Clean(s string, lines bool) string {
-	if Unfit(s, lines) == "" {
+	if Unfit(s, false) == "" {
 		return s
 	}
 	out := make([]rune, 0, len(s))
@@ -83,6 +83,8 @@ func Clean(s string, lines bool) string {
 		switch {
 		case c == utf8.RuneError && n == 1:
 			c = utf8.RuneError
+		case c == '\r' && lines && (at+1 == len(s) || s[at+1] != '\n'): // alone, it goes back to where the line began
+			c = ' '
 		case unfit(c, lines) != "", (c == 0x200c || c == 0x200d) && !joins(before, s[at+n:]):
 			c = ' '
 		}
