@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"time"
 
@@ -42,7 +43,7 @@ func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watch
 		now.last = head.Seq - watchMost
 	}
 	if head.Seq > now.last {
-		rows, err := s.Store.Entries(ctx, store.EntryFilter{After: now.last}, watchMost)
+		rows, err := s.Store.Entries(ctx, store.EntryFilter{After: cmp.Or(now.last, -1)}, watchMost)
 		if err != nil {
 			return now, err
 		}

@@ -137,7 +137,7 @@ type EntryFilter struct {
 	Round, About                       int64
 	Before                             int64  // only entries with a smaller number
 	Without                            string // no entries of this kind
-	After                              int64  // only entries with a larger number, the oldest first
+	After                              int64  // only entries with a larger number, the oldest first; -1: from the first on
 }
 
 // withinHead leaves out rows behind the head: whatever stands there is no entry.
