@@ -170,7 +170,7 @@ func TestOwnPassword(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for want, c := range map[string][2]string{"do not go together": {"not the one", "a long new password"}, "at least 12": {made, "short"}, "the password you have": {made, made}} {
+	for want, c := range map[string][2]string{"that is not the password you have": {"not the one", "a long new password"}, "at least 12": {made, "short"}, "the password you have": {made, made}} {
 		if err := s.ChangePassword(ctx, who, mine, c[0], c[1], "192.0.2.7"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", want, err)
 		}

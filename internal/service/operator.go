@@ -318,6 +318,9 @@ func (s *Service) ChangePassword(ctx context.Context, who Operator, credential, 
 		return err
 	}
 	if err := s.checkSignIn(ctx, who.Name, old, from); err != nil {
+		if ProblemOf(err).Kind == SignedOut { // they are signed in: what they typed is wrong
+			return invalid("old", "that is not the password you have")
+		}
 		return err
 	}
 	if err := fitPassword(fresh); err != nil {

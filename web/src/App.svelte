@@ -10,6 +10,7 @@
   import Bulk from './lib/rounds/Bulk.svelte';
   import Round from './lib/rounds/Round.svelte';
   import Rounds from './lib/rounds/Rounds.svelte';
+  import Password from './lib/signin/Password.svelte';
   import SignIn from './lib/signin/SignIn.svelte';
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
@@ -55,7 +56,7 @@
     </nav>
     <div class="ml-auto flex flex-wrap items-baseline gap-4">
       <Find />
-      <span title={who.duties.join(', ')}>{who['full-name']}</span>
+      <a use:link href="/password" class="no-underline hover:underline" title="{who.duties.join(', ')}; change your password">{who['full-name']}</a>
       <button class="text-soft cursor-pointer text-sm underline" onclick={() => (theme = themes[theme])} aria-label="Colours: {themeWords[theme]}. Change.">{themeWords[theme]}</button>
       <button class="text-soft cursor-pointer text-sm underline" onclick={signOut}>Sign out</button>
     </div>
@@ -74,6 +75,7 @@
       {:else if here === 'rounds' && router.part(1)}<Round id={Number(router.part(1))} />
       {:else if here === 'rounds'}<Rounds />
       {:else if here === 'record'}<TeamRecord />
+      {:else if here === 'password'}<Password />
       {:else}<h1>There is no such page.</h1><p class="sub"><a use:link href="/">To the overview</a></p>{/if}
     {/key}
   </main>

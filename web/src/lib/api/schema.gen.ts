@@ -296,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/operators/{name}/confirm": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Confirm that an operator whom somebody made is somebody of their own */
+        post: operations["confirm-operator"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/operators/{name}/duties": {
         parameters: {
             query?: never;
@@ -307,6 +324,23 @@ export interface paths {
         /** Change an operator's duties */
         put: operations["set-operator"];
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/operators/{name}/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give another operator a new password; all their sessions and tokens end */
+        post: operations["reset-password"];
         delete?: never;
         options?: never;
         head?: never;
@@ -373,6 +407,57 @@ export interface paths {
         };
         /** Check the record's chain from end to end */
         get: operations["verify-record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record-checkpoint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sign the record's head, keep it, and write it to the log */
+        post: operations["record-checkpoint"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record-export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Write the whole record as lines of JSON, a checkpoint at its end */
+        get: operations["export-record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/record-head": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Return the record's head, signed, and the hash of an entry that somebody remembers */
+        get: operations["record-head"];
         put?: never;
         post?: never;
         delete?: never;
@@ -691,6 +776,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/session/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change your own password; your other sessions and tokens end */
+        put: operations["change-password"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/surveys": {
         parameters: {
             query?: never;
@@ -1001,6 +1103,23 @@ export interface components {
             /** Format: int64 */
             users: number;
         };
+        Checkpoint: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            checkpoint: number;
+            hash: string;
+            key: string;
+            signature: string;
+        };
+        Clash: {
+            before: string[];
+            file: string;
+            /** Format: int64 */
+            line: number;
+            mine: string[];
+            theirs: string[];
+        };
         CommentFindingBody: {
             text: string;
         };
@@ -1063,10 +1182,19 @@ export interface components {
             /** @example spring deck crew */
             because: string;
             files: components["schemas"]["File"][];
+            /**
+             * Format: int64
+             * @description the revision that the files were made from, 0 before the first: what others declared since comes along, or is refused with both sides
+             */
+            from: number;
         };
         DraftRequestBody: {
+            /** @description only findings that this operator looks after */
+            assigned?: string;
             /** @example spring deck crew */
             because: string;
+            /** @description keys of findings: these and no others */
+            findings?: string[];
             /**
              * @description a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest follows only if it held
              * @example 1
@@ -1077,6 +1205,11 @@ export interface components {
             params?: {
                 [key: string]: string;
             };
+            /**
+             * Format: int64
+             * @description that the findings were looked at under: refused when another is declared by now
+             */
+            revision?: number;
             targets?: string[];
             users?: string[];
         };
@@ -1121,6 +1254,8 @@ export interface components {
             groups: number;
             /** @description the first of them */
             lines: components["schemas"]["LineChange"][];
+            /** @description what others declared since the files were begun, and comes along */
+            merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
             /**
@@ -1128,6 +1263,11 @@ export interface components {
              * @description for how many people something changes
              */
             people: number;
+            /**
+             * Format: int64
+             * @description the newest: declaring names it, or the one that the files were made from
+             */
+            revision: number;
             /** Format: int64 */
             roles: number;
             /** Format: int64 */
@@ -1139,6 +1279,11 @@ export interface components {
             /** @example Marit becomes mate */
             because: string;
             edits: components["schemas"]["Edit"][];
+            /**
+             * Format: int64
+             * @description the revision that was looked at; absent: the newest
+             */
+            from?: number;
         };
         Entry: {
             /**
@@ -1195,6 +1340,11 @@ export interface components {
         };
         FilesRequestBody: {
             files: components["schemas"]["File"][];
+            /**
+             * Format: int64
+             * @description the revision that the files were made from; absent: the newest
+             */
+            from?: number;
         };
         Finding: {
             "accepted-because"?: string;
@@ -1263,8 +1413,17 @@ export interface components {
             /** Format: int64 */
             from: number;
             items: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description of the declaration, that the findings are of
+             */
+            revision: number;
+            /** @description what was found, and where it was looked for */
+            sentence: string;
             /** Format: int64 */
             total: number;
+            /** @description chosen targets that were never surveyed: nothing is known of them */
+            unread?: string[];
         };
         Gain: {
             kind: string;
@@ -1301,7 +1460,7 @@ export interface components {
             /** @description role and line */
             because?: string;
             /** @enum {string} */
-            state: "as declared" | "missing" | "not declared" | "not surveyed";
+            state: "as declared" | "found" | "missing" | "not declared" | "not surveyed";
             /** @description empty: nobody we know */
             user?: string;
             "user-name"?: string;
@@ -1366,6 +1525,8 @@ export interface components {
             findings: number;
             /** Format: int64 */
             groups: number;
+            /** @description what others declared since the files were begun, and comes along */
+            merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
             /**
@@ -1373,6 +1534,11 @@ export interface components {
              * @description for how many people something changes
              */
             people: number;
+            /**
+             * Format: int64
+             * @description the newest: declaring names it, or the one that the files were made from
+             */
+            revision: number;
             /** Format: int64 */
             roles: number;
             /** Format: int64 */
@@ -1393,11 +1559,19 @@ export interface components {
             duties: string[];
             /** @example Odd Strand */
             "full-name": string;
+            /** @description who made them, or gave them duties or a password: they cannot lift holds on what these drafted, yet */
+            "given-by"?: string[];
             /** @example odd.strand */
             name: string;
+            /**
+             * Format: date-time
+             * @description until when, unless another administrator confirms them
+             */
+            "probation-until"?: string;
         };
         OperatorRequestBody: {
-            duties: string[];
+            /** @description look alone when absent */
+            duties?: string[];
             "full-name"?: string;
             name: string;
             /** @description generated when absent */
@@ -1434,7 +1608,13 @@ export interface components {
         Password: {
             password: string;
         };
+        PasswordRequestBody: {
+            new: string;
+            old: string;
+        };
         Problem: {
+            /** @description what somebody else changed meanwhile in another way, with both sides */
+            clashes?: components["schemas"]["Clash"][];
             code: string;
             detail: string;
             faults?: components["schemas"]["Fault"][];
@@ -1457,6 +1637,19 @@ export interface components {
             round: components["schemas"]["Round"];
             surveys: components["schemas"]["SurveyResult"][];
         };
+        RecordHead: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            checkpoint: number;
+            hash: string;
+            key: string;
+            /** @description fingerprint of the key that signs */
+            print: string;
+            signature: string;
+            /** @description hash of the entry asked for; absent when the record has none such */
+            then?: string;
+        };
         RecordPage: {
             items: components["schemas"]["Entry"][];
             /**
@@ -1471,11 +1664,25 @@ export interface components {
             operator: string;
             words: string;
         };
+        ResetRequestBody: {
+            /** @description generated when absent */
+            password?: string;
+        };
         RestoreRequestBody: {
             because: string;
+            /**
+             * Format: int64
+             * @description the revision that was looked at: refused when another is declared by now
+             */
+            from?: number;
         };
         Revision: {
             because: string;
+            /**
+             * Format: int64
+             * @description the revision that somebody declared meanwhile, and whose changes came along
+             */
+            beside?: number;
             /**
              * Format: int64
              * @description findings against the last survey
@@ -1485,6 +1692,8 @@ export interface components {
             groups: number;
             /** Format: date-time */
             "made-at": string;
+            /** @description those changes */
+            merged?: components["schemas"]["LineChange"][];
             /** Format: int64 */
             number: number;
             operator: string;
@@ -1492,11 +1701,18 @@ export interface components {
             roles: number;
             /** Format: int64 */
             targets: number;
+            /** @description it holds just this already: nothing was declared */
+            unchanged?: boolean;
             /** Format: int64 */
             users: number;
         };
         RevisionFiles: {
             because: string;
+            /**
+             * Format: int64
+             * @description the revision that somebody declared meanwhile, and whose changes came along
+             */
+            beside?: number;
             files: components["schemas"]["File"][];
             /**
              * Format: int64
@@ -1507,6 +1723,8 @@ export interface components {
             groups: number;
             /** Format: date-time */
             "made-at": string;
+            /** @description those changes */
+            merged?: components["schemas"]["LineChange"][];
             /** Format: int64 */
             number: number;
             operator: string;
@@ -1514,6 +1732,8 @@ export interface components {
             roles: number;
             /** Format: int64 */
             targets: number;
+            /** @description it holds just this already: nothing was declared */
+            unchanged?: boolean;
             /** Format: int64 */
             users: number;
         };
@@ -1527,6 +1747,8 @@ export interface components {
             "approved-at"?: string;
             "approved-by"?: string;
             because: string;
+            /** @description the first of those, when it was just drafted */
+            decide?: components["schemas"]["Finding"][];
             /** Format: date-time */
             "drafted-at": string;
             "drafted-by": string;
@@ -1534,6 +1756,8 @@ export interface components {
             "ended-at"?: string;
             /** @description how its first wave was chosen */
             first?: string;
+            /** @description why a guard stopped it */
+            guard?: string;
             /** @description why somebody who did not draft it must approve it */
             holds: components["schemas"]["Hold"][];
             /** Format: int64 */
@@ -1611,8 +1835,15 @@ export interface components {
             "ends-at": string;
             /** @example Odd Strand */
             "full-name": string;
+            /** @description who made them, or gave them duties or a password: they cannot lift holds on what these drafted, yet */
+            "given-by"?: string[];
             /** @example odd.strand */
             name: string;
+            /**
+             * Format: date-time
+             * @description until when, unless another administrator confirms them
+             */
+            "probation-until"?: string;
             secret?: string;
         };
         Step: {
@@ -1883,6 +2114,11 @@ export interface components {
         Verified: {
             /**
              * Format: int64
+             * @description rows behind the head, which no service wrote: they do not count
+             */
+            behind?: number;
+            /**
+             * Format: int64
              * @description the first entry that does not
              */
             broken?: number;
@@ -1891,7 +2127,16 @@ export interface components {
              * @description entries that hold, counted from the first
              */
             checked: number;
+            /**
+             * Format: int64
+             * @description signed heads that it was held against
+             */
+            checkpoints: number;
+            /** @description of a record that holds: its head, signed now */
+            head?: components["schemas"]["Checkpoint"];
             holds: boolean;
+            /** @description fingerprint of the key that signs */
+            print?: string;
             words: string;
         };
         Watched: {
@@ -3664,6 +3909,89 @@ export interface operations {
             };
         };
     };
+    "confirm-operator": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "set-operator": {
         parameters: {
             query?: never;
@@ -3685,6 +4013,95 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "reset-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ResetRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Password"];
+                };
             };
             /** @description Unauthorized */
             401: {
@@ -4031,6 +4448,256 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Verified"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "record-checkpoint": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Checkpoint"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "export-record": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "record-head": {
+        parameters: {
+            query?: {
+                /** @description number of the entry; 0: none */
+                at?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordHead"];
                 };
             };
             /** @description Unauthorized */
@@ -5960,6 +6627,91 @@ export interface operations {
             204: {
                 headers: {
                     "Set-Cookie"?: components["schemas"]["Cookie"];
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "change-password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordRequestBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
                     [name: string]: unknown;
                 };
                 content?: never;

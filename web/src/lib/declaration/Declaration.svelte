@@ -10,24 +10,50 @@
   import Grid from '../ui/Grid.svelte';
   import Pager from '../ui/Pager.svelte';
   import Row from '../ui/Row.svelte';
+  import Lines from './Lines.svelte';
   import Moves from './Moves.svelte';
+  import { keep, leave, takeUp } from './draft';
 
   const size = 20;
   let from = $state(0);
   const revisions = $derived(ask(api.GET('/api/revisions', { params: { query: { from, size } } })));
 
-  let stored = $state.raw<Schemas['RevisionFiles']>();
+  let stored = $state.raw<Schemas['RevisionFiles']>(); // that the text was begun from
   let files = $state<{ name: string; text: string }[]>([]);
   let at = $state(0);
   let error = $state('');
-  ask(api.GET('/api/revisions/{number}', { params: { path: { number: 0 } } })).then(
-    (r) => ((stored = r), (files = r.files.map((f) => ({ ...f })))),
-    (e: Error) => (error = e.message),
-  );
+  let kept = $state(false); // the text was left here before
+  const begin = (r: Schemas['RevisionFiles'], text: { name: string; text: string }[]) => ((stored = r), (files = text.map((f) => ({ ...f }))));
+  const revision = (number: number) => ask(api.GET('/api/revisions/{number}', { params: { path: { number } } }));
+  async function open() {
+    const draft = takeUp();
+    if (draft) {
+      begin(await revision(draft.from), draft.files);
+      kept = true;
+    } else {
+      const r = await revision(0);
+      begin(r, r.files);
+    }
+  }
+  open().catch((e: Error) => (error = e.message));
+  async function forget() {
+    leave();
+    kept = false;
+    error = '';
+    await open().catch((e: Error) => (error = e.message));
+  }
+  // What is being written outlives the page: a reload, a session that ends, another page.
+  $effect(() => {
+    const text = files.map((f) => ({ name: f.name, text: f.text }));
+    if (!stored) return;
+    if (changed.length) keep({ from: stored.number, files: text });
+    else leave();
+  });
   const changed = $derived(files.filter((f, i) => f.text !== stored?.files[i]?.text).map((f) => f.name));
 
   let meaning = $state.raw<Schemas['Meaning']>();
   let faults = $state.raw<Schemas['Fault'][]>([]);
+  let clashes = $state.raw<Schemas['Clash'][]>([]);
   let wrong = $state('');
   let asked = 0;
   // Each change asks anew a moment after the last key; an answer that comes late is not shown.
@@ -35,17 +61,15 @@
     const now = files.map((f) => ({ name: f.name, text: f.text }));
     const mine = ++asked;
     if (!changed.length) {
-      meaning = undefined;
-      faults = [];
-      wrong = '';
+      [meaning, faults, clashes, wrong] = [undefined, [], [], ''];
       return;
     }
     const timer = setTimeout(async () => {
       try {
-        const m = await ask(api.POST('/api/meaning', { body: { files: now } }));
-        if (mine === asked) [meaning, faults, wrong] = [m, [], ''];
+        const m = await ask(api.POST('/api/meaning', { body: { from: stored!.number, files: now } }));
+        if (mine === asked) [meaning, faults, clashes, wrong] = [m, [], [], ''];
       } catch (e) {
-        if (mine === asked) [meaning, faults, wrong] = [undefined, e instanceof Refused ? e.faults : [], (e as Error).message];
+        if (mine === asked) [meaning, faults, clashes, wrong] = [undefined, e instanceof Refused ? e.faults : [], e instanceof Refused ? e.clashes : [], (e as Error).message];
       }
     }, 350);
     return () => clearTimeout(timer);
@@ -67,7 +91,8 @@
   }
   let declaring = $state(false);
   async function declare(because: string) {
-    const r = await ask(api.POST('/api/revisions', { body: { files, because } }));
+    const r = await ask(api.POST('/api/revisions', { body: { from: stored!.number, files, because } }));
+    leave();
     router.go(`/declaration/${r.number}`);
   }
 </script>
@@ -75,6 +100,7 @@
 <h1>{#if changed.length}<span class="needs">{count(changed.length, 'file is', 'files are')} changed</span> and not declared yet.{:else if stored}Revision {stored.number} is declared.{:else}The declaration.{/if}</h1>
 {#if stored}<p class="sub">Declared by {stored.operator} {when(stored['made-at'])}: <q>{stored.because}</q> Nothing changes on any target by declaring; see <a use:link href="/drift">drift</a>.</p>{/if}
 {#if error}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{error}</p>{/if}
+{#if kept && changed.length && stored}<p class="bg-ochre-wash border-ochre border-l-4 px-4 py-2" role="status">This is the text that you left here, begun from revision {stored.number}. <button class="cursor-pointer underline" onclick={forget}>Forget it and begin from the newest</button></p>{/if}
 {#if files.length}
   <div class="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_380px]">
     <section class="min-w-0">
@@ -95,7 +121,16 @@
             <li class="border-rule border-b py-1.5"><button class="name cursor-pointer underline" onclick={() => show(f)}>{f.at.file}:{f.at.line}:{f.at.column ?? 1}</button> <span class="wrap-anywhere">{f.message}</span></li>
           {/each}
         </ul>
+        {#each clashes.slice(0, 20) as c (c.file + c.line)}
+          <section class="border-rule my-2 border p-2 text-sm" aria-label="{c.file}, line {c.line}">
+            <p class="name m-0">{c.file}, line {c.line}</p>
+            {#each [['was', c.before], ['theirs', c.theirs], ['yours', c.mine]] as [who, lines] (who)}
+              <p class="m-0 grid grid-cols-[3.5em_1fr]"><span class="text-soft">{who}</span><span class="name wrap-anywhere whitespace-pre-wrap">{(lines as string[]).join('\n') || '(nothing)'}</span></p>
+            {/each}
+          </section>
+        {/each}
       {:else if meaning}
+        {#if meaning.merged?.length}<p class="mb-1">Revision {meaning.revision} was declared since you began from {stored?.number}. Its changes come along:</p><Lines lines={meaning.merged} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>

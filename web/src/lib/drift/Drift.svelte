@@ -27,15 +27,24 @@
   let again = $state(0);
   let chosen = $state<string[]>([]);
   let error = $state('');
+  // What is ticked belongs to the list it was ticked in.
+  $effect(() => {
+    void [target, kind, user, which];
+    chosen = [];
+  });
+  const assigned = $derived(which && which !== 'accepted' ? which : undefined);
   const choice = $derived({ target: target ? [target] : [], kind: kind ? [kind] : [], user: user ? [user] : [] });
-  const findings = $derived(afresh(again, () => ask(api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned: which && which !== 'accepted' ? which : undefined } } }))));
+  const findings = $derived(afresh(again, () => ask(api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned } } }))));
+  let revision = 0; // that the list is of
+  $effect(() => void findings.then((p) => (revision = p.revision), () => {}));
   const me = ask(api.GET('/api/session'));
   const targets = ask(api.GET('/api/targets', { params: { query: { size: 1000 } } }));
   $effect(() => router.keep({ target, kind, user, which }));
 
   async function draft(because: string) {
-    const r = await ask(api.POST('/api/rounds', { body: { targets: choice.target, kinds: choice.kind, users: choice.user, because, first: first || undefined } }));
-    if (!r.id) throw new Error('Nothing to draft: these are for a person to decide.');
+    const what = chosen.length ? { findings: chosen } : { targets: choice.target, kinds: choice.kind, users: choice.user, assigned };
+    const r = await ask(api.POST('/api/rounds', { body: { ...what, revision: revision || undefined, because, first: first || undefined } }));
+    if (!r.id) throw new Error('Nothing to draft. ' + (r.undecided ? `For a person to decide: ${(r.decide ?? []).map((f) => `${f.subject} on ${f.target}`).join(', ')}.` : ''));
     router.go(`/rounds/${r.id}`);
   }
   async function accept(because: string) {
@@ -59,16 +68,17 @@
     error = '';
     again++;
   }
-  const kinds = [{ value: '', name: 'every kind' }, ...['missing', 'unexpected', 'different', 'unmatched', 'contested'].map((k) => ({ value: k, name: k }))];
+  const kinds = [{ value: '', name: 'every kind' }, ...['missing', 'unexpected', 'different', 'unmatched', 'contested', 'passwordless', 'odd'].map((k) => ({ value: k, name: k }))];
 </script>
 
 <Await ask={findings}>
   {#snippet children(p)}
-    <h1>{#if p.total}<span class="needs">{count(p.total, 'finding', 'findings')}</span>{target ? ' on ' + target : ''}{kind ? ', ' + kind : ''}{user ? ' of ' + user : ''}.{:else if target || kind || user}Nothing differs there.{:else}Everything is as declared.{/if}</h1>
+    <h1>{#if p.total}<span class="needs">{count(p.total, 'finding', 'findings')}</span>{target ? ' on ' + target : ''}{kind ? ', ' + kind : ''}{user ? ' of ' + user : ''}{assigned ? ' that ' + assigned + ' looks after' : ''}{which === 'accepted' ? ', accepted for a time' : ''}.{:else}{p.sentence}{/if}</h1>
+    {#if p.total && p.unread?.length}<p class="bg-ochre-wash border-ochre mb-3 border-l-4 px-4 py-2">Never surveyed, so nothing is known there: {p.unread.join(', ')}.</p>{/if}
     <p class="sub">What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.</p>
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
-      {#if p.total}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {target || kind || user ? 'these' : 'all'}</Button>{/if}
+      {#if p.total && which !== 'accepted'}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {chosen.length ? `the ${chosen.length} chosen` : `${target || kind || user || which ? 'these' : 'all'} ${p.total}`}</Button>{/if}
       <Await ask={targets}>
         {#snippet children(list)}
           <Select size="sm" class="w-44" aria-label="Target" bind:value={target} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'every target' }, ...list.items.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />

@@ -15,8 +15,20 @@
   let chain = $state('');
   async function verify() {
     chain = 'Walking the chain…';
-    chain = await ask(api.GET('/api/record-check')).then((v) => v.words, (e: Error) => e.message);
+    chain = await ask(api.GET('/api/record-check')).then((v) => v.words + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''), (e: Error) => e.message);
   }
+  // This browser remembers the head it saw last, and says when the record has gone back since.
+  let gone = $state('');
+  async function remember() {
+    const place = 'record seen';
+    const was = JSON.parse(localStorage.getItem(place) ?? 'null') as Schemas['RecordHead'] | null;
+    const head = await ask(api.GET('/api/record-head', { params: { query: { at: was?.checkpoint } } }));
+    if (was && was.key !== head.key) gone = `The record is signed with another key than when this browser looked last, ${when(was.at)}.`;
+    else if (was && was.checkpoint > head.checkpoint) gone = `The record has gone back: it ends with entry ${head.checkpoint}, and held entry ${was.checkpoint} when this browser looked last, ${when(was.at)}.`;
+    else if (was && was.hash !== head.then) gone = `The record is another: entry ${was.checkpoint} is not the one it held when this browser looked last, ${when(was.at)}.`;
+    else if (head.checkpoint) localStorage.setItem(place, JSON.stringify(head));
+  }
+  remember().catch(() => {});
   let about = $state<Schemas['Entry'] | null>(null);
   let comment = $state('');
   let error = $state('');
@@ -31,11 +43,12 @@
       error = (e as Error).message;
     }
   }
-  const kinds = ['sign-in', 'sign-in refused', 'sign-out', 'revision', 'survey', 'drift', 'round', 'step', 'key', 'secret', 'operator', 'comment'];
+  const kinds = ['sign-in', 'sign-in refused', 'sign-out', 'revision', 'survey', 'drift', 'round', 'step', 'key', 'secret', 'operator', 'comment', 'intrusion'];
 </script>
 
 <h1>The record, newest first.</h1>
-<p class="sub">Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button class="text-ink cursor-pointer underline" onclick={verify}>Check the chain</button> <span role="status">{chain}</span></p>
+<p class="sub">Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button class="text-ink cursor-pointer underline" onclick={verify}>Check the chain</button> <a class="text-ink" href="/api/record-export" download="record.jsonl">Take it away as a file</a> <span role="status" class="wrap-anywhere">{chain}</span></p>
+{#if gone}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{gone}</p>{/if}
 <div class="mb-4 flex flex-wrap gap-3">
   <Select size="sm" class="w-40 py-1" aria-label="Kind" placeholder="" bind:value={filter.kind} onchange={() => (before = 0)} items={[{ value: '', name: 'every kind' }, ...kinds.map((k) => ({ value: k, name: k }))]} />
   {#each ['operator', 'target', 'user'] as const as n (n)}<div class="w-40"><Input size="sm" placeholder={n} aria-label={n} bind:value={filter[n]} oninput={() => (before = 0)} /></div>{/each}

@@ -82,6 +82,7 @@
       </h1>
       <p class="sub">Drafted by {r['drafted-by']} {when(r['drafted-at'])}, revision {r.revision}{#if r['approved-by']}; approved by {r['approved-by']} {when(r['approved-at'])}{/if}{#if r['run-by']}; run by {r['run-by']} {when(r['started-at'])}{/if}{#if r['stopped-by']}; stopped by {r['stopped-by']}{/if}{#if r['ended-at']}, ended {when(r['ended-at'])}{/if}.{#if r.undoes}{' '}It takes back <a use:link href="/rounds/{r.undoes}">round {r.undoes}</a>.{/if} <q>{r.because}</q></p>
       {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
+      {#if r.guard}<p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2"><strong class="font-medium">A guard stopped it</strong>: {r.guard}</p>{/if}
       {#each r.holds as h, i (i)}
         <p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2"><strong class="font-medium">{h.kind}</strong>: {h.words}{#if h.firm}. Nobody can approve that.{/if}</p>
       {/each}

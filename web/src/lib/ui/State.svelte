@@ -9,7 +9,7 @@
   };
   const kinds: Record<string, string> = {
     'as declared': 'good', surveyed: 'good', done: 'good', complete: 'good', 'already-so': 'good',
-    missing: 'bad', unexpected: 'bad', different: 'bad', unmatched: 'bad', contested: 'bad', 'not declared': 'bad', failed: 'bad', moved: 'bad', incomplete: 'bad', stopped: 'bad',
+    missing: 'bad', unexpected: 'bad', different: 'bad', unmatched: 'bad', contested: 'bad', passwordless: 'bad', odd: 'bad', 'not declared': 'bad', failed: 'bad', moved: 'bad', incomplete: 'bad', stopped: 'bad',
     'key changed': 'bad', 'login refused': 'bad', findings: 'bad', finding: 'bad', 'open to question': 'bad', 'not asked for': 'bad',
     refused: 'bad', drafted: 'wait',
     draft: 'wait', held: 'bad', approved: 'wait', running: 'wait', waiting: 'wait', 'key not accepted': 'wait', found: 'wait',

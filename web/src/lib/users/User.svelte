@@ -24,7 +24,7 @@
     router.go(r.id ? `/rounds/${r.id}` : '/drift?user=' + encodeURIComponent(id));
   }
   const attributes = (accounts: Schemas['Account'][]) => [...new Set(accounts.flatMap((a) => Object.keys(a.attributes ?? {})))].sort();
-  const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' || v.length > 1 ? count(v.length, 'value', 'values') : v[0]);
+  const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', '));
 </script>
 
 {#snippet asks(target: string, what: string, text: string)}
@@ -33,7 +33,7 @@
 <Await ask={user}>
   {#snippet children(u)}
     {@const drift = u.accounts.flatMap((a) => a.findings)}
-    <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
+    <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(u.accounts.filter((a) => a.state === 'not surveyed').length, 'target', 'targets')} of {u.accounts.length} yet.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
     <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
     {#if drift.some((f) => !f.decide)}<p class="mb-6"><Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button></p>{/if}
     {#if u.accounts.length}
