@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -28,17 +29,20 @@ var doors = map[string]service.Duty{
 	"draft": service.Draft, "bulk": service.Draft, "reconcile": service.Draft, "list-rounds": service.Look, "show-round": service.Look, "list-steps": service.Look,
 	"approve": service.Approve, "run": service.Run, "schedule": service.Run, "stop": service.Run, "undo": service.Draft, "follow-round": service.Look, "watch": service.Look,
 	"list-record": service.Look, "show-entry": service.Look, "comment": service.Look, "verify-record": service.Look,
+	"record-head": service.Look, "record-checkpoint": service.Look, "export-record": service.Look, "change-password": "nobody",
 	"list-operators": service.Administer, "add-operator": service.Administer, "set-operator": service.Administer, "remove-operator": service.Administer,
+	"confirm-operator": service.Administer, "reset-password": service.Administer,
 	"list-tokens": service.Look, "remove-token": service.Look, "list-secrets": service.Administer, "set-secret": service.Administer,
 }
 
 var bodies = map[string]string{
-	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`, "declare": `{"files":[{"name":"f","text":"roost: 1"}],"because":"b"}`,
+	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`, "declare": `{"files":[{"name":"f","text":"roost: 1"}],"because":"b","from":0}`,
 	"meaning": `{"files":[{"name":"f","text":"roost: 1"}]}`, "edit": `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`, "edit-meaning": `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
 	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`, "comment-finding": `{"text":"t"}`,
 	"adopt": `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`, "bulk": `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
 	"import": `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
 	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
+	"reset-password": `{"password":"a long enough password"}`, "change-password": `{"old":"x","new":"a long enough password"}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }
 
@@ -184,8 +188,8 @@ func TestSignIn(t *testing.T) {
 		t.Errorf("a refusal echoes what was sent: %d %s", status, text)
 	}
 	refused := 0
-	for range 6 {
-		if status, _, header := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":"no"}`); status == 429 && header.Get("Retry-After") != "" {
+	for i := range 6 {
+		if status, _, header := c.call("POST", "/api/session", "", fmt.Sprintf(`{"name":"odd.strand","password":"no %d"}`, i)); status == 429 && header.Get("Retry-After") != "" {
 			refused++
 		}
 	}

@@ -213,7 +213,7 @@ func signedIn(room *bodies) func(http.Handler) http.Handler {
 			case open:
 				r.Body = http.MaxBytesReader(w, r.Body, small)
 			}
-			n := r.ContentLength
+			n := min(r.ContentLength, maxDeclaration)
 			if n < 0 {
 				n = maxDeclaration // it does not say how much is to come
 			}
