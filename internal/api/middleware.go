@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"encoding/json"
 	"log/slog"
 	"net"
 	"net/http"
@@ -77,9 +76,7 @@ func named(names []string) func(http.Handler) http.Handler {
 			if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return n == host || strings.HasPrefix(n, "*.") && strings.HasSuffix(host, n[1:]) }) {
 				p := document(&service.Problem{Kind: service.Forbidden, Words: "this service is not called so; the setting names says what it is called"})
 				p.Status, p.Title = http.StatusMisdirectedRequest, http.StatusText(http.StatusMisdirectedRequest)
-				w.Header().Set("Content-Type", "application/problem+json")
-				w.WriteHeader(p.Status)
-				_ = json.NewEncoder(w).Encode(p)
+				writeDocument(w, p)
 				return
 			}
 			next.ServeHTTP(w, r)

@@ -67,8 +67,9 @@ func document(p *service.Problem) *Problem {
 	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind), Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults, Clashes: p.Clashes}
 }
 
-func writeProblem(w http.ResponseWriter, p *service.Problem) {
-	d := document(p)
+func writeProblem(w http.ResponseWriter, p *service.Problem) { writeDocument(w, document(p)) }
+
+func writeDocument(w http.ResponseWriter, d *Problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	for k, v := range d.GetHeaders() {
 		w.Header()[k] = v

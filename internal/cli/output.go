@@ -159,7 +159,12 @@ func clock(t *time.Time) string {
 }
 
 // kinds of findings, as people read them.
-var kindsOfFindings = []string{"missing", "unexpected", "different", "unmatched", "contested", "passwordless", "odd"}
+var kindsOfFindings = func() (names []string) {
+	for _, k := range model.FindingKinds {
+		names = append(names, string(k))
+	}
+	return names
+}()
 
 // flat is a text on one line, for lines that are put together by hand.
 func flat(s string) string { return model.Clean(s, false) }

@@ -297,7 +297,10 @@ func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, err
 		return Verified{}, err
 	}
 	out.Holds, out.Head, out.Print = true, &c, c.Print()
-	out.Words = fmt.Sprintf("the record holds: %s, each following from the one before, as %s say", count(int(at.Seq), "entry", "entries"), count(out.Checkpoints, "checkpoint", "checkpoints"))
+	out.Words = fmt.Sprintf("the record holds: %s, each following from the one before", count(int(at.Seq), "entry", "entries"))
+	if out.Checkpoints > 0 {
+		out.Words += ", as " + count(out.Checkpoints, "checkpoint says", "checkpoints say")
+	}
 	if out.Behind > 0 {
 		out.Words += fmt.Sprintf("; %s behind its head were written by no service and do not count", count(int(out.Behind), "row", "rows"))
 	}

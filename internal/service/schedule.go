@@ -84,11 +84,7 @@ func (s *Service) windowsOpen(ctx context.Context, c *current, id int64) (bool, 
 
 // repeat surveys and reconciles the targets that ask for it.
 func (s *Service) repeat(ctx context.Context) error {
-	c, err := s.current(ctx)
-	if err != nil {
-		return err
-	}
-	known, err := s.Store.Targets(ctx)
+	c, known, err := s.standing(ctx)
 	if err != nil {
 		return err
 	}
@@ -129,11 +125,7 @@ const behindFor = 10 * time.Second
 // compareBehind compares targets whose findings are of another day or revision:
 // a day has passed, or a service ended before it had compared. seen remembers since when.
 func (s *Service) compareBehind(ctx context.Context, seen map[string]time.Time) error {
-	c, err := s.current(ctx)
-	if err != nil {
-		return err
-	}
-	known, err := s.Store.Targets(ctx)
+	c, known, err := s.standing(ctx)
 	if err != nil {
 		return err
 	}

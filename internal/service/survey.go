@@ -357,11 +357,7 @@ func (c *current) behind(known map[string]store.Target, targets []string) (names
 // of another revision or day, and returns the revision that all are of then.
 func (s *Service) catchUp(ctx context.Context, targets []string) (*current, error) {
 	for {
-		c, err := s.current(ctx)
-		if err != nil {
-			return nil, err
-		}
-		known, err := s.Store.Targets(ctx)
+		c, known, err := s.standing(ctx)
 		if err != nil {
 			return nil, err
 		}
@@ -443,4 +439,14 @@ func (s *Service) AcceptKey(ctx context.Context, who Operator, name, print strin
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.now(), Kind: "key", Operator: who.Name, Target: name, Words: words}}, tx.PutTarget(ctx, row)
 	})
+}
+
+// standing is what is declared and, by target, how far it was surveyed and compared.
+func (s *Service) standing(ctx context.Context) (*current, map[string]store.Target, error) {
+	c, err := s.current(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	known, err := s.Store.Targets(ctx)
+	return c, known, err
 }

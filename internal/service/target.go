@@ -81,11 +81,7 @@ func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}
-	c, err := s.current(ctx)
-	if err != nil {
-		return nil, err
-	}
-	known, err := s.Store.Targets(ctx)
+	c, known, err := s.standing(ctx)
 	if err != nil {
 		return nil, err
 	}

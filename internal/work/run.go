@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -348,23 +349,32 @@ func (w *worker) giveUp(ctx context.Context, results []Result, open []int) {
 	}
 }
 
-// look reads of a target what some steps speak of.
+// look reads of a target what some steps speak of, by names as the target tells them apart.
 func (w *worker) look(ctx context.Context, results []Result, which []int) (connect.View, error) {
 	type name struct {
 		kind model.ObjectKind
 		name string
 	}
+	if err := w.ready(ctx); err != nil {
+		return nil, err
+	}
+	of := func(kind model.ObjectKind, n string) name {
+		if w.connector.Schema().FoldNames {
+			n = strings.ToLower(n)
+		}
+		return name{kind, n}
+	}
 	seen := map[name]*model.Object{}
 	for _, i := range which {
-		seen[name{connect.ObjectOf(results[i].Act), results[i].Name}] = nil
+		seen[of(connect.ObjectOf(results[i].Act), results[i].Name)] = nil
 	}
 	err := w.read(ctx, func(o model.Object) error {
-		if _, asked := seen[name{o.Kind, o.Name}]; asked {
-			seen[name{o.Kind, o.Name}] = &o
+		if _, asked := seen[of(o.Kind, o.Name)]; asked {
+			seen[of(o.Kind, o.Name)] = &o
 		}
 		return nil
 	})
-	return func(kind model.ObjectKind, n string) *model.Object { return seen[name{kind, n}] }, err
+	return func(kind model.ObjectKind, n string) *model.Object { return seen[of(kind, n)] }, err
 }
 
 // ready connects if need be, several times. When it cannot, the target is given up.

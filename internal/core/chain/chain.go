@@ -129,7 +129,7 @@ func (c *Checkpoint) Print() string {
 	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
 }
 
-// maxLine bounds one line of an export: bodies have at most a few kilobytes.
+// maxLine bounds one line of an export: the largest body that is kept, in base64.
 const maxLine = 32 << 20
 
 // Verified is what a walk over an export found.
@@ -146,47 +146,40 @@ func Verify(from io.Reader, key []byte) (Verified, error) {
 	v := Verified{Head: Start()}
 	sc := bufio.NewScanner(from)
 	sc.Buffer(make([]byte, 64<<10), maxLine)
-	for line := 1; sc.Scan(); line++ {
+	for n := 1; sc.Scan(); n++ {
 		text := bytes.TrimSpace(sc.Bytes())
 		if len(text) == 0 {
 			continue
 		}
-		var both struct {
-			Entry
-			Checkpoint
-			Hash []byte    `json:"hash"`
-			At   time.Time `json:"at"`
-			Seq  *int64    `json:"seq"`
-			Mark *int64    `json:"checkpoint"`
-		}
-		if err := json.Unmarshal(text, &both); err != nil {
-			return v, &BrokenError{v.Head.Seq + 1, fmt.Sprintf("line %d cannot be read: %v", line, err)}
-		}
-		switch {
-		case both.Mark != nil:
-			c := both.Checkpoint
-			c.Seq, c.Hash, c.At = *both.Mark, both.Hash, both.At
-			if key == nil {
-				key = c.Key
-			}
-			if err := v.checkpoint(&c, key); err != nil {
-				return v, err
-			}
-		case both.Seq != nil:
-			e := both.Entry
-			e.Seq, e.Hash, e.At = *both.Seq, both.Hash, both.At
-			var err error
-			if v.Head, err = v.Head.Follow(&e); err != nil {
-				return v, err
-			}
-		default:
-			return v, &BrokenError{v.Head.Seq + 1, fmt.Sprintf("line %d is neither an entry nor a checkpoint", line)}
+		if err := v.line(n, text, &key); err != nil {
+			return v, err
 		}
 	}
 	if errors.Is(sc.Err(), bufio.ErrTooLong) {
 		return v, fmt.Errorf("a line is longer than %d bytes", maxLine)
 	}
 	return v, sc.Err()
+}
+
+// line takes the next line: an entry, or else a checkpoint, the first of which tells the key when none is asked for.
+func (v *Verified) line(n int, text []byte, key *[]byte) error {
+	var e Entry
+	var c Checkpoint
+	if err := json.Unmarshal(text, &e); err != nil {
+		return &BrokenError{v.Head.Seq + 1, fmt.Sprintf("line %d cannot be read: %v", n, err)}
+	}
+	if e.Seq > 0 {
+		next, err := v.Head.Follow(&e)
+		v.Head = next
+		return err
+	}
+	if err := json.Unmarshal(text, &c); err != nil || len(c.Signature) == 0 {
+		return &BrokenError{v.Head.Seq + 1, fmt.Sprintf("line %d is neither an entry nor a checkpoint", n)}
+	}
+	if *key == nil {
+		*key = c.Key
+	}
+	return v.checkpoint(&c, *key)
 }
 
 func (v *Verified) checkpoint(c *Checkpoint, key []byte) error {
