@@ -76,6 +76,12 @@ func (p page) click(text string) {
 	p.until(`(` + find + `.click(), true)`)
 }
 
+// fill puts a value in the place of whatever a field holds.
+func (p page) fill(field, value string) {
+	p.t.Helper()
+	p.until(`(() => { const x = document.querySelector(` + quote(field) + `); if (!x) return false; x.value = ` + quote(value) + `; x.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+}
+
 // shot keeps a picture when SHOTS names a folder: that is how docs/screenshots is made.
 func (p page) shot(name string) {
 	p.t.Helper()
@@ -136,6 +142,11 @@ func TestConsole(t *testing.T) {
 	type_("roles: [deck-crew, mat]", "roles: [deck-crew, mate]")
 	p.sees("Marit Fell gains group bridge on 4 targets")
 	p.shot("declaration")
+	p.do(chromedp.Navigate(p.url + "/drift"))
+	p.sees("759 findings")
+	p.do(chromedp.Navigate(p.url + "/declaration"))
+	p.sees("This is the text that you left here, begun from revision 1.")
+	p.sees("Marit Fell gains group bridge on 4 targets")
 	p.click("Declare it")
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "Marit becomes mate"))
 	p.click("Declare")
@@ -155,8 +166,15 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/drift?kind=unmatched"))
 	p.sees("1 finding, unmatched.")
 	p.until(`(document.querySelector('td input').click(), true)`)
+	p.sees("Draft a round from the 1 chosen")
 	p.click("assign to me")
 	p.sees("odd.strand looks after it")
+	p.do(chromedp.Navigate(p.url + "/drift?which=odd.strand"))
+	p.sees("1 finding that odd.strand looks after.")
+	p.click("Draft a round from these 1")
+	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "only mine"))
+	p.click("Draft")
+	p.sees("Nothing to draft. For a person to decide: kari.berg on sooty-tern.")
 	p.do(chromedp.Navigate(p.url + "/drift"))
 	p.sees("759 findings")
 	p.shot("drift")
@@ -229,6 +247,31 @@ func TestConsole(t *testing.T) {
 	p.sees("Bjørn Åsen is as declared on 4 targets.")
 	p.do(chromedp.Navigate(p.url + "/users/nobody.such"))
 	p.sees(`no user is called "nobody.such"`)
+
+	// Two who change the same line are both told; nothing of either is lost.
+	p.click("Declaration")
+	p.click("deck.yaml")
+	type_("roles: [deck-crew]", "roles: [deck-crew, mate]")
+	p.sees("Marit Fell gains group bridge")
+	must(t, d, "edit", "users", "marit.fell", "--add", "roles=bosun", "--yes", "--because", "says the captain")
+	type_("roles: [deck-crew, mate]", "roles: [mate]")
+	p.sees("changes the same lines (deck.yaml, line 12")
+	p.sees("theirs roles: [deck-crew, bosun]")
+	p.shot("declaration-clash")
+	p.click("forget your text and begin from the newest")
+	p.sees("Revision 4 is declared.")
+
+	p.click("Odd Strand")
+	p.do(chromedp.WaitVisible(css("#old")), chromedp.SendKeys(css("#old"), "wrong password"), chromedp.SendKeys(css("#new"), "a new long password"), chromedp.SendKeys(css("#again"), "another long password"))
+	p.click("Change it")
+	p.sees("The new password was not typed twice alike.")
+	p.fill("#again", "a new long password")
+	p.click("Change it")
+	p.sees("that is not the password you have")
+	p.shot("password")
+	p.fill("#old", d.Password)
+	p.click("Change it")
+	p.sees("Your password is changed.")
 
 	p.click("as the system")
 	p.click("light")

@@ -179,6 +179,9 @@ func (a *app) targetShow() *cobra.Command {
 					x.Name, x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
 			for _, h := range held.Items {
 				note := h.Protected
+				if note == "" && h.System {
+					note = "the system's own, lent"
+				}
 				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
 				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]), one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
 			}

@@ -23,10 +23,12 @@
   let at = $state(0);
   let error = $state('');
   let kept = $state(false); // the text was left here before
+  let me = ''; // who writes it
   const begin = (r: Schemas['RevisionFiles'], text: { name: string; text: string }[]) => ((stored = r), (files = text.map((f) => ({ ...f }))));
   const revision = (number: number) => ask(api.GET('/api/revisions/{number}', { params: { path: { number } } }));
   async function open() {
-    const draft = takeUp();
+    me = (await ask(api.GET('/api/session'))).name;
+    const draft = takeUp(me);
     if (draft) {
       begin(await revision(draft.from), draft.files);
       kept = true;
@@ -37,7 +39,7 @@
   }
   open().catch((e: Error) => (error = e.message));
   async function forget() {
-    leave();
+    leave(me);
     kept = false;
     error = '';
     await open().catch((e: Error) => (error = e.message));
@@ -46,8 +48,8 @@
   $effect(() => {
     const text = files.map((f) => ({ name: f.name, text: f.text }));
     if (!stored) return;
-    if (changed.length) keep({ from: stored.number, files: text });
-    else leave();
+    if (changed.length) keep(me, { from: stored.number, files: text });
+    else leave(me);
   });
   const changed = $derived(files.filter((f, i) => f.text !== stored?.files[i]?.text).map((f) => f.name));
 
@@ -92,7 +94,7 @@
   let declaring = $state(false);
   async function declare(because: string) {
     const r = await ask(api.POST('/api/revisions', { body: { from: stored!.number, files, because } }));
-    leave();
+    leave(me);
     router.go(`/declaration/${r.number}`);
   }
 </script>
@@ -129,6 +131,7 @@
             {/each}
           </section>
         {/each}
+        {#if clashes.length}<p>Make these lines as theirs and the rest of your text can be declared, or <button class="cursor-pointer underline" onclick={forget}>forget your text and begin from the newest</button>.</p>{/if}
       {:else if meaning}
         {#if meaning.merged?.length}<p class="mb-1">Revision {meaning.revision} was declared since you began from {stored?.number}. Its changes come along:</p><Lines lines={meaning.merged} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />

@@ -15,7 +15,7 @@
   let chain = $state('');
   async function verify() {
     chain = 'Walking the chain…';
-    chain = await ask(api.GET('/api/record-check')).then((v) => v.words + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''), (e: Error) => e.message);
+    chain = await ask(api.GET('/api/record-check')).then((v) => v.words + '.' + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''), (e: Error) => e.message);
   }
   // This browser remembers the head it saw last, and says when the record has gone back since.
   let gone = $state('');

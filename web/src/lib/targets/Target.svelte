@@ -67,8 +67,8 @@
           <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
           <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
           <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
-          <Cell>{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation[0]}</span>{/if}</Cell>
-          <Cell>{[a.system ? "the system's own" : '', a.protected ?? ''].filter(Boolean).join('; ')}</Cell>
+          <Cell>{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation.join(', ')}</span>{/if}</Cell>
+          <Cell>{a.protected || (a.system ? "the system's own, lent" : '')}</Cell>
         </Row>
       {/each}
     </Grid>
