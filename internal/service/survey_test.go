@@ -3,11 +3,16 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/store"
+	"hen-roost/internal/work"
 )
 
 // An older comparison is not put in the place of a newer one.
@@ -111,5 +116,97 @@ func TestNeverSurveyed(t *testing.T) {
 	}
 	if d, err := s.Target(ctx, Itself, "arctic"); err != nil || d.SurveyedAt != nil {
 		t.Errorf("%+v %v", d, err)
+	}
+}
+
+// silent are targets of which some take the connection and say nothing until the gate opens.
+type silent struct {
+	*tern
+	dead, hang bool
+	gate       chan struct{}
+}
+
+func (f *silent) Open(c context.Context, a connect.Access) (connect.Session, error) {
+	if f.dead && strings.HasPrefix(a.Target, "dead") {
+		if f.hang {
+			<-f.gate
+		}
+		return nil, errors.New("it took the connection but said nothing")
+	}
+	return f.tern.Open(c, a)
+}
+
+// Targets that say nothing hold up no other, however many they are.
+func TestSilentTargets(t *testing.T) {
+	s, f := start(t)
+	q := &silent{tern: f, gate: make(chan struct{})}
+	s.Kinds["tern"] = q
+	var text strings.Builder
+	at := strings.Index(declaration, "targets:\n") + len("targets:\n")
+	text.WriteString(declaration[:at])
+	for i := range s.Width {
+		fmt.Fprintf(&text, "  dead%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
+	}
+	text.WriteString(declaration[at:])
+	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text.String()}}, "begin"); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
+		t.Fatal(err)
+	}
+	all := func(want string, told func(SurveyResult)) {
+		t.Helper()
+		got, err := s.Survey(ctx, Itself, nil, told)
+		if err != nil || len(got) != s.Width+1 {
+			t.Fatalf("%d surveyed: %v", len(got), err)
+		}
+		for _, r := range got {
+			if r.Target != "arctic" && r.State != want {
+				t.Fatalf("%+v", r)
+			}
+		}
+	}
+	all(Surveyed, nil)
+	q.dead = true
+	all(OutOfReach, nil)
+	q.hang = true
+	var once sync.Once
+	all(OutOfReach, func(r SurveyResult) { // the gate opens when the one that answers has answered: else this never ends
+		if r.Target == "arctic" {
+			once.Do(func() { close(q.gate) })
+		}
+	})
+}
+
+// A target that a round works on is told to be busy, and stays as it was known.
+func TestBusyTarget(t *testing.T) {
+	s, _ := surveyed(t, declaration)
+	was := busyFor
+	busyFor = 50 * time.Millisecond
+	t.Cleanup(func() { busyFor = was })
+	held, err := work.TryHold(ctx, journal{s}, "target/arctic", "somebody else")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Survey(ctx, Itself, nil, nil)
+	if err != nil || got[0].State != Busy || !strings.Contains(got[0].Words, "has worked on it") {
+		t.Errorf("%+v %v", got, err)
+	}
+	if d, err := s.Target(ctx, Itself, "arctic"); err != nil || d.State != Surveyed {
+		t.Errorf("%+v %v", d, err)
+	}
+	held.Release()
+	survey(t, s)
+}
+
+// A service is ready when it can answer, not before it has read what is declared.
+func TestReady(t *testing.T) {
+	s, _ := surveyed(t, declaration)
+	if err := s.Ready(ctx); err == nil || ProblemOf(err).Kind != Away || !strings.Contains(err.Error(), "the declaration is being read") {
+		t.Errorf("%v", err)
+	}
+	s.Warm(ctx)
+	if err := s.Ready(ctx); err != nil {
+		t.Error(err)
 	}
 }
