@@ -14,6 +14,7 @@ import (
 	"strings"
 	"testing"
 
+	"hen-roost/internal/demo"
 	"hen-roost/internal/service"
 )
 
@@ -52,7 +53,14 @@ type caller struct {
 	t       *testing.T
 	address string
 	http    *http.Client
+	host    string // to ask for, if not what the address says
 }
+
+func calling(t *testing.T, d *demo.Demo) caller {
+	return caller{t: t, address: d.Server.Address, http: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+}
+
+func (c caller) as(host string) caller { c.host = host; return c }
 
 func (c caller) call(method, path, token, body string, header ...string) (int, string, http.Header) {
 	c.t.Helper()
@@ -60,6 +68,7 @@ func (c caller) call(method, path, token, body string, header ...string) (int, s
 	if err != nil {
 		c.t.Fatal(err)
 	}
+	req.Host = c.host
 	if body != "" {
 		req.Header.Set("Content-Type", "application/json")
 	}
@@ -85,7 +94,7 @@ func (c caller) call(method, path, token, body string, header ...string) (int, s
 // no operation is missing from the list above.
 func TestEveryDoor(t *testing.T) {
 	d := prepared(t)
-	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	c := calling(t, d)
 	tokens := map[service.Duty]string{}
 	ctx := context.Background()
 	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Draft: {"draft"}, service.Approve: {"approve"}, service.Run: {"run"}, service.Administer: {"administer"}} {
@@ -168,7 +177,7 @@ func TestDocumentIsCurrent(t *testing.T) {
 
 func TestSignIn(t *testing.T) {
 	d := start(t)
-	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	c := calling(t, d)
 	good := `{"name":"odd.strand","password":"` + d.Password + `"}`
 	status, _, header := c.call("POST", "/api/session", "", good)
 	cookie := header.Get("Set-Cookie")
@@ -235,4 +244,86 @@ func TestSecretsStaySealed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+}
+
+// Whoever is nobody is refused before a byte of what they send is read, and
+// nobody who is somebody can hold more open than their share, or for longer than they may look.
+func TestBounds(t *testing.T) {
+	d := start(t)
+	c := calling(t, d)
+	read := &counted{left: 100 << 20}
+	req, err := http.NewRequest("POST", d.Server.Address+"/api/revisions", read)
+	if err != nil {
+		t.Fatal(err)
+	}
+	req.ContentLength = read.left
+	if resp, err := c.http.Do(req); err != nil || resp.StatusCode != 401 || read.given > 8<<20 {
+		t.Errorf("%v after %d bytes: %v", resp, read.given, err)
+	} else {
+		resp.Body.Close()
+	}
+	if status, text, _ := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":"`+strings.Repeat("x", 64<<10)+`"}`); status != 413 {
+		t.Errorf("a sign-in of 64 KB: %d %s", status, text)
+	}
+	if status, text, _ := c.as("evil.example").call("GET", "/api/session", "", ""); status != 421 || !strings.Contains(text, "not called so") {
+		t.Errorf("another name: %d %s", status, text)
+	}
+	c.call("BREW", "/api/nothing", "", "")
+	if _, text, _ := c.call("GET", "/metrics", "", ""); strings.Contains(text, "BREW") || !strings.Contains(text, `method="other"`) {
+		t.Error("what is asked for makes labels of its own")
+	}
+
+	ctx := context.Background()
+	if _, err := d.Server.Service.AddOperator(ctx, service.Itself, "wanda.ross", "", "a long enough password", []string{"look"}); err != nil {
+		t.Fatal(err)
+	}
+	_, secret, _, err := d.Server.Service.SignIn(ctx, "wanda.ross", "a long enough password", "watching", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	open := func() *http.Response {
+		t.Helper()
+		req, err := http.NewRequest("GET", d.Server.Address+"/api/watch", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+secret)
+		resp, err := c.http.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { resp.Body.Close() })
+		return resp
+	}
+	first := open()
+	for range 7 {
+		if resp := open(); resp.StatusCode != 200 {
+			t.Errorf("%d of the first eight", resp.StatusCode)
+		}
+	}
+	if resp := open(); resp.StatusCode != 429 || resp.Header.Get("Content-Type") != "application/problem+json" {
+		t.Errorf("a ninth: %d %v", resp.StatusCode, resp.Header)
+	}
+	if err := d.Server.Service.RemoveOperator(ctx, service.Itself, "wanda.ross"); err != nil {
+		t.Fatal(err)
+	}
+	rest, err := io.ReadAll(first.Body) // it ends, or this test does not
+	if err != nil || !strings.Contains(string(rest), `"status":401`) {
+		t.Errorf("the stream of somebody removed: %v %.300s", err, rest)
+	}
+	if resp := open(); resp.StatusCode != 401 {
+		t.Errorf("somebody removed: %d", resp.StatusCode)
+	}
+}
+
+// counted is a body that counts what is read of it.
+type counted struct{ left, given int64 }
+
+func (c *counted) Read(p []byte) (int, error) {
+	if c.left == 0 {
+		return 0, io.EOF
+	}
+	n := min(int64(len(p)), c.left)
+	c.left, c.given = c.left-n, c.given+n
+	return int(n), nil
 }

@@ -2,8 +2,6 @@ package test
 
 import (
 	"context"
-	"crypto/tls"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -163,7 +161,7 @@ func TestWatch(t *testing.T) {
 // The calls that the console makes take and give what the document says.
 func TestCalls(t *testing.T) {
 	d := prepared(t)
-	c := caller{t, d.Server.Address, &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	c := calling(t, d)
 	_, secret, _, err := d.Server.Service.SignIn(context.Background(), "odd.strand", d.Password, "test", "127.0.0.1")
 	if err != nil {
 		t.Fatal(err)

@@ -277,3 +277,82 @@ func TestKilledTenTimes(t *testing.T) {
 		t.Errorf("it does not stop in good order: %v", err)
 	}
 }
+
+// A step may take a minute in which nothing is heard of it: whoever follows its round stays until it ends.
+func TestSlowStep(t *testing.T) {
+	d := prepared(t)
+	out, err := d.Hosts["little-tern"].Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\nsleep 60\n' >/etc/shadow-maint/useradd-post.d/slow && chmod 755 /etc/shadow-maint/useradd-post.d/slow`)
+	if err != nil {
+		t.Fatal(out)
+	}
+	must(t, d, "draft", "--target", "little-tern", "--user", "marit.fell", "--because", "slow")
+	must(t, d, "approve", "1")
+	began := time.Now()
+	expect(t, d, 0, "Round 1 is complete", "run", "1")
+	if time.Since(began) < 55*time.Second {
+		t.Error("the step was not slow, so this test says nothing")
+	}
+}
+
+// Two services carry one round and their database stands still for longer than
+// their leases last, twice. What one has begun the other does not begin beside
+// it: every account is made once, every step is told once.
+func TestDatabaseStandsStill(t *testing.T) {
+	d := prepared(t)
+	for _, h := range d.Hosts {
+		if out, err := h.Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && cd /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\necho "$SUBJECT" >>/var/log/made\nsleep 0.1\n' >count && chmod 755 count && : >/var/log/made`); err != nil {
+			t.Fatal(out)
+		}
+	}
+	must(t, d, "draft", "--because", "the database stands still")
+	must(t, d, "approve", "1")
+	b, err := os.ReadFile(filepath.Join(d.Data, "db", "pid"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(b)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	roostBin := binary(t)
+	var log safe
+	for range 2 {
+		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--key-file", filepath.Join(d.Data, "seal.key"))
+		serve.Env = append(os.Environ(), "ROOST_BATCH=5", "ROOST_PATIENCE=20s", "ROOST_DATABASE=root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")
+		serve.Stdout, serve.Stderr = &log, &log
+		serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
+		if err := serve.Start(); err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { _ = serve.Process.Signal(syscall.SIGTERM); _ = serve.Wait() })
+	}
+	await(t, "both to be ready", func() bool { return strings.Count(log.String(), "ready ") == 2 })
+	must(t, d, "run", "1", "--no-wait")
+	for part := 1; part <= 2; part++ {
+		await(t, "steps to end", func() bool {
+			r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+			return r.Steps-r.Outcomes["waiting"]-r.Outcomes["running"] > part*100
+		})
+		if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(8 * time.Second) // that is the trouble itself: a lease lasts six
+		if err := syscall.Kill(pid, syscall.SIGCONT); err != nil {
+			t.Fatal(err)
+		}
+	}
+	await(t, "the round to end", func() bool {
+		out, _, code := roost(t, d.Profile, "", "round", "show", "1", "-o", "json")
+		return code == 0 && decode[service.Round](t, out).State != service.Running
+	})
+	r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+	if r.State != service.Complete || r.Outcomes["done"] != 758 {
+		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
+	}
+	for name, h := range d.Hosts {
+		if out, err := h.Exec("sort /var/log/made | uniq -d"); err != nil || out != "" {
+			t.Errorf("%s: made twice: %s %v", name, out, err)
+		}
+	}
+	toldOnce(t, d, 758)
+}

@@ -33,6 +33,7 @@ type signInAnswer struct {
 func (h *handlers) signIn(api huma.API) {
 	o := operation(http.MethodPost, "/session", "sign-in", "Sign in with name and password")
 	o.Security = []map[string][]string{}
+	o.MaxBodyBytes = 16 << 10 // it is read before anybody knows who sends it
 	huma.Register(api, o, func(ctx context.Context, in *signInRequest) (*signInAnswer, error) {
 		who, secret, until, err := h.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Token, address(ctx))
 		if err != nil {

@@ -202,16 +202,13 @@ func (b *bodies) give(n int64) {
 // signedIn refuses whoever is nobody before a byte of what they send is read,
 // but for signing in; and what together would be more than there is room for.
 func signedIn(room *bodies) func(http.Handler) http.Handler {
-	const small = 16 << 10 // a sign-in
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			switch open := r.URL.Path == "/api/session" || r.URL.Path == "/api/openapi.json" || r.URL.Path == "/api/openapi.yaml"; {
-			case who(r.Context()).Name == "" && !open:
+			open := r.URL.Path == "/api/session" || r.URL.Path == "/api/openapi.json" || r.URL.Path == "/api/openapi.yaml"
+			if who(r.Context()).Name == "" && !open {
 				w.Header().Set("Connection", "close") // whatever they go on sending
 				writeProblem(w, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
 				return
-			case open:
-				r.Body = http.MaxBytesReader(w, r.Body, small)
 			}
 			n := min(r.ContentLength, maxDeclaration)
 			if n < 0 {

@@ -127,7 +127,7 @@ type silent struct {
 }
 
 func (f *silent) Open(c context.Context, a connect.Access) (connect.Session, error) {
-	if f.dead && strings.HasPrefix(a.Target, "dead") {
+	if f.dead && strings.HasPrefix(a.Target, "aground") {
 		if f.hang {
 			<-f.gate
 		}
@@ -145,7 +145,7 @@ func TestSilentTargets(t *testing.T) {
 	at := strings.Index(declaration, "targets:\n") + len("targets:\n")
 	text.WriteString(declaration[:at])
 	for i := range s.Width {
-		fmt.Fprintf(&text, "  dead%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
+		fmt.Fprintf(&text, "  aground%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
 	}
 	text.WriteString(declaration[at:])
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text.String()}}, "begin"); err != nil {
