@@ -23,13 +23,13 @@ import (
 
 const sideBySide = 12
 
-// fleet starts n hosts with fifty accounts each.
-func fleet(ctx context.Context, w *workbench, n int) ([]connect.Access, error) {
+// fleet starts n hosts with so many accounts each.
+func fleet(ctx context.Context, w *workbench, n, each int) ([]connect.Access, error) {
 	key, err := world.NewKey()
 	if err != nil {
 		return nil, err
 	}
-	setup := "for i in $(seq 50); do echo \"found$i:x:$((2000+i)):100:Found $i:/home/found$i:/bin/sh\" >>/etc/passwd; echo \"found$i:!:19000:0:99999:7:::\" >>/etc/shadow; done\n"
+	setup := fmt.Sprintf("for i in $(seq %d); do echo \"found$i:x:$((2000+i)):100:Found $i:/home/found$i:/bin/sh\" >>/etc/passwd; echo \"found$i:!:19000:0:99999:7:::\" >>/etc/shadow; done\n", each)
 	out := make([]connect.Access, n)
 	errs := make([]error, n)
 	var wg sync.WaitGroup
@@ -104,7 +104,7 @@ func (q *quick) Read(b []byte) (int, error) {
 
 // surveyHosts: twenty hosts read side by side, against the same connections that only print the files.
 func surveyHosts(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 20)
+	hosts, err := fleet(ctx, w, 20, 50)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -167,7 +167,7 @@ func applyHundred(ctx context.Context, a connect.Access, round int) error {
 // accountsScript: a hundred accounts with homes, each read before and read
 // back, against one script of the same useradd on a twin of the host.
 func accountsScript(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 2)
+	hosts, err := fleet(ctx, w, 2, 50)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -183,7 +183,7 @@ func accountsScript(ctx context.Context, w *workbench) (float64, float64, error)
 
 // accountsConnections: the same by hand, the ssh program once for each account.
 func accountsConnections(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 2)
+	hosts, err := fleet(ctx, w, 2, 50)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -204,5 +204,52 @@ func accountsConnections(ctx context.Context, w *workbench) (float64, float64, e
 			}
 		}
 		return nil
+	})
+}
+
+// accountsChange: two thousand accounts that exist are adopted and given
+// another full name, in batches as a round has them, each read before and read
+// back, against one script of the same usermod on a twin of the host.
+func accountsChange(ctx context.Context, w *workbench) (float64, float64, error) {
+	const accounts, batch = 2000, 250
+	hosts, err := fleet(ctx, w, 2, accounts)
+	if err != nil {
+		return 0, 0, err
+	}
+	before := func(round, i int) string {
+		if round == 0 {
+			return fmt.Sprintf("Found %d", i)
+		}
+		return fmt.Sprintf("Hand %d of %d", i, round)
+	}
+	return pair(3, func(round int) error {
+		s, err := host.Connector{}.Open(ctx, hosts[0])
+		if err != nil {
+			return err
+		}
+		defer s.Close()
+		for from := 0; from < accounts; from += batch {
+			var acts []connect.Act
+			for i := from + 1; i <= from+batch; i++ {
+				name := fmt.Sprintf("found%d", i)
+				acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: name, User: name,
+					Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{name}}}}},
+					connect.Act{Stage: 2, Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name, User: name,
+						Changes: []model.Change{{Attribute: model.FullName, Before: []string{before(round, i)}, After: []string{before(round+1, i)}}}}})
+			}
+			for _, answer := range s.Apply(ctx, acts) {
+				if answer.Outcome != connect.Done {
+					return fmt.Errorf("%s: %s", answer.Outcome, answer.Words)
+				}
+			}
+		}
+		return nil
+	}, func(round int) error {
+		var script strings.Builder
+		for i := 1; i <= accounts; i++ {
+			fmt.Fprintf(&script, "usermod -c '%s' found%d\n", before(round+1, i), i)
+		}
+		_, err := bareExec(hosts[1], script.String())
+		return err
 	})
 }

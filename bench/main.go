@@ -29,6 +29,7 @@ var figures = []figure{
 	{"survey-20-hosts", "s", 1.25, surveyHosts},
 	{"accounts-100-script", "s", 1.25, accountsScript},
 	{"accounts-100-connections", "s", 0.05, accountsConnections},
+	{"accounts-2000-change", "s", 1.25, accountsChange},
 	{"directory-read-100000", "s", 2, directoryRead},
 	{"directory-read-100000-memory", "MB", 1, directoryMemory},
 	{"directory-add-2000", "s", 1.25, directoryAdd},
