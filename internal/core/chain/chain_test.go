@@ -1,9 +1,11 @@
 package chain_test
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/ed25519"
 	"encoding/json"
+	"io"
 	"strings"
 	"testing"
 	"time"
@@ -98,4 +100,28 @@ func sameMeaning(a, b []byte) bool {
 	x, _ := json.Marshal(read(a))
 	y, _ := json.Marshal(read(b))
 	return bytes.Equal(x, y)
+}
+
+// BenchmarkVerify walks an export of b.N entries, as they are written.
+func BenchmarkVerify(b *testing.B) {
+	r, w := io.Pipe()
+	go func() {
+		lines := bufio.NewWriter(w)
+		to := json.NewEncoder(lines)
+		head := chain.Start()
+		for i := range b.N {
+			e := chain.Entry{Seq: int64(i + 1), At: time.Unix(1_764_000_000, 0).UTC(), Kind: "step", Operator: "odd.strand", Target: "arctic-tern", Words: "create account marit.fell: done", Before: head.Hash}
+			e.Hash = e.Seal()
+			head = chain.Head{e.Seq, e.Hash}
+			if to.Encode(e) != nil {
+				return
+			}
+		}
+		lines.Flush()
+		w.Close()
+	}()
+	b.ReportAllocs()
+	if v, err := chain.Verify(r, nil); err != nil || v.Head.Seq != int64(b.N) {
+		b.Fatal(v.Head.Seq, err)
+	}
 }
