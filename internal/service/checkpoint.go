@@ -121,9 +121,8 @@ func (s *signer) latest() (*chain.Checkpoint, error) {
 
 // atOdds says how the record is at odds with a checkpoint; "" when it holds.
 func (s *Service) atOdds(ctx context.Context, head chain.Head, c chain.Checkpoint) (string, error) {
-	when := c.At.Format("2006-01-02 15:04:05 UTC")
 	if head.Seq < c.Seq {
-		return fmt.Sprintf("the record ends with entry %d, but entry %d was signed at %s: its tail was cut off", head.Seq, c.Seq, when), nil
+		return fmt.Sprintf("the record ends with entry %d, but entry %d was signed at %s: its tail was cut off", head.Seq, c.Seq, signedAt(c)), nil
 	}
 	hash := head.Hash
 	if c.Seq < head.Seq {
@@ -134,9 +133,15 @@ func (s *Service) atOdds(ctx context.Context, head chain.Head, c chain.Checkpoin
 		hash = e.Hash
 	}
 	if c.Seq > 0 && !bytes.Equal(hash, c.Hash) {
-		return fmt.Sprintf("entry %d is not the one that was signed at %s: the record was written anew", c.Seq, when), nil
+		return writtenAnew(c), nil
 	}
 	return "", nil
+}
+
+func signedAt(c chain.Checkpoint) string { return c.At.Format("2006-01-02 15:04:05 UTC") }
+
+func writtenAnew(c chain.Checkpoint) string {
+	return fmt.Sprintf("entry %d is not the one that was signed at %s: the record was written anew", c.Seq, signedAt(c))
 }
 
 // Checkpoint signs the record's head, keeps it, and writes it to the log. It
@@ -265,7 +270,7 @@ func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, err
 		}
 		if c, ok := signed[e.Seq]; ok {
 			if out.Checkpoints++; !bytes.Equal(c.Hash, e.Hash) {
-				return &chain.BrokenError{Seq: e.Seq, Words: fmt.Sprintf("entry %d is not the one that was signed at %s: the record was written anew", e.Seq, c.At.Format("2006-01-02 15:04:05 UTC"))}
+				return &chain.BrokenError{Seq: e.Seq, Words: writtenAnew(c)}
 			}
 		}
 		return nil

@@ -121,8 +121,11 @@ func (s *Service) beside(ctx context.Context, from int, files []declare.File) (b
 	if err != nil || from == last {
 		return besides{last: last, files: files}, err
 	}
-	if from == 0 || from > last {
-		return besides{}, conflict("revision %d is declared; begin from it (you began from %s), so that nobody's changes are lost", last, map[bool]string{true: "none", false: fmt.Sprint("revision ", from)}[from == 0])
+	if from == 0 {
+		return besides{}, conflict("revision %d is declared; begin from it (you began from none), so that nobody's changes are lost", last)
+	}
+	if from > last {
+		return besides{}, conflict("revision %d is declared; begin from it (you began from revision %d), so that nobody's changes are lost", last, from)
 	}
 	_, base, err := s.filesOf(ctx, from)
 	if err != nil {
@@ -134,8 +137,12 @@ func (s *Service) beside(ctx context.Context, from int, files []declare.File) (b
 	}
 	merged, clashes := declare.Merge(base, theirs, files)
 	if len(clashes) > 0 {
-		return besides{}, &Problem{Kind: Conflict, Clashes: clashes, Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s, line %d%s); nothing was stored",
-			last, rev.Operator, from, clashes[0].File, clashes[0].Line, map[bool]string{true: fmt.Sprintf(" and %s more", count(len(clashes)-1, "place", "places"))}[len(clashes) > 1])}
+		place := fmt.Sprintf("%s, line %d", clashes[0].File, clashes[0].Line)
+		if more := len(clashes) - 1; more > 0 {
+			place += " and " + count(more, "place", "places") + " more"
+		}
+		return besides{}, &Problem{Kind: Conflict, Clashes: clashes,
+			Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s); nothing was stored", last, rev.Operator, from, place)}
 	}
 	return besides{last: last, files: merged, took: declare.Compare(base, theirs)}, nil
 }

@@ -91,14 +91,17 @@ func (s *Service) ConfirmOperator(ctx context.Context, who Operator, name string
 	}
 	row.GivenBy, row.GivenAt = "", nil
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: fmt.Sprintf("confirmed operator %s, made or given duties or a password by %s", name, strings.Join(by, " and "))}}, tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, fmt.Sprintf("confirmed operator %s, made or given duties or a password by %s", name, strings.Join(by, " and "))), tx.PutOperator(ctx, row)
 	})
 }
 
 // tellApart refuses a new operator who could be taken for another, or for the service itself.
 func (s *Service) tellApart(ctx context.Context, name, full string) error {
-	if why := model.Unfit(full, false); why != "" || len(full) > 200 || strings.TrimSpace(full) != full {
-		return invalid("full-name", "an operator's full name has at most 200 bytes, no space at its ends, and nothing that cannot be seen%s", map[bool]string{true: "; this one holds " + why}[why != ""])
+	if why := model.Unfit(full, false); why != "" {
+		return invalid("full-name", "an operator's full name cannot hold %s", why)
+	}
+	if len(full) > 200 || strings.TrimSpace(full) != full {
+		return invalid("full-name", "an operator's full name has at most 200 bytes, and no space at its ends")
 	}
 	for _, one := range []string{name, full} {
 		if looks(one) == looks(Itself.Name) || looks(one) == looks(Itself.FullName) {

@@ -146,7 +146,7 @@ func TestFourEyes(t *testing.T) {
 	for name, c := range map[string]struct{ name, full, want string }{
 		"the service itself": {"hen-roost", "", "the name of the service itself"}, "like the service": {"hen.r00st", "", "the name of the service itself"},
 		"like another": {"puppe7", "Other", ""}, "like another's letters": {"pupp-et", "Another", "looks like the operator puppet"},
-		"other script": {"dora", "Dag R\u0430fter", "looks like the name of the operator drafter"}, "control": {"dora", "Do\x1bra", "this one holds an escape"}, "turned": {"dora", "Do\u202era", "turns the direction"},
+		"other script": {"dora", "Dag R\u0430fter", "looks like the name of the operator drafter"}, "control": {"dora", "Do\x1bra", "cannot hold an escape"}, "turned": {"dora", "Do\u202era", "turns the direction"},
 	} {
 		_, err := s.AddOperator(ctx, second, c.name, c.full, "", all)
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {

@@ -247,7 +247,7 @@ func (s *Service) AddOperator(ctx context.Context, who Operator, name, full, pas
 		return "", err
 	}
 	return password, s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: fmt.Sprintf("added operator %s with %s", name, joined(d))}}, tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, fmt.Sprintf("added operator %s with %s", name, joined(d))), tx.PutOperator(ctx, row)
 	})
 }
 
@@ -274,7 +274,7 @@ func (s *Service) SetOperator(ctx context.Context, who Operator, name string, du
 	}
 	row.Duties = joined(d)
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: fmt.Sprintf("gave operator %s the duties %s", name, row.Duties)}}, tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, fmt.Sprintf("gave operator %s the duties %s", name, row.Duties)), tx.PutOperator(ctx, row)
 	})
 }
 
@@ -339,7 +339,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Operator, credential, 
 		if err := tx.DropCredentials(ctx, who.Name, hash[:]); err != nil {
 			return nil, err
 		}
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: "changed their own password; their other sessions and tokens ended"}}, tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, "changed their own password; their other sessions and tokens ended"), tx.PutOperator(ctx, row)
 	})
 }
 
@@ -371,8 +371,13 @@ func (s *Service) ResetPassword(ctx context.Context, who Operator, name, passwor
 		if err := tx.DropCredentials(ctx, name, nil); err != nil {
 			return nil, err
 		}
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: who.Name, Words: "gave operator " + name + " a new password; all their sessions and tokens ended"}}, tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, "gave operator "+name+" a new password; all their sessions and tokens ended"), tx.PutOperator(ctx, row)
 	})
+}
+
+// ofOperators is the entry of what was done to an operator.
+func ofOperators(at time.Time, who Operator, words string) []*store.Entry {
+	return []*store.Entry{{At: at, Kind: "operator", Operator: who.Name, Words: words}}
 }
 
 func fitPassword(password string) error {
