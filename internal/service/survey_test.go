@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -208,5 +209,51 @@ func TestReady(t *testing.T) {
 	s.Warm(ctx)
 	if err := s.Ready(ctx); err != nil {
 		t.Error(err)
+	}
+}
+
+// The time that a survey says it took is all that whoever waits has waited for, its comparison included.
+func TestSurveyTime(t *testing.T) {
+	s, f := surveyed(t, declaration)
+	f.add("jarle", "1701")
+	const kept = 300 * time.Millisecond
+	locked, done := make(chan struct{}), make(chan error)
+	go func() { // nothing can be recorded while this lasts, so no comparison ends
+		done <- s.Store.Tx(ctx, func(tx *store.Tx) error {
+			err := tx.Append(ctx, &store.Entry{At: s.now(), Kind: "comment", Operator: "odd.strand", Words: "in the way"})
+			close(locked)
+			time.Sleep(kept)
+			return err
+		})
+	}()
+	<-locked
+	got, err := s.Survey(ctx, Itself, nil, nil)
+	if err != nil || got[0].TookMS < (kept-50*time.Millisecond).Milliseconds() {
+		t.Errorf("%+v %v", got, err)
+	}
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+}
+
+// However much is due at once, as at a first start, only so much of it goes on side by side.
+func TestDueAtOnce(t *testing.T) {
+	s, _ := start(t)
+	gate := make(chan struct{})
+	var running atomic.Int64
+	for i := range 10_000 {
+		s.once(fmt.Sprintf("survey/t%d", i), func(context.Context) error {
+			running.Add(1)
+			<-gate
+			return nil
+		})
+	}
+	most := s.aside.Load()
+	close(gate)
+	for s.aside.Load() > 0 {
+		time.Sleep(5 * time.Millisecond)
+	}
+	if most != int64(2*s.Width) || running.Load() != most {
+		t.Errorf("%d at once, %d in all", most, running.Load())
 	}
 }
