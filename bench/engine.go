@@ -88,13 +88,13 @@ func seen(d *resolve.Desired) drift.Input {
 		row := text.String()[from:]
 		o.Name, o.Unique, o.Attributes = row[:len(o.Name)], row[len(o.Name):len(o.Name)+len(o.Unique)], model.Attributes(row[len(o.Name)+len(o.Unique):])
 		o.Linked = true
-		for _, j := range a.Groups() {
-			members[j.Group] = append(members[j.Group], a.Name)
+		for _, j := range a.Sets() {
+			members[j.Set.Name] = append(members[j.Set.Name], a.Name)
 		}
 		in.Accounts = append(in.Accounts, o)
 		n++
 	}
-	for _, g := range d.Groups {
+	for _, g := range d.Sets {
 		list := []model.Attribute{{Name: model.Members, Values: members[g.Name]}}
 		if g.Number != 0 {
 			list = append(list, model.Attribute{Name: model.Number, Values: []string{fmt.Sprint(g.Number)}})
@@ -176,7 +176,7 @@ func resolveCompany(_ context.Context, w *workbench) (float64, float64, error) {
 					room = append(room[:0], s...)
 				}
 			}
-			sum += uint32(len(room) + len(a.Groups()))
+			sum += uint32(len(room) + len(a.Sets()))
 		}
 	}
 	return time.Since(began).Seconds() * 1e6 / float64(n), 1.5, nil

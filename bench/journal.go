@@ -23,7 +23,10 @@ import (
 type instant struct{ pause time.Duration }
 
 func (instant) Schema() model.Schema {
-	return model.Schema{Kind: "instant", AccountName: ".", GroupName: ".", Account: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}}}
+	return model.Schema{Kind: "instant", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", "."),
+			Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}
 }
 
 func (i instant) Open(context.Context, connect.Access) (connect.Session, error) { return i, nil }

@@ -89,7 +89,8 @@ func survey(ctx context.Context, s *store.Store, target string, objects []model.
 			return 0, err
 		}
 	}
-	return g.Done(ctx)
+	changed, err := g.Done(ctx)
+	return len(changed), err
 }
 
 // observeFirst: two million accounts stored, against the thirty seconds they may take.

@@ -8,7 +8,8 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var schema = model.Schema{Account: []model.AttributeSchema{{Name: "shell"}, {Name: "full-name", Fold: true}, {Name: "keys", Many: true}}}
+var schema = model.Schema{Kinds: []model.KindSchema{{Kind: model.Account, Attributes: []model.AttributeSchema{
+	{Name: "shell"}, {Name: "full-name", Fold: true, Canonical: strings.TrimSpace}, {Name: "keys", Many: true}, {Name: model.Password, Sealed: true}}}}}
 
 func object(kind model.ObjectKind, name string, attributes ...string) *model.Object {
 	o := &model.Object{Kind: kind, Name: name}
@@ -19,14 +20,11 @@ func object(kind model.ObjectKind, name string, attributes ...string) *model.Obj
 }
 
 func see(objects ...*model.Object) View {
-	return func(kind model.ObjectKind, name string) *model.Object {
-		for _, o := range objects {
-			if o.Kind == kind && o.Name == name {
-				return o
-			}
-		}
-		return nil
+	out := Objects{}
+	for _, o := range objects {
+		out[model.Named{Kind: o.Kind, Name: o.Name}] = o
 	}
+	return out
 }
 
 func change(verb model.Verb, attribute, before, after string) model.Act {
@@ -41,7 +39,7 @@ func change(verb model.Verb, attribute, before, after string) model.Act {
 }
 
 func TestJudge(t *testing.T) {
-	join := model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "marit", MemberKind: model.Account}
+	join := model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}
 	leave, nest := join, join
 	leave.Verb = model.LeaveIt
 	nest.MemberKind = model.GroupKind
@@ -73,11 +71,44 @@ func TestJudge(t *testing.T) {
 		{"join, no group", join, nil, Drifted, "group crew is not there"},
 		{"leave", leave, []*model.Object{object(model.GroupKind, "crew", model.Members, "marit")}, Ready, ""},
 		{"leave, out of it", leave, []*model.Object{object(model.GroupKind, "crew")}, So, ""},
+		{"leave, no group", leave, nil, So, ""},
+		{"remove", change(model.Remove, "shell", "/bin/sh", ""), []*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Ready, ""},
+		{"remove, gone", change(model.Remove, "shell", "/bin/sh", ""), nil, So, ""},
+		{"remove, otherwise since", change(model.Remove, "shell", "/bin/sh", ""), []*model.Object{object(model.Account, "marit", "shell", "/bin/zsh")}, Drifted, "shell is /bin/zsh"},
+		{"remove whatever it is", model.Act{Verb: model.Remove, Object: model.Account, Name: "marit"}, []*model.Object{object(model.Account, "marit")}, Ready, ""},
+		{"a policy that is not there", model.Act{Verb: model.SetRule, Object: model.PolicyKind, Name: "p"}, nil, Ready, ""},
+		{"a secret cannot be compared", secret(model.Modify), []*model.Object{object(model.Account, "marit")}, Ready, ""},
+		{"an account that is there, with a secret", secret(model.Create), []*model.Object{object(model.Account, "marit")}, So, ""},
+		{"asked for in another form", change(model.Modify, "full-name", "x", " Marit "), []*model.Object{object(model.Account, "marit", "full-name", "marit")}, So, ""},
 		{"nest looks at groups", nest, []*model.Object{object(model.GroupKind, "crew", model.Members, "marit")}, Ready, ""},
 	} {
-		if got, words := Judge(c.act, schema, see(c.there...)); got != c.want || words != c.words {
+		if got, words := Judge(Act{Act: c.act}, schema, see(c.there...)); got != c.want || words != c.words {
 			t.Errorf("%s: %v %q, want %v %q", c.name, got, words, c.want, c.words)
 		}
+	}
+}
+
+func secret(verb model.Verb) model.Act {
+	return model.Act{Verb: verb, Object: model.Account, Name: "marit", Changes: []model.Change{{Attribute: model.Password, Sealed: "7"}}}
+}
+
+// What a batch is about to do counts for the acts behind it.
+func TestExpect(t *testing.T) {
+	group := model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}
+	join := model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}
+	e := Expect(see())
+	for i, a := range []model.Act{group, change(model.Create, "shell", "", "/bin/sh"), join, change(model.Modify, "shell", "/bin/sh", "/bin/bash")} {
+		if got, words := Judge(Act{Act: a}, schema, e); got != Ready {
+			t.Errorf("act %d: %v %s", i, got, words)
+		}
+		e.Take(a)
+		if got, _ := Judge(Act{Act: a}, schema, e); got != So {
+			t.Errorf("act %d is not expected to be carried out", i)
+		}
+	}
+	e.Take(change(model.Remove, "", "", ""))
+	if e.Object(model.Named{Kind: model.Account, Name: "marit"}) != nil {
+		t.Error("a removed account is expected")
 	}
 }
 
@@ -102,9 +133,19 @@ func TestVerify(t *testing.T) {
 			t.Errorf("%s: %s %q, want %s %q", c.name, got.Outcome, got.Words, c.want, c.words)
 		}
 	}
-	trimmed := change(model.Modify, "full-name", "marit fell", "Marit Fell ")
-	if got := Verify(Act{Act: trimmed}, schema, see(object(model.Account, "marit", "full-name", "Marit Fell")), ""); got.Outcome != Failed || !strings.Contains(got.Words, `the target stores it otherwise than it was asked for: full-name is "Marit Fell" where`) {
+	cut := change(model.Modify, "full-name", "marit fell", "Marit Fell jr.")
+	got := Verify(Act{Act: cut}, schema, see(object(model.Account, "marit", "full-name", "Marit Fell")), "")
+	if got.Outcome != Failed || !strings.Contains(got.Words, `the target stores it otherwise than it was asked for: full-name is "Marit Fell" where`) {
 		t.Errorf("%+v", got)
+	}
+	if got := Verify(Act{Act: secret(model.Modify)}, schema, not, ""); got.Outcome != Done {
+		t.Errorf("what cannot be read back, without a complaint: %+v", got)
+	}
+	if got := Verify(Act{Act: secret(model.Modify)}, schema, not, "too short"); got.Outcome != Failed || got.Words != "too short" {
+		t.Errorf("what cannot be read back, with one: %+v", got)
+	}
+	if got := Verify(Act{Act: change(model.Remove, "", "", "")}, schema, not, ""); got.Outcome != Failed || !strings.Contains(got.Words, "is still there") {
+		t.Errorf("a removal that is not shown: %+v", got)
 	}
 	if got := Found(act, So, "", so); got.Outcome != AlreadySo || got.Object == nil {
 		t.Errorf("found so: %+v", got)

@@ -239,24 +239,25 @@ func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *m
 	return act, "", nil
 }
 
-func (b *bulk) member(ctx context.Context, act *model.Act, verb, group string) (*model.Act, string, error) {
-	g, err := b.s.Store.Object(ctx, act.Target, model.GroupKind, group)
-	if errors.Is(err, store.ErrNone) {
-		return nil, fmt.Sprintf("there is no group %q on %s", group, act.Target), nil
+// member works out who joins or leaves a set: GROUP, or KIND NAME as in "right counter".
+func (b *bulk) member(ctx context.Context, act *model.Act, verb, what string) (*model.Act, string, error) {
+	set := model.Named{Kind: model.GroupKind, Name: what}
+	if word, name, two := strings.Cut(what, " "); two && model.KindNamed(word).IsSet() {
+		set = model.Named{Kind: model.KindNamed(word), Name: strings.TrimSpace(name)}
 	}
-	if err != nil {
+	if !b.c.plan.Targets[act.Target].Schema.Of(set.Kind).Does(model.JoinIt) {
+		return nil, fmt.Sprintf("nobody can join or leave a %s on %s", set.Kind, act.Target), nil
+	}
+	if _, err := b.s.Store.Object(ctx, act.Target, set.Kind, set.Name); errors.Is(err, store.ErrNone) {
+		return nil, fmt.Sprintf("there is no %s %q on %s", set.Kind, set.Name, act.Target), nil
+	} else if err != nil {
 		return nil, "", err
 	}
-	in := slices.Contains(g.Attributes.Get(model.Members), act.Name)
-	if in == (verb == "join") {
-		return nil, "", nil
+	in, err := b.s.Store.InSet(ctx, act.Target, set, model.Named{Kind: model.Account, Name: act.Name})
+	if err != nil || in == (verb == "join") {
+		return nil, "", err
 	}
-	act.Object, act.Member, act.MemberKind, act.Name = model.Membership, act.Name, model.Account, group
-	act.Verb = model.JoinIt
-	before, after := "no", "yes"
-	if verb == "leave" {
-		act.Verb, before, after = model.LeaveIt, after, before
-	}
-	act.Changes = []model.Change{{Attribute: "member", Before: []string{before}, After: []string{after}}}
+	act.Member, act.MemberKind = act.Name, model.Account
+	act.Object, act.Name, act.Verb, act.Changes = set.Kind, set.Name, model.Verb(verb), model.Entering(verb == "join")
 	return act, "", nil
 }

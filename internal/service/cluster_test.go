@@ -44,14 +44,14 @@ func (s *ship) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	before := map[string]bool{}
 	s.mu.Lock()
 	for _, a := range acts {
-		before[a.Name] = s.view(model.Account, a.Name) != nil
+		before[a.Name] = s.Object(model.Named{Kind: model.Account, Name: a.Name}) != nil
 	}
 	s.mu.Unlock()
 	out := s.tern.Apply(ctx, acts)
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	for _, a := range acts {
-		if !before[a.Name] && s.view(model.Account, a.Name) != nil {
+		if !before[a.Name] && s.Object(model.Named{Kind: model.Account, Name: a.Name}) != nil {
 			s.done[a.Name]++
 		}
 	}

@@ -185,7 +185,7 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 	if r.Because, err = reason(r.Because); err != nil {
 		return Round{}, err
 	}
-	order := round.Order{Groups: c.declared.Groups, Targets: c.declared.Targets}
+	order := round.Order{Schemas: s.schemas, Groups: c.declared.Groups, Targets: c.declared.Targets}
 	if order.First, err = firstWave(r.First, acts, c.declared.Targets); err != nil {
 		return Round{}, err
 	}

@@ -138,7 +138,7 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, targe
 		return seen, err
 	}
 	seen.Account = &o
-	seen.Groups, err = s.Store.GroupsOf(ctx, target, name)
+	seen.Sets, err = s.Store.SetsOf(ctx, target, model.Named{Kind: model.Account, Name: name})
 	return seen, err
 }
 
@@ -168,8 +168,8 @@ func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, t
 		}
 	}
 	for _, o := range others {
-		if seen.Account != nil && o.Kind == model.GroupKind && slices.Contains(o.Attributes.Get(model.Members), name) {
-			seen.Groups = append(seen.Groups, o.Name)
+		if seen.Account != nil && slices.Contains(o.Attributes.Get(model.Members), name) {
+			seen.Sets = append(seen.Sets, model.Named{Kind: o.Kind, Name: o.Name})
 		}
 	}
 	return seen, nil
@@ -217,11 +217,11 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 	for _, l := range links {
 		owner[l.Name] = l.User
 	}
-	members := map[string][]string{} // of the group asked for
+	members := map[string][]model.Named{} // of the sets asked for
 	for _, o := range others {
-		if o.Kind == model.GroupKind && o.Name == what {
+		if o.Name == what {
 			for _, name := range o.Attributes.Get(model.Members) {
-				members[name] = []string{what}
+				members[name] = append(members[name], model.Named{Kind: o.Kind, Name: o.Name})
 			}
 		}
 	}
@@ -235,7 +235,7 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 			continue
 		}
 		held := access.Held(o, members[o.Name])
-		if hits := access.Find(d, held, what); o.System && what == access.Account {
+		if hits := access.Find(d, held, what); o.System && what == model.Account.String() {
 			continue
 		} else if slices.ContainsFunc(hits, func(i access.Item) bool { return slices.Contains(held, i) }) {
 			found[o.Name] = true
@@ -256,7 +256,7 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 	for a := range d.Accounts() {
 		has := access.Of(a)
 		i := slices.IndexFunc(has, func(x access.Item) bool {
-			return slices.Contains(items, x) || what == "elevation" && x.Kind == access.Elevation
+			return slices.Contains(items, x) || what == "elevation" && x.Kind == model.ElevationKind
 		})
 		if i < 0 {
 			continue

@@ -67,7 +67,7 @@ func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list [
 		links[l.Target] = append(links[l.Target], l)
 	}
 	var inputs []drift.Input
-	var targets, names, groups []string
+	near := store.Near{Users: users}
 	for _, name := range keysOf(r.plan.Targets) {
 		t := known[name]
 		if t.SurveyedAt == nil {
@@ -80,30 +80,30 @@ func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list [
 		if reach := drift.ReachOf(r.change, r.plan, name, links[name]); reach != nil {
 			inputs = append(inputs, drift.Input{Desired: r.plan.Targets[name], Links: links[name], Reach: reach})
 			list = append(list, shift{target: name, standing: t.Comparisons})
-			targets, names, groups = append(targets, name), append(names, reach.Names...), append(groups, reach.Groups...)
+			near.Targets, near.Accounts, near.Sets = append(near.Targets, name), append(near.Accounts, reach.Names...), append(near.Sets, reach.Sets...)
 		}
 	}
 	if len(inputs) == 0 {
 		return nil, whole, nil
 	}
-	for _, l := range []*[]string{&names, &groups} {
-		slices.Sort(*l)
-		*l = slices.Compact(*l)
-	}
-	return list, whole, s.around(ctx, list, inputs, targets, users, names, groups)
+	slices.Sort(near.Accounts)
+	near.Accounts = slices.Compact(near.Accounts)
+	slices.SortFunc(near.Sets, model.Named.Compare)
+	near.Sets = slices.Compact(near.Sets)
+	return list, whole, s.around(ctx, list, inputs, near)
 }
 
 // around compares what is in reach of each input.
-func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input, targets, users, names, groups []string) error {
-	accounts, err := s.Store.AccountsNamed(ctx, targets, names)
+func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input, near store.Near) error {
+	accounts, err := s.Store.AccountsNamed(ctx, near.Targets, near.Accounts)
 	if err != nil {
 		return err
 	}
-	members, err := s.Store.GroupsNamed(ctx, targets, groups, names)
+	members, err := s.Store.InSets(ctx, near.Targets, near.Sets, near.Accounts)
 	if err != nil {
 		return err
 	}
-	before, err := s.Store.FindingsNear(ctx, targets, users, groups, names)
+	before, err := s.Store.FindingsNear(ctx, near)
 	if err != nil {
 		return err
 	}
@@ -111,7 +111,9 @@ func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input
 	for i := range inputs {
 		in, sh := &inputs[i], &list[i]
 		in.Accounts = slices.DeleteFunc(accounts[sh.target], func(o model.Object) bool { return !slices.Contains(in.Reach.Names, o.Name) })
-		in.Others = slices.DeleteFunc(members[sh.target], func(o model.Object) bool { return !slices.Contains(in.Reach.Groups, o.Name) })
+		in.Others = slices.DeleteFunc(members[sh.target], func(o model.Object) bool {
+			return !slices.Contains(in.Reach.Sets, model.Named{Kind: o.Kind, Name: o.Name})
+		})
 		sh.was = slices.DeleteFunc(before[sh.target], func(f model.Finding) bool { return !in.Reach.Holds(f.Act) })
 		sh.is, sh.loose = drift.Loose(*in)
 		for _, f := range sh.is {
@@ -120,7 +122,7 @@ func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input
 			}
 		}
 	}
-	mended, err := s.Store.MendedAmong(ctx, targets, keys, s.now().Add(-contestFor))
+	mended, err := s.Store.MendedAmong(ctx, near.Targets, keys, s.now().Add(-contestFor))
 	if err != nil {
 		return err
 	}

@@ -61,7 +61,7 @@ func (s *Service) factsOn(ctx context.Context, c *current, target string, names 
 		return f, err
 	}
 	f.Linked = func(user, name string) bool { return user != "" && linked[name] == user }
-	right, err := s.Store.Object(ctx, target, model.RightKind, model.Superuser)
+	right, err := s.Store.Set(ctx, target, model.Named{Kind: model.RightKind, Name: model.Superuser})
 	switch {
 	case err == nil:
 		f.Power = round.PowerOf(&right)
@@ -95,11 +95,11 @@ func (s *Service) guard(r store.Round, target string) func(context.Context, []wo
 		acts, seqs, names := make([]round.Step, len(steps)), make([]int, len(steps)), []string{}
 		closes := false
 		for i, st := range steps {
-			acts[i], seqs[i] = round.Step{Act: st.Act.Act, Stage: round.StageOf(st.Act.Act)}, st.Seq
+			acts[i], seqs[i] = round.Step{Act: st.Act.Act}, st.Seq
 			if name := st.Account(); name != "" {
 				names = append(names, name)
 			}
-			closes = closes || acts[i].Stage == round.Closing || acts[i].Stage == round.Removing
+			closes = closes || round.Shuts(st.Act.Act) || round.Removes(st.Act.Act)
 		}
 		f, err := s.factsOn(ctx, c, target, names)
 		if err != nil {
@@ -108,7 +108,7 @@ func (s *Service) guard(r store.Round, target string) func(context.Context, []wo
 		if closes {
 			if closed == nil {
 				var all round.Closed
-				if all.Disabled, all.Removed, err = s.Store.ClosedOn(ctx, r.ID, target, int(round.Closing), int(round.Removing)); err != nil {
+				if all.Disabled, all.Removed, err = s.Store.ClosedOn(ctx, r.ID, target); err != nil {
 					return "", err
 				}
 				closed = &all
@@ -138,10 +138,10 @@ func (s *Service) closing(ctx context.Context, steps []round.Step, f *round.Fact
 	}
 	f.Accounts, f.Closed = row.Accounts, all
 	for _, st := range steps {
-		switch st.Stage {
-		case round.Closing:
+		switch {
+		case round.Shuts(st.Act):
 			f.Closed.Disabled--
-		case round.Removing:
+		case round.Removes(st.Act):
 			f.Closed.Removed--
 		}
 	}

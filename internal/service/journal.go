@@ -2,15 +2,12 @@ package service
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"time"
 
-	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/round"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
@@ -76,16 +73,28 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 	if err != nil {
 		return err
 	}
-	err = j.end(ctx, r, results, false)
+	c, err := j.s.current(ctx)
+	if err != nil {
+		return err
+	}
+	schema := j.s.schemas[c.kindOf(results[0].Target)]
+	err = j.end(ctx, r, results, schema, false)
 	if errors.Is(err, errToldBefore) {
-		return j.end(ctx, r, results, true)
+		return j.end(ctx, r, results, schema, true)
 	}
 	return err
 }
 
+// kindOf is the kind of a target, "" when it is no longer declared.
+func (c *current) kindOf(target string) string {
+	if t := c.declared.Targets[target]; t != nil {
+		return t.Kind
+	}
+	return ""
+}
+
 // end stores results; look finds out first which of the steps still run.
-func (j journal) end(ctx context.Context, r store.Round, results []work.Result, look bool) error {
-	now := j.s.now()
+func (j journal) end(ctx context.Context, r store.Round, results []work.Result, schema model.Schema, look bool) error {
 	return j.s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		results := results
 		if look {
@@ -98,144 +107,11 @@ func (j journal) end(ctx context.Context, r store.Round, results []work.Result, 
 		if len(results) == 0 {
 			return nil, nil
 		}
-		target := results[0].Target
-		steps := make([]store.Step, len(results))
-		entries := make([]*store.Entry, len(results))
-		var mended []model.Act
-		var forget []string
-		for i, res := range results {
-			steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
-			entries[i] = stepEntry(r, res, now)
-			switch {
-			case res.Outcome != connect.Done:
-			case r.Bulk || r.Undoes != 0: // changed on purpose: what differs after it is not contested
-				for _, part := range res.Act.Act.Parts() {
-					forget = append(forget, part.Key(), opposite(part).Key())
-				}
-			default:
-				mended = append(mended, res.Act.Act.Parts()...)
-			}
-		}
-		if err := tx.Disturbed(ctx, target); err != nil {
-			return nil, err
-		}
-		ended, err := tx.EndSteps(ctx, r.ID, steps, now)
-		if err == nil && int(ended) < len(steps) {
+		e := ending(r, results, schema, j.s.now())
+		ended, err := tx.EndBatch(ctx, e.Ending)
+		if err == nil && ended < len(e.Steps) {
 			err = &store.Refusal{Err: errToldBefore}
 		}
-		if err != nil {
-			return nil, err
-		}
-		fresh, changed, gone := lastRead(results)
-		if err := tx.PutObjects(ctx, target, fresh, changed, gone, now); err != nil {
-			return nil, err
-		}
-		given, taken := linksOf(results)
-		if err := tx.PutLinks(ctx, target, given, r.ID, now); err != nil {
-			return nil, err
-		}
-		if err := tx.DropLinks(ctx, target, taken, now); err != nil {
-			return nil, err
-		}
-		if err := tx.ForgetMended(ctx, target, forget); err != nil {
-			return nil, err
-		}
-		return entries, tx.NoteMended(ctx, target, mended, r.ID, now)
+		return e.entries, err
 	})
-}
-
-// opposite is the act that would put right what this one changes.
-func opposite(a model.Act) model.Act {
-	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable, model.Enable: model.Disable}[a.Verb]; ok {
-		a.Verb = v
-	}
-	return a
-}
-
-// lastRead returns each object as it was read back last, those that steps made
-// apart from the others, and those that steps removed: a group changes from
-// stage to stage of a batch.
-func lastRead(results []work.Result) (fresh, changed, gone []model.Object) {
-	type key struct {
-		kind model.ObjectKind
-		name string
-	}
-	last, made := map[key]*model.Object{}, map[key]bool{}
-	var order []key
-	for _, res := range results {
-		k := key{res.Act.Object, res.Name}
-		if k.kind == model.Membership {
-			k.kind = model.GroupKind
-		}
-		o := res.Answer.Object
-		removed := res.Verb == model.Remove && o == nil && held(string(res.Outcome))
-		if o == nil && !removed {
-			continue
-		}
-		if _, known := last[k]; !known {
-			order = append(order, k)
-		}
-		last[k] = o
-		made[k] = made[k] || res.Verb == model.Create && res.Outcome == connect.Done && res.Act.Object == k.kind
-	}
-	for _, k := range order {
-		switch o := last[k]; {
-		case o == nil:
-			gone = append(gone, model.Object{Kind: k.kind, Name: k.name})
-		case made[k]:
-			fresh = append(fresh, *o)
-		default:
-			changed = append(changed, *o)
-		}
-	}
-	return fresh, changed, gone
-}
-
-// linksOf says whose accounts are after steps that gave them to somebody, or took them away.
-func linksOf(results []work.Result) (given, taken []model.Link) {
-	for _, res := range results {
-		if !held(string(res.Outcome)) || res.Act.Object != model.Account || res.User == "" {
-			continue
-		}
-		l := model.Link{Target: res.Target, User: res.User, Name: res.Name}
-		switch {
-		case res.Verb == model.Remove, res.Verb == model.AdoptIt && round.After(res.Act.Act) == round.After(nobodys):
-			taken = append(taken, l)
-		case (res.Verb == model.AdoptIt || res.Verb == model.Create) && res.Answer.Object != nil:
-			l.Unique = res.Answer.Object.Unique
-			given = append(given, l)
-		}
-	}
-	return given, taken
-}
-
-// nobodys is an adoption taken back.
-var nobodys = model.Act{Verb: model.AdoptIt, Changes: []model.Change{{Attribute: model.Owner, After: []string{round.Nobody}}}}
-
-func stepEntry(r store.Round, res work.Result, now time.Time) *store.Entry {
-	body, _ := json.Marshal(struct {
-		Step    int            `json:"step"`
-		Outcome string         `json:"outcome"`
-		Before  map[string]any `json:"before,omitempty"`
-		After   map[string]any `json:"after,omitempty"`
-	}{res.Seq, string(res.Outcome), side(res.Act.Changes, true), side(res.Act.Changes, false)})
-	words := round.Say(res.Act.Act) + ": " + string(res.Outcome)
-	if res.Words != "" {
-		words += ", " + res.Words
-	}
-	return &store.Entry{At: now, Kind: "step", Operator: r.RunBy, Target: res.Target, User: res.User, Round: r.ID, Because: r.Because, Words: words, Body: body}
-}
-
-func side(changes []model.Change, before bool) map[string]any {
-	out := map[string]any{}
-	for _, c := range changes {
-		v := c.After
-		if before {
-			v = c.Before
-		}
-		if v != nil {
-			out[c.Attribute] = v
-		}
-	}
-	return out
 }

@@ -86,6 +86,9 @@ type Account struct {
 	State      string              `json:"state" enum:"as declared,missing,found,not asked for,shut,open to question,not surveyed"`
 	Attributes map[string][]string `json:"attributes,omitempty"`
 	Groups     []string            `json:"groups"`
+	Rights     []string            `json:"rights,omitempty"`
+	Licences   []string            `json:"licences,omitempty"`
+	Elevation  []string            `json:"elevation,omitempty" doc:"what may be done as superuser, where that is given by name"`
 	Findings   []Finding           `json:"findings"`
 	Because    string              `json:"because,omitempty" doc:"the role that asks for the account"`
 }
@@ -153,6 +156,22 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	return out, nil
 }
 
+// put says which sets the account is in.
+func (a *Account) put(sets []model.Named) {
+	for _, s := range sets {
+		switch s.Kind {
+		case model.RightKind:
+			a.Rights = append(a.Rights, s.Name)
+		case model.LicenceKind:
+			a.Licences = append(a.Licences, s.Name)
+		case model.ElevationKind:
+			a.Elevation = append(a.Elevation, s.Name)
+		default:
+			a.Groups = append(a.Groups, s.Name)
+		}
+	}
+}
+
 // seen fills in what the target was last seen to hold.
 func (s *Service) seen(ctx context.Context, a *Account, surveyed, asked bool) error {
 	o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
@@ -162,9 +181,11 @@ func (s *Service) seen(ctx context.Context, a *Account, surveyed, asked bool) er
 	there := err == nil
 	if there {
 		a.Attributes = o.Attributes.Map()
-		if a.Groups, err = s.Store.GroupsOf(ctx, a.Target, a.Name); err != nil {
+		sets, err := s.Store.SetsOf(ctx, a.Target, model.Named{Kind: model.Account, Name: a.Name})
+		if err != nil {
 			return err
 		}
+		a.put(sets)
 	}
 	doubt := slices.ContainsFunc(a.Findings, func(f Finding) bool { return f.Kind == string(model.Unmatched) })
 	switch {

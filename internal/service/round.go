@@ -403,7 +403,7 @@ func (s *Service) Undo(ctx context.Context, who Operator, id int64, because stri
 	}
 	acts, lost := round.Undo(done, func(target string) bool {
 		d := c.plan.Targets[target]
-		return d != nil && d.Schema.Removes
+		return d != nil && d.Schema.Account().Does(model.Remove)
 	})
 	if because == "" {
 		because = fmt.Sprintf("undo of round %d: %s", id, r.Because)

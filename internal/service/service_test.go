@@ -52,8 +52,11 @@ func (f *tern) set(o model.Object) {
 }
 
 func (f *tern) Schema() model.Schema {
-	return model.Schema{Kind: "tern", AccountName: "^[a-z.]+$", GroupName: ".", Account: []model.AttributeSchema{
-		{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: model.Disabled}}, Group: []model.AttributeSchema{{Name: model.Number}}}
+	return model.Schema{Kind: "tern", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", "^[a-z.]+$"),
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: model.Disabled}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}, Attributes: []model.AttributeSchema{{Name: model.Number}}}}}
 }
 
 func (f *tern) Open(_ context.Context, a connect.Access) (connect.Session, error) {
@@ -79,12 +82,14 @@ func (f *tern) Survey(_ context.Context, found func(model.Object) error) error {
 	return nil
 }
 
-func (f *tern) view(kind model.ObjectKind, name string) *model.Object {
-	if o, ok := f.objects[kind.String()+name]; ok {
+func (f *tern) Object(n model.Named) *model.Object {
+	if o, ok := f.objects[n.Kind.String()+n.Name]; ok {
 		return &o
 	}
 	return nil
 }
+
+func (f *tern) Member(_, _ model.Named) bool { return false }
 
 func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	time.Sleep(f.pause)
@@ -96,9 +101,9 @@ func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 			out[i] = connect.Answer{Outcome: connect.Failed, Words: "the disk is full"}
 			continue
 		}
-		standing, words := connect.Judge(a.Act, f.Schema(), f.view)
+		standing, words := connect.Judge(a, f.Schema(), f)
 		if standing != connect.Ready {
-			out[i] = connect.Found(a, standing, words, f.view)
+			out[i] = connect.Found(a, standing, words, f)
 			continue
 		}
 		if a.Object == model.Account && a.Verb != model.AdoptIt {
@@ -112,7 +117,7 @@ func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 			}
 			f.objects["account"+a.Name] = o
 		}
-		out[i] = connect.Verify(a, f.Schema(), f.view, "")
+		out[i] = connect.Verify(a, f.Schema(), f, "")
 	}
 	return out
 }

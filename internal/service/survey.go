@@ -209,7 +209,8 @@ func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) 
 	if err != nil {
 		return err
 	}
-	r.Changed, err = seen.Done(ctx)
+	changed, err := seen.Done(ctx)
+	r.Changed = len(changed)
 	return err
 }
 

@@ -6,8 +6,6 @@ import (
 	"encoding/hex"
 	"strings"
 	"time"
-
-	"hen-roost/internal/core/model"
 )
 
 // Care is who looks after a finding. It outlives the finding, so that one that
@@ -85,12 +83,12 @@ type Mended struct {
 	BackAt sql.NullTime `db:"back_at"`
 }
 
-// NoteMended remembers what steps have put right on a target.
-func (tx *Tx) NoteMended(ctx context.Context, target string, acts []model.Act, round int64, at time.Time) error {
-	for from, to := range groups(len(acts), 500) {
+// NoteMended remembers what steps have put right on a target, by the keys of single changes.
+func (tx *Tx) NoteMended(ctx context.Context, target string, keys []string, round int64, at time.Time) error {
+	for from, to := range groups(len(keys), 500) {
 		args := make([]any, 0, 4*(to-from))
-		for _, a := range acts[from:to] {
-			id, err := findingID(a.Key())
+		for _, key := range keys[from:to] {
+			id, err := findingID(key)
 			if err != nil {
 				return err
 			}

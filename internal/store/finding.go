@@ -45,10 +45,17 @@ type careColumns struct {
 	Assigned sql.NullString `db:"assigned"`
 }
 
-// place puts a target's findings in order: groups, accounts, memberships, each
-// by name. It depends on the finding alone, so that one more moves no other.
+// place puts a target's findings in order: sets and the like, accounts, who
+// joins and leaves, each by name. It depends on the finding alone, so that one
+// more moves no other.
 func place(f model.Finding) string {
-	rank := map[model.ObjectKind]string{model.GroupKind: "0", model.Account: "1", model.Membership: "2"}[f.Object]
+	rank := "0" + f.Object.String() + " "
+	switch {
+	case f.Moves():
+		rank = "2" + f.Object.String() + " "
+	case f.Object == model.Account:
+		rank = "1"
+	}
 	return clip(rank+f.Name+"\x1f"+f.Member+"\x1f"+string(f.Verb), 450)
 }
 

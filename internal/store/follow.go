@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -125,7 +124,7 @@ func (s *Store) LinksOfAll(ctx context.Context, users []string) ([]model.Link, e
 	var out []model.Link
 	for from, to := range groups(len(users), 500) {
 		var rows []linkRow
-		if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE user IN `+oneOf(to-from)+` ORDER BY target, name`, texts(users[from:to])...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE user IN `+oneOf(to-from)+` ORDER BY target, name`, texts(users[from:to])...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -141,33 +140,6 @@ func (s *Store) AccountsNamed(ctx context.Context, targets, names []string) (map
 	for from, to := range groups(len(targets), manyTargets) {
 		args := append(append(texts(targets[from:to]), model.Account.String()), texts(names)...)
 		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
-			out[target] = append(out[target], o)
-		})
-		if err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
-}
-
-// GroupsNamed returns some groups by target. Of the members only those of the
-// given names are told, so that large groups stay where they are.
-func (s *Store) GroupsNamed(ctx context.Context, targets, groupNames, members []string) (map[string][]model.Object, error) {
-	out := map[string][]model.Object{}
-	if len(groupNames) == 0 || len(members) == 0 {
-		return out, nil
-	}
-	// The database finds the bodies that hold a name's bytes; which of them hold it as a member is seen here.
-	some := strings.Repeat(" OR INSTR(body, ?) > 0", len(members))[len(" OR "):]
-	bytes := make([]any, len(members))
-	for i, m := range members {
-		bytes[i] = []byte(m)
-	}
-	for from, to := range groups(len(targets), manyTargets) {
-		args := append(append(append(slices.Clone(bytes), texts(targets[from:to])...), model.GroupKind.String()), texts(groupNames)...)
-		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, IF(`+some+`, body, '') FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(groupNames))+` ORDER BY target, name`, args, func(target string, o model.Object) {
-			in := slices.DeleteFunc(o.Attributes.Get(model.Members), func(m string) bool { return !slices.Contains(members, m) })
-			o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: in})
 			out[target] = append(out[target], o)
 		})
 		if err != nil {
@@ -194,17 +166,25 @@ func (s *Store) eachObject(ctx context.Context, query string, args []any, do fun
 	return rows.Err()
 }
 
-// FindingsNear returns the findings of some users on some targets, and those
-// of who joins or leaves some groups there.
-func (s *Store) FindingsNear(ctx context.Context, targets, users, groupNames, members []string) (map[string][]model.Finding, error) {
+// Near is what of some targets changes with some people.
+type Near struct {
+	Targets, Users []string
+	Accounts       []string      // names
+	Sets           []model.Named // which they come into or leave
+}
+
+// FindingsNear returns the findings of the users, and those of who joins or
+// leaves the sets.
+func (s *Store) FindingsNear(ctx context.Context, n Near) (map[string][]model.Finding, error) {
 	var places []any
-	for _, g := range groupNames {
-		for _, m := range members {
+	for _, set := range n.Sets {
+		for _, m := range n.Accounts {
 			for _, v := range []model.Verb{model.JoinIt, model.LeaveIt} {
-				places = append(places, place(model.Finding{Act: model.Act{Object: model.Membership, Name: g, Member: m, Verb: v}}))
+				places = append(places, place(model.Finding{Act: model.Act{Object: set.Kind, Name: set.Name, Member: m, Verb: v}}))
 			}
 		}
 	}
+	targets, users := n.Targets, n.Users
 	out := map[string][]model.Finding{}
 	for from, to := range groups(len(targets), manyTargets) {
 		names := texts(targets[from:to])

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -12,12 +11,15 @@ type linkRow struct {
 	Target string `db:"target"`
 	User   string `db:"user"`
 	Name   string `db:"name"`
+	Rest   string `db:"rest"`
 	Unique string `db:"uniq"`
 }
 
+const linkColumns = `target, user, name, rest, uniq`
+
 func (s *Store) links(ctx context.Context, where string, arg string) ([]model.Link, error) {
 	var rows []linkRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE `+where+` = ? ORDER BY target, name`, arg); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE `+where+` = ? ORDER BY target, name`, arg); err != nil {
 		return nil, err
 	}
 	out := make([]model.Link, len(rows))
@@ -37,7 +39,8 @@ func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) 
 	return s.links(ctx, "user", user)
 }
 
-// PutLinks notes whose accounts on a target these are. What was known before goes into the past.
+// PutLinks notes whose accounts on a target these are. What was known before of
+// the same users, with the same rest of a name, goes into the past.
 func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, round int64, at time.Time) error {
 	for from, to := range groups(len(links), 500) {
 		part := links[from:to]
@@ -46,9 +49,9 @@ func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, r
 		}
 		args := []any{}
 		for _, l := range part {
-			args = append(args, target, l.User, l.Name, l.Unique, round, at)
+			args = append(args, target, l.User, l.Name, l.Rest, l.Unique, round, at)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, uniq, round, since) VALUES (?, ?, ?, ?, ?, ?)`+strings.Repeat(", (?, ?, ?, ?, ?, ?)", len(part)-1)+`
+		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, rest, uniq, round, since) VALUES `+rows(len(part), 7)+`
 			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`, args...); err != nil {
 			return err
 		}
@@ -64,20 +67,25 @@ func (tx *Tx) DropLinks(ctx context.Context, target string, links []model.Link, 
 	if err := tx.buryLinks(ctx, target, links, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND user IN `+oneOf(len(links)), append([]any{target}, usersOf(links)...)...)
+	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)), append([]any{target}, slotsOf(links)...)...)
 	return err
 }
 
 func (tx *Tx) buryLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, uniq)
-		SELECT target, user, ?, since, name, uniq FROM link WHERE target = ? AND user IN `+oneOf(len(links)), append([]any{at, target}, usersOf(links)...)...)
+	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, rest, uniq)
+		SELECT target, user, ?, since, name, rest, uniq FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)),
+		append([]any{at, target}, slotsOf(links)...)...)
 	return err
 }
 
-func usersOf(links []model.Link) []any {
-	out := make([]any, len(links))
-	for i, l := range links {
-		out[i] = l.User
+// pairs is the right side of an IN for n pairs.
+func pairs(n int) string { return "(" + rows(n, 2) + ")" }
+
+// slotsOf tells accounts of one person apart.
+func slotsOf(links []model.Link) []any {
+	out := make([]any, 0, 2*len(links))
+	for _, l := range links {
+		out = append(out, l.User, l.Rest)
 	}
 	return out
 }
@@ -85,8 +93,8 @@ func usersOf(links []model.Link) []any {
 // LinksAt returns whose the accounts of a target were at a moment in the past.
 func (s *Store) LinksAt(ctx context.Context, target string, at time.Time) ([]model.Link, error) {
 	var rows []linkRow
-	err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE target = ? AND since <= ?
-		UNION ALL SELECT target, user, name, uniq FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target, at, at)
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND since <= ?
+		UNION ALL SELECT `+linkColumns+` FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target, at, at)
 	out := make([]model.Link, len(rows))
 	for i, r := range rows {
 		out[i] = model.Link(r)

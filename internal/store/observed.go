@@ -18,7 +18,15 @@ const (
 	systemFlag = 1 << iota // the target has it for itself
 	oursFlag               // Hen Roost signs in with it
 	markFlag               // it is odd, or has no password
+	powerFlag              // it can become superuser
+	shutFlag               // nobody can come in by it
 )
+
+// withPower are the values of belongs with that flag, for an index to find.
+const withPower = `(8, 9, 10, 11, 12, 13, 14, 15, 24, 25, 26, 27, 28, 29, 30, 31)`
+
+// shut are those with that one.
+const withShut = `(16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31)`
 
 func flagsOf(o *model.Object) int {
 	n := 0
@@ -30,6 +38,12 @@ func flagsOf(o *model.Object) int {
 	}
 	if o.Marked {
 		n |= markFlag
+	}
+	if o.Kind == model.Account && o.Attributes.Has(model.Elevation) {
+		n |= powerFlag
+	}
+	if o.Kind == model.Account && o.Attributes.One(model.Disabled) == "yes" {
+		n |= shutFlag
 	}
 	return n
 }
@@ -47,41 +61,12 @@ type observedRow struct {
 
 const observedGroup = 500 // rows in one statement
 
-// Sighting is a survey under way: it knows what was there before, so that only
-// what has changed is written, and what it did not see is known at the end.
-type Sighting struct {
-	s      *Store
-	target string
-	at     time.Time
-	before map[objectKey]glimpse
-	wrote  int
-}
-
 type objectKey struct{ kind, name string }
 
 // glimpse tells whether an object is as it was: 64 bits of a hash are enough to notice a change.
 type glimpse struct {
 	sum  uint64
 	seen bool
-}
-
-// Sight begins a survey of a target at a moment.
-func (s *Store) Sight(ctx context.Context, target string, at time.Time) (*Sighting, error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ?`, target)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	g := &Sighting{s: s, target: target, at: at, before: map[objectKey]glimpse{}}
-	var kind, name, unique, body sql.RawBytes
-	var belongs int
-	for rows.Next() {
-		if err := rows.Scan(&kind, &name, &unique, &belongs, &body); err != nil {
-			return nil, err
-		}
-		g.before[objectKey{string(kind), string(name)}] = glimpse{sum: sumOf(unique, belongs, body)}
-	}
-	return g, rows.Err()
 }
 
 var sumSeed = maphash.MakeSeed()
@@ -94,58 +79,6 @@ func sumOf(unique []byte, flags int, body []byte) uint64 {
 	h.WriteByte(byte(flags))
 	h.Write(body)
 	return h.Sum64()
-}
-
-// Put stores objects as seen. What is as it was is not written; what was
-// otherwise before goes into the past.
-func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
-	var fresh, changed []observedRow
-	for _, o := range objects {
-		key := objectKey{o.Kind.String(), o.Name}
-		body := []byte(o.Attributes)
-		was, known := g.before[key]
-		now := glimpse{sumOf([]byte(o.Unique), flagsOf(&o), body), true}
-		g.before[key] = now
-		row := observedRow{g.target, key.kind, key.name, o.Unique, flagsOf(&o), body, g.at}
-		switch {
-		case !known:
-			fresh = append(fresh, row)
-		case was.sum != now.sum:
-			changed = append(changed, row)
-		}
-	}
-	g.wrote += len(fresh) + len(changed)
-	if len(fresh)+len(changed) == 0 {
-		return nil
-	}
-	return g.s.Tx(ctx, func(tx *Tx) error {
-		keys := make([]objectKey, len(changed))
-		for i, r := range changed {
-			keys[i] = objectKey{r.Kind, r.Name}
-		}
-		if err := tx.bury(ctx, g.target, keys, g.at); err != nil {
-			return err
-		}
-		all := append(fresh, changed...)
-		return tx.insertObserved(ctx, all)
-	})
-}
-
-// Done ends a survey that has seen everything: what it did not see is gone. It
-// returns how many objects were written or removed.
-func (g *Sighting) Done(ctx context.Context) (written int, err error) {
-	var gone []objectKey
-	for key, x := range g.before {
-		if !x.seen {
-			gone = append(gone, key)
-		}
-	}
-	return g.wrote + len(gone), g.s.Tx(ctx, func(tx *Tx) error {
-		if err := tx.bury(ctx, g.target, gone, g.at); err != nil {
-			return err
-		}
-		return tx.clear(ctx, g.target, gone)
-	})
 }
 
 // byKind hands keys on kind by kind, in portions: the database finds a kind and
@@ -197,18 +130,20 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 }
 
 // PutObjects stores objects as read back after steps: those that are new,
-// those that were there before, and removed, which are gone.
-func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, removed []model.Object, at time.Time) error {
+// those that were there before, and removed, which are gone with their members.
+// Who is in a set is told by PutMoves.
+func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []model.Object, removed []model.Named, at time.Time) error {
 	var keys, gone []objectKey
 	list := make([]observedRow, len(fresh)+len(changed))
 	for i, o := range append(slices.Clone(fresh), changed...) {
+		o, _, _ = unset(o)
 		if i >= len(fresh) {
 			keys = append(keys, objectKey{o.Kind.String(), o.Name})
 		}
 		list[i] = observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
 	}
-	for _, o := range removed {
-		gone = append(gone, objectKey{o.Kind.String(), o.Name})
+	for _, n := range removed {
+		gone = append(gone, objectKey{n.Kind.String(), n.Name})
 	}
 	if err := tx.bury(ctx, target, append(keys, gone...), at); err != nil {
 		return err
@@ -216,7 +151,30 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed, rem
 	if err := tx.insertObserved(ctx, list); err != nil {
 		return err
 	}
-	return tx.clear(ctx, target, gone)
+	if err := tx.clear(ctx, target, gone); err != nil {
+		return err
+	}
+	return tx.emptied(ctx, target, gone, at)
+}
+
+// emptied takes away the members of sets that are gone.
+func (tx *Tx) emptied(ctx context.Context, target string, sets []objectKey, at time.Time) error {
+	return byKind(sets, func(kind string, names []any) error {
+		var rows []pieceRow
+		err := tx.SelectContext(ctx, &rows, `SELECT kind, name, mkind, first, '' AS body FROM member WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)),
+			append([]any{target, kind}, names...)...)
+		if err != nil {
+			return err
+		}
+		keys := make([]pieceKey, len(rows))
+		for i, r := range rows {
+			keys[i] = r.key()
+		}
+		if err := tx.buryPieces(ctx, target, keys, at); err != nil {
+			return err
+		}
+		return tx.clearPieces(ctx, target, keys)
+	})
 }
 
 // Holding returns what a target was last seen to hold: accounts and all else,
@@ -227,7 +185,7 @@ func (s *Store) Holding(ctx context.Context, target string) (accounts, others []
 	if err := s.db.GetContext(ctx, &room, `SELECT COALESCE(MAX(accounts), 0) FROM target WHERE name = ?`, target); err != nil {
 		return nil, nil, nil, err
 	}
-	linked, err := s.db.QueryxContext(ctx, `SELECT target, user, name, uniq FROM link WHERE target = ? ORDER BY name`, target)
+	linked, err := s.db.QueryxContext(ctx, `SELECT `+linkColumns+` FROM link WHERE target = ? ORDER BY name`, target)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -240,7 +198,7 @@ func (s *Store) Holding(ctx context.Context, target string) (accounts, others []
 		}
 		var l model.Link
 		next = &l
-		return linked.Scan(&l.Target, &l.User, &l.Name, &l.Unique)
+		return linked.Scan(&l.Target, &l.User, &l.Name, &l.Rest, &l.Unique)
 	}
 	if err := advance(); err != nil {
 		return nil, nil, nil, err
@@ -263,6 +221,9 @@ func (s *Store) Holding(ctx context.Context, target string) (accounts, others []
 		links = append(links, *next)
 		err = advance()
 	}
+	if err == nil {
+		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM member WHERE target = ? ORDER BY kind, name, mkind, first`, target)
+	}
 	return accounts, others, links, err
 }
 
@@ -272,7 +233,7 @@ func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.T
 		Name  string    `db:"name"`
 		Since time.Time `db:"since"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, since FROM observed WHERE target = ? AND kind = 'account' AND INSTR(body, ?) > 0`, target, []byte(model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})))
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, since FROM observed WHERE target = ? AND kind = 'account' AND belongs IN `+withShut, target)
 	out := make(map[string]time.Time, len(rows))
 	for _, r := range rows {
 		out[r.Name] = r.Since
@@ -282,8 +243,15 @@ func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.T
 
 // ObservedAt returns what a target was seen to hold at a moment in the past.
 func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
-	return s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
+	accounts, others, err = s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
 		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ? ORDER BY kind, name`, target, at, target, at, at)
+	if err == nil {
+		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM (
+			SELECT kind, name, mkind, first, body FROM member WHERE target = ? AND since <= ?
+			UNION ALL SELECT kind, name, mkind, first, body FROM member_past WHERE target = ? AND since <= ? AND until > ?) m
+			ORDER BY kind, name, mkind, first`, target, at, target, at, at)
+	}
+	return accounts, others, err
 }
 
 // objects reads rows, and lets each be looked at once it is read; accounts go behind those that are there.
@@ -405,34 +373,12 @@ func escapeLike(s string) string {
 	return string(out)
 }
 
-// GroupsOf returns the names of the groups on a target that an account is a
-// direct member of. The database finds those whose packed members hold the
-// name's bytes; which of them hold it as a member is seen here.
-func (s *Store) GroupsOf(ctx context.Context, target, account string) ([]string, error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'group' AND INSTR(body, ?) > 0 ORDER BY name`, target, []byte(account))
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := []string{}
-	for rows.Next() {
-		o, err := scanObject(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		if slices.Contains(o.Attributes.Get(model.Members), account) {
-			out = append(out, o.Name)
-		}
-	}
-	return out, rows.Err()
-}
-
 // Administrators returns the open accounts of users on a target that can
 // become superuser, and through what, without the one named and without ours. An
 // account that is nobody's does not count: nobody would be there to use it.
 func (s *Store) Administrators(ctx context.Context, target, without string) (map[string][]string, error) {
 	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o JOIN link l ON l.target = o.target AND l.name = o.name
-		WHERE o.target = ? AND o.kind = 'account' AND o.name <> ? AND INSTR(o.body, ?) > 0 ORDER BY o.name`, target, without, []byte(model.Elevation))
+		WHERE o.target = ? AND o.kind = 'account' AND o.belongs IN `+withPower+` AND o.name <> ? ORDER BY o.name`, target, without)
 	if err != nil {
 		return nil, err
 	}
@@ -462,8 +408,8 @@ func (s *Store) Flagged(ctx context.Context, target string, names []string) (map
 	out := map[string]*model.Object{}
 	for from, to := range groups(len(names), observedGroup) {
 		args := append([]any{target, target}, texts(names[from:to])...)
-		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND (belongs <> 0 OR INSTR(body, ?) > 0)`,
-			append(args, []byte(model.Elevation)), func(_ string, o model.Object) { out[o.Name] = &o })
+		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND belongs NOT IN (0, 16)`,
+			args, func(_ string, o model.Object) { out[o.Name] = &o })
 		if err != nil {
 			return nil, err
 		}
@@ -476,7 +422,7 @@ func (s *Store) LinkedNames(ctx context.Context, target string, names []string) 
 	out := map[string]string{}
 	for from, to := range groups(len(names), observedGroup) {
 		var rows []linkRow
-		if err := s.db.SelectContext(ctx, &rows, `SELECT target, user, name, uniq FROM link WHERE target = ? AND name IN `+oneOf(to-from), append([]any{target}, texts(names[from:to])...)...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND name IN `+oneOf(to-from), append([]any{target}, texts(names[from:to])...)...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {

@@ -99,12 +99,12 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		}
 	}
 	for from, to := range portions(len(steps), 500, func(i int) int { return len(bodies[i]) }) {
-		args := make([]any, 0, 11*(to-from))
+		args := make([]any, 0, 12*(to-from))
 		for i, s := range steps[from:to] {
 			body := bodies[from+i]
-			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.User, body, s.Outcome, "")
+			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(), s.Act.User, body, s.Outcome, "")
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, user, body, outcome, words) VALUES `+rows(to-from, 11), args...); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words) VALUES `+rows(to-from, 12), args...); err != nil {
 			return 0, err
 		}
 	}
@@ -375,14 +375,15 @@ func (s *Store) HoldsLease(ctx context.Context, h Holder) (bool, error) {
 	return n > 0, err
 }
 
-// ClosedOn counts the steps of a round on a target by two stages: those that shut accounts, and those that remove them.
-func (s *Store) ClosedOn(ctx context.Context, round int64, target string, closing, removing int) (disables, removals int, err error) {
+// ClosedOn counts the steps of a round on a target that shut accounts, and those that remove them.
+func (s *Store) ClosedOn(ctx context.Context, round int64, target string) (disables, removals int, err error) {
 	var row struct {
 		Disables int `db:"disables"`
 		Removals int `db:"removals"`
 	}
-	err = s.db.GetContext(ctx, &row, `SELECT CAST(COALESCE(SUM(stage = ?), 0) AS SIGNED) AS disables, CAST(COALESCE(SUM(stage = ?), 0) AS SIGNED) AS removals
-		FROM step WHERE round = ? AND target = ?`, closing, removing, round, target)
+	err = s.db.GetContext(ctx, &row, `SELECT CAST(COALESCE(SUM(verb = 'disable'), 0) AS SIGNED) AS disables,
+		CAST(COALESCE(SUM(verb = 'remove' AND object = 'account'), 0) AS SIGNED) AS removals
+		FROM step WHERE round = ? AND target = ?`, round, target)
 	return row.Disables, row.Removals, err
 }
 

@@ -126,7 +126,8 @@ func migrate(ctx context.Context, db *sqlx.DB) error {
 	if err != nil {
 		return err
 	}
-	p, err := goose.NewProvider(goose.DialectMySQL, db.DB, files)
+	p, err := goose.NewProvider(goose.DialectMySQL, db.DB, files,
+		goose.WithGoMigrations(goose.NewGoMigration(7, &goose.GoFunc{RunTx: takeMembersOut}, nil)))
 	if err != nil {
 		return fmt.Errorf("migrations: %w", err)
 	}

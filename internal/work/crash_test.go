@@ -244,7 +244,7 @@ func (s *simulated) answer(a connect.Act, out *connect.Answer) (lost bool) {
 	case s.broken[a.Name]:
 		*out = connect.Answer{Outcome: connect.Failed}
 	case s.made[a.Name] > 0:
-		*out = connect.Found(a, connect.So, "", func(model.ObjectKind, string) *model.Object { return nil })
+		*out = connect.Found(a, connect.So, "", connect.Objects{})
 	default:
 		s.made[a.Name]++
 		*out = connect.Answer{Outcome: connect.Done}

@@ -341,7 +341,7 @@ func (w *worker) giveUp(ctx context.Context, results []Result, open []int) {
 			}
 			continue
 		}
-		if standing, _ := connect.Judge(results[i].Act.Act, w.connector.Schema(), view); standing == connect.So {
+		if standing, _ := connect.Judge(results[i].Act, w.connector.Schema(), view); standing == connect.So {
 			results[i].Answer = connect.Found(results[i].Act, standing, "", view)
 		} else {
 			results[i].Words = "it had begun, and is not done; " + results[i].Words
@@ -351,30 +351,41 @@ func (w *worker) giveUp(ctx context.Context, results []Result, open []int) {
 
 // look reads of a target what some steps speak of, by names as the target tells them apart.
 func (w *worker) look(ctx context.Context, results []Result, which []int) (connect.View, error) {
-	type name struct {
-		kind model.ObjectKind
-		name string
-	}
 	if err := w.ready(ctx); err != nil {
 		return nil, err
 	}
-	of := func(kind model.ObjectKind, n string) name {
-		if w.connector.Schema().FoldNames {
-			n = strings.ToLower(n)
-		}
-		return name{kind, n}
-	}
-	seen := map[name]*model.Object{}
+	fold := w.connector.Schema().FoldNames
+	seen := connect.Objects{}
 	for _, i := range which {
-		seen[of(connect.ObjectOf(results[i].Act), results[i].Name)] = nil
+		seen[folded(results[i].Of(), fold)] = nil
 	}
 	err := w.read(ctx, func(o model.Object) error {
-		if _, asked := seen[of(o.Kind, o.Name)]; asked {
-			seen[of(o.Kind, o.Name)] = &o
+		n := folded(model.Named{Kind: o.Kind, Name: o.Name}, fold)
+		if _, asked := seen[n]; asked {
+			seen[n] = &o
 		}
 		return nil
 	})
-	return func(kind model.ObjectKind, n string) *model.Object { return seen[of(kind, n)] }, err
+	return foldedView{seen, fold}, err
+}
+
+// foldedView finds objects by names as the target tells them apart.
+type foldedView struct {
+	connect.Objects
+	fold bool
+}
+
+func (v foldedView) Object(n model.Named) *model.Object { return v.Objects.Object(folded(n, v.fold)) }
+
+func (v foldedView) Member(set, member model.Named) bool {
+	return v.Objects.Member(folded(set, v.fold), member)
+}
+
+func folded(n model.Named, fold bool) model.Named {
+	if fold {
+		n.Name = strings.ToLower(n.Name)
+	}
+	return n
 }
 
 // ready connects if need be, several times. When it cannot, the target is given up.

@@ -76,7 +76,7 @@ func (f *fake) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	for i, a := range acts {
 		switch {
 		case f.made[a.Name] > 0:
-			out[i] = connect.Found(a, connect.So, "", func(model.ObjectKind, string) *model.Object { return nil })
+			out[i] = connect.Found(a, connect.So, "", connect.Objects{})
 		case f.fails != nil && f.fails(a.Name):
 			out[i] = connect.Answer{Outcome: connect.Failed, Words: "no"}
 		default:

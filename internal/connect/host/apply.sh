@@ -13,51 +13,53 @@ trap 'rm -rf "$lock"' EXIT
 trap 'exit 1' HUP INT TERM PIPE
 echo $$ >"$lock/pid" || { echo "X:cannot write to $lock: is the disk full?"; exit 0; }
 
-# What was read before the batch lies in a file, an answer for each question in the order of the steps, and is
-# read along with them: looking a name up costs the same however many accounts the host has.
-# acct, grp, member: the next answer; false when the account, the group or the membership was not there.
-next() { IFS= read -r line <&3 || line=-; }
-acct() {
-  next
-  case "$line" in A:*) ;; T:*) twice passwd; return 1 ;; *) return 1 ;; esac
-  line=${line#A:}; line=${line#*:}
-  IFS=:; set -- $line; unset IFS
-  number=$1 group=$2 disabled=$3 home=$4 shell=$5
-  fullname=${line#"$1:$2:$3:$4:$5:"}
-}
-grp() {
-  next
-  case "$line" in G:*) ;; T:*) twice group; return 1 ;; *) return 1 ;; esac
-  line=${line#G:}; line=${line#*:}
-  number=${line%%:*}
-}
-member() { next; [ "$line" = I ]; }
-twice() { odd="its name stands twice in /etc/$1; mend that on the host first"; }
-s() { id=$1 say= rc=0 did=so odd=; }
-e() { printf 'R:%s:%s:%s:%s\n' "$id" "$did" "$rc" "$say"; }
+# What the batch speaks of is read, and told; what is to be done about it comes back on standard input, so that
+# it is judged where all judging is done. s and e stand around the commands of each step.
+tell() { read_all 1 "$lock/names" || { echo "X:the accounts cannot be read, or the disk is full"; exit 0; }; }
+s() { id=$1 say= rc=0; }
+e() { printf 'R:%s:%s:%s\n' "$id" "$rc" "$say"; }
 note() { say="$say${say:+; }$(printf %s "$1" | tr '\n' ' ')"; }
-# was ATTRIBUTE NOW BEFORE AFTER: so when it is as wanted, moved when it is neither.
-was() {
-  if [ "$2" = "$4" ]; then return; fi
-  if [ "$2" = "$3" ]; then [ $did = moved ] || did=ready; return; fi
-  did=moved; note "$1 is '$2'"
-}
-gone() { did=moved; note "${odd:-$1 is not there}"; }
-ready() { [ $did = ready ] && did=acted; }
 # run COMMAND…: its complaints become the step's words.
 run() {
   if "$@" </dev/null >/dev/null 2>"$lock/said"; then rc=0; else rc=$?; fi # a file, since a substitution costs a fork for each step
   [ ! -s "$lock/said" ] || note "$(cat "$lock/said")"
   [ $rc = 0 ] || note "${1##*/} ended with $rc"
 }
-# held HOME: the keys in a home as a survey tells them, in order; nothing where they cannot be read without following a link.
-held() {
-  f=$1/.ssh/authorized_keys
-  if [ ! -f "$f" ] || [ -L "$f" ] || [ -L "$1/.ssh" ]; then return; fi
-  sed -e 's/^[[:space:]]*//' -e 's/[[:space:]]*$//' -e '/^#/d' -e '/^$/d' "$f" | sort
-}
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
 keys() {
+  [ $rc = 0 ] || return
   out=$(printf '%s' "$2" | su -s /bin/sh -c 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' -- "$1" 2>&1) ||
     { rc=$?; note "authorized keys of $1: $out (exit $rc)"; }
+}
+# password NAME VALUE: over standard input, so that it stands in no process list.
+password() {
+  [ $rc = 0 ] || return
+  out=$(printf '%s:%s\n' "$1" "$2" | chpasswd 2>&1) || { rc=$?; note "password of $1: $out (exit $rc)"; }
+}
+# reopen NAME: what shut the account is taken back; a lock alone is no password.
+reopen() {
+  if [ "$(awk -F: -v n="$1" '$1 == n && $2 ~ /^!+[^!*]/ { print 1 }' /etc/shadow)" ]; then run usermod -U -e '' -- "$1"; else run usermod -e '' -- "$1"; fi
+}
+# leave_home NAME HOW: archives the home and removes it, or removes it alone. Nothing is removed that is not the
+# account's own folder and nobody else's, and nothing before the archive is whole. A home that is gone is well.
+leave_home() {
+  h=$(awk -F: -v n="$1" '$1 == n { print $6; exit }' /etc/passwd)
+  [ -d "$h" ] || return 0
+  if ! leaves "$1" "$h"; then rc=1; note "the home $h is not a folder of $1 alone, and was left; the account too"; return 1; fi
+  if [ "$2" = archive ]; then
+    to=/var/backups/homes
+    f=$to/$1-$day.tar.gz
+    mkdir -p -m 700 $to && { [ -f "$f" ] || { tar -C "${h%/*}/" -czf "$f.new" -- "${h##*/}" && mv -f "$f.new" "$f"; }; } 2>"$lock/said" ||
+      { rc=1; rm -f "$f.new"; note "the home $h could not be archived: $(cat "$lock/said")"; return 1; }
+    chmod 600 "$f"
+    note "its home is in $f"
+  fi
+  rm -rf --one-file-system -- "$h" 2>"$lock/said" || { rc=1; note "$(cat "$lock/said")"; return 1; }
+}
+# leaves NAME HOME: the folder is the account's own, at least two deep, and neither holds nor is another's home.
+leaves() {
+  case $2 in /*/*) ;; *) return 1 ;; esac
+  case $2 in */ | *//* | */./* | */../* | */. | */..) return 1 ;; esac
+  [ ! -L "$2" ] && [ "$(stat -c %u -- "$2")" = "$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)" ] || return 1
+  awk -F: -v n="$1" -v h="$2" '$1 != n && ($6 == h || index($6, h "/") == 1) { bad = 1 } END { exit bad }' /etc/passwd
 }

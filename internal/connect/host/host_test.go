@@ -34,7 +34,7 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 
 func TestSuite(t *testing.T) {
 	_, a := start(t, "")
-	connecttest.Run(t, connecttest.Subject{Connector: host.Connector{}, Access: a, Account: "suite.one", Number: "1999",
+	connecttest.Run(t, connecttest.Subject{Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 

@@ -10,16 +10,17 @@ day=$(($(date +%s) / 86400))
 # state: a line for each account and group, as the system itself sees them: of two of one name the first.
 # A:name:uid:group:disabled:home:shell:full name and G:name:gid:members. T:name:line is a name that stands
 # again, B:file:line:text a line that is no account or group, N:name an account that asks nobody for a password.
-# Hashes stay on the host: all that is told is whether the password can be used. A whole survey also tells of
-# keys (K:name:key), of the lines of sudoers (D:line), of the range of people's numbers (L:key:number), all in
-# one reading by one awk. With a file of questions (aNAME, gNAME, mGROUP:MEMBER) it answers those alone, a line
-# each in their order: A:…, G:…, I (is in it), O (is not), T:… or - for nothing.
+# Hashes stay on the host: all that is told is whether the password can be used. Then keys (K:name:key), the
+# lines of sudoers (D:line), and the range of people's numbers (L:key:number), all in one reading by one awk.
+# With a file of names (aNAME, gNAME, mGROUP:MEMBER) it tells of those alone: of a group not its members, but
+# I:group:member of each that was named and is in it; and of an account the groups that it is in, J:name:group,
+# and their numbers, H:group:gid.
 state() {
-  only=$1 names=${2:-/dev/null}
-  [ $# -lt 2 ] && shift $# || shift 2
+  only=$1 names=$2
+  shift 2
   awk -F: -v day="$day" -v only="$only" '
-    function tell(key, line) { if (!only) print line; else if (key in want) got[key] = line }
-    at == "n" { want[$0]; asked[++asks] = $0; if (substr($0, 1, 1) == "m") want["g" substr($1, 2)]; next }
+    function wants(key) { return !only || key in want }
+    at == "n" { want[$0]; want[$1]; next } # of mGROUP:MEMBER that the group is asked too
     at == "k" {
       f = substr($0, length($1) + 2); c = 0
       while ((getline l < f) > 0 && c++ < 200) print "K:" $1 ":" substr(l, 1, 4096)
@@ -39,40 +40,45 @@ state() {
     }
     at == "g" {
       if (NF < 3 || $3 !~ /^[0-9]+$/) { if (!only) print "B:group:" FNR ":" substr($0, 1, 200); next }
-      if ($1 in gid) { tell("g" $1, "T:" $1 ":" FNR ":group"); next }
+      if ($1 in gid) { if (wants("g" $1)) print "T:" $1 ":" FNR ":group"; next }
       gid[$1] = $3; if (!($3 in group)) group[$3] = $1
-      tell("g" $1, "G:" $1 ":" $3 ":" $4); next
+      if (!only) { print "G:" $1 ":" $3 ":" $4; next }
+      asked = ("m" $1) in want
+      if (asked || ("g" $1) in want) print "G:" $1 ":" $3 ":"
+      n = split($4, in_it, ",")
+      for (i = 1; i <= n; i++) {
+        if (asked && ("m" $1 ":" in_it[i]) in want) print "I:" $1 ":" in_it[i]
+        if (("a" in_it[i]) in want) { print "J:" in_it[i] ":" $1; print "H:" $1 ":" $3 }
+      }
+      next
     }
     NF < 7 || $3 !~ /^[0-9]+$/ || $1 == "" { if (!only) print "B:passwd:" FNR ":" substr($0, 1, 200); next }
-    $1 in uid { tell("a" $1, "T:" $1 ":" FNR ":passwd"); next }
+    $1 in uid { if (wants("a" $1)) print "T:" $1 ":" FNR ":passwd"; next }
     {
       uid[$1] = $3
-      if (only && !(("a" $1) in want)) next
+      if (!wants("a" $1)) next
       off = "no"
       if (past[$1] && shut[$1]) off = "yes"; else if (past[$1] || (shut[$1] && real[$1])) off = "partly"
       name = $5; sub(/,+$/, "", name)
-      tell("a" $1, "A:" $1 ":" $3 ":" (($4 in group) ? group[$4] : $4) ":" off ":" $6 ":" $7 ":" name)
-      if (!only && !past[$1] && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
-    }
-    END {
-      for (i = 1; i <= asks; i++) {
-        q = asked[i]
-        if (substr(q, 1, 1) != "m") { print (q in got) ? got[q] : "-"; continue }
-        cut = index(q, ":"); line = got["g" substr(q, 2, cut - 2)]
-        if (substr(line, 1, 2) == "G:") { sub(/^G:[^:]*:[^:]*:/, "", line); print index("," line ",", "," substr(q, cut + 1) ",") ? "I" : "O" } else print "-"
-      }
+      print "A:" $1 ":" $3 ":" (($4 in group) ? group[$4] : $4) ":" off ":" $6 ":" $7 ":" name
+      if (only && $4 in group) print "H:" group[$4] ":" $4
+      if (!past[$1] && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
     }' at=n "$names" at=s /etc/shadow at=g /etc/group at=p /etc/passwd "$@"
 }
 
-# listing: which of the homes hold keys that can be read without following a link.
+# listing: which of the homes, NAME:HOME on standard input, hold keys that can be read without following a link.
 listing() {
-  while IFS=: read -r n _ _ _ _ h _; do
+  while IFS=: read -r n h; do
     f=$h/.ssh/authorized_keys
     if [ -f "$f" ] && [ ! -L "$f" ] && [ ! -L "$h/.ssh" ]; then printf '%s:%s\n' "$n" "$f"; fi
-  done </etc/passwd
+  done
 }
 
-survey() {
+# homes NAMES: NAME:HOME of those accounts, or of all.
+homes() { awk -F: 'FILENAME != "/etc/passwd" { if (sub(/^a/, "")) want[$0]; next } all || $1 in want { print $1 ":" $6 }' all="$1" "$2" /etc/passwd; }
+
+# read_all ONLY NAMES: all of it, or of what is named.
+read_all() {
   defs=/etc/login.defs
   [ -r $defs ] || defs=/dev/null
   set +f
@@ -81,6 +87,8 @@ survey() {
     [ ! -r "$f" ] || rules="$rules $f" # a name with a space is none that sudo reads
   done
   set -f
-  listing | state '' /dev/null at=k - at=l $defs at=d $rules || return 1
-  echo "Z:"
+  whole=1
+  [ -z "$1" ] || whole=
+  homes "$whole" "$2" | listing | state "$1" "$2" at=k - at=l $defs at=d $rules
 }
+survey() { read_all '' /dev/null && echo "Z:"; }

@@ -78,8 +78,9 @@ func asSuperuser(what string) bool {
 	return false
 }
 
-// settle follows aliases and numbers, once all has been read.
-func (p *power) settle(r *reading) {
+// settle follows aliases and numbers, once all has been read. numbers are those
+// of groups that a reading of some names tells of beside.
+func (p *power) settle(r *reading, numbers map[string]string) {
 	byNumber := func(list []model.Object, number string) (names []string) {
 		for _, o := range list {
 			if o.Attributes.One(model.Number) == number {
@@ -101,6 +102,11 @@ func (p *power) settle(r *reading) {
 		case isNumber && isGroup:
 			for _, name := range byNumber(r.groups, number) {
 				p.groups[name] = "sudoers"
+			}
+			for name, n := range numbers {
+				if n == number {
+					p.groups[name] = "sudoers"
+				}
 			}
 		case isNumber:
 			for _, name := range byNumber(r.accounts, number) {

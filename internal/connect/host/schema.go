@@ -2,8 +2,8 @@
 // nothing on the host but a POSIX shell, awk and the system's own account tools.
 //
 // Round trips: one connection a session; a survey is ONE exec, a batch of
-// changes is ONE exec that reads before, changes and reads back, whatever
-// the number of steps.
+// changes is ONE exec, whatever the number of steps: the shell reads what they
+// speak of and tells it, waits, is told what to do, does it and reads back.
 //
 // Every value reaches the shell in single quotes, so nothing in a name can be
 // run; what comes back is line by line behind a letter of ours, so nothing in a
@@ -11,6 +11,8 @@
 package host
 
 import (
+	"strings"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
@@ -38,23 +40,33 @@ func (Connector) Schema() model.Schema { return schema }
 var schema = model.Schema{
 	Kind:  Kind,
 	About: "a Unix host, over SSH",
-	// What useradd takes; 32 bytes is the room utmp has for a name.
-	AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`,
-	GroupName:   `^[a-z_][a-z0-9_.-]{0,31}$`,
 	SystemNames: []string{"root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data", "backup", "list", "irc", "gnats",
 		"nobody", "_*", "systemd-*", "messagebus", "dbus", "sshd", "polkitd", "tss", "uuidd", "tcpdump", "avahi*", "ntp", "chrony", "statd", "halt", "shutdown", "operator", "adm"},
-	Account: []model.AttributeSchema{
-		{Name: model.Number, About: "uid", Settable: true, From: "number"},
-		{Name: model.FullName, About: "the person's name", Settable: true, From: "name"},
-		{Name: model.PrimaryGroup, About: "name of the primary group", Settable: true},
-		{Name: home, About: "home folder", Settable: true},
-		{Name: shell, About: "login shell", Settable: true},
-		{Name: keys, About: "authorized keys", Many: true, From: "keys"},
-		{Name: model.Disabled, About: "password locked and account expired"},
-		{Name: model.Elevation, About: "how the account can become superuser", Many: true},
-	},
-	Group: []model.AttributeSchema{
-		{Name: model.Number, About: "gid", Settable: true},
-		{Name: model.Members, About: "accounts in it", Many: true, Settable: true},
+	Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", name32), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, About: "uid", Settable: true, From: "number"},
+				{Name: model.FullName, About: "the person's name", Settable: true, From: "name", Canonical: gecos},
+				{Name: model.PrimaryGroup, About: "name of the primary group", Settable: true},
+				{Name: home, About: "home folder", Settable: true},
+				{Name: shell, About: "login shell", Settable: true},
+				{Name: keys, About: "authorized keys", Many: true, From: "keys"},
+				{Name: model.Password, About: "password", Sealed: true},
+				{Name: model.Disabled, About: "password locked and account expired"},
+				{Name: model.Elevation, About: "how the account can become superuser", Many: true},
+			}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", name32), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, About: "gid", Settable: true},
+				{Name: model.Members, About: "accounts in it", Many: true},
+			}},
+		{Kind: model.RightKind, About: "what makes somebody superuser", Members: []model.ObjectKind{model.Account, model.GroupKind}},
 	},
 }
+
+// name32 is what useradd takes; 32 bytes is the room utmp has for a name.
+const name32 = `^[a-z_][a-z0-9_.-]{0,31}$`
+
+// gecos is a full name as the host keeps it: what chfn's other fields would follow is cut off.
+func gecos(s string) string { return strings.TrimRight(s, ",") }

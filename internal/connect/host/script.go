@@ -2,7 +2,6 @@ package host
 
 import (
 	_ "embed"
-	"fmt"
 	"slices"
 	"strings"
 
@@ -19,118 +18,95 @@ var applyLib string
 // surveyScript reads all that a host holds.
 func surveyScript() string { return lib + "survey\n" }
 
-// applyScript carries out a batch: read before, change step by step, read back.
-func applyScript(acts []connect.Act) string {
+// askScript begins a batch: it reads what the acts speak of, and waits for what
+// is to be done about it.
+func askScript(acts []connect.Act) string {
 	var b strings.Builder
 	b.WriteString(lib)
 	b.WriteString(applyLib)
 	b.WriteString("printf '%s\\n'")
+	told := map[string]bool{}
 	for _, a := range acts {
-		for _, q := range questions(a) {
-			b.WriteString(" " + quote(q))
+		for _, q := range questions(a.Act) {
+			if !told[q] {
+				told[q] = true
+				b.WriteString(" " + quote(q))
+			}
 		}
 	}
 	b.WriteString(` >"$lock/names" || { echo 'X:the disk is full'; exit 0; }
-state 1 "$lock/names" >"$lock/now" || { echo 'X:the accounts cannot be read, or the disk is full'; exit 0; }
-exec 3<"$lock/now"
+tell
+echo Y:
 `)
-	for i, a := range acts {
-		fmt.Fprintf(&b, "s %d\n%se\n", i, step(a))
-	}
-	b.WriteString("survey\n")
 	return b.String()
 }
 
-// questions are what is asked of the host before the batch for one step, in the
-// order in which the step reads the answers; see state in lib.sh.
-func questions(a connect.Act) []string {
-	ask := func(kind string, names ...string) string {
-		q := kind + strings.Join(names, ":")
+// questions are the names that an act speaks of; see state in lib.sh. One that
+// no host could have is not asked for.
+func questions(a model.Act) []string {
+	ask := func(kind string, names ...string) []string {
 		if slices.ContainsFunc(names, func(n string) bool { return strings.ContainsAny(n, ":\n\x00") }) {
-			return "-" // no name that a host could have
+			return nil
 		}
-		return q
+		return []string{kind + strings.Join(names, ":")}
 	}
 	switch {
+	case a.Moves():
+		return append(ask("g", a.Name), ask("m", a.Name, a.Member)...)
 	case a.Object == model.GroupKind:
-		return []string{ask("g", a.Name)}
-	case a.Object == model.Membership:
-		return []string{ask("m", a.Name, a.Member)}
-	case a.Verb == model.Create && !ownGroup(a):
-		return []string{ask("g", a.Name), ask("a", a.Name)}
-	default:
-		return []string{ask("a", a.Name)}
+		return ask("g", a.Name)
+	case a.Verb == model.Create && !ownGroup(a): // a group of its name that somebody left behind
+		return append(ask("g", a.Name), ask("a", a.Name)...)
 	}
+	return ask("a", a.Name)
 }
 
 // ownGroup says whether an account that is made is given its primary group.
-func ownGroup(a connect.Act) bool { return a.After().Has(model.PrimaryGroup) }
+func ownGroup(a model.Act) bool { return a.After().Has(model.PrimaryGroup) }
 
 // quote makes one word of any value for a POSIX shell (2.2.2, single quotes).
 func quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-func command(words ...string) string {
-	for i, w := range words {
-		words[i] = quote(w)
-	}
-	return "run " + strings.Join(words, " ")
-}
+func command(words ...string) string { return "run " + quoted(words...) }
 
-// variable is where acct and grp leave an attribute.
-var variable = map[string]string{
-	model.Number: "$number", model.PrimaryGroup: "$group", model.Disabled: "$disabled",
-	home: "$home", shell: "$shell", model.FullName: "$fullname",
+func quoted(words ...string) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = quote(w)
+	}
+	return strings.Join(out, " ") + "\n"
 }
 
 // flag is how useradd and usermod are told an attribute.
 var flag = map[string]string{model.Number: "-u", model.PrimaryGroup: "-g", model.FullName: "-c", home: "-d", shell: "-s"}
 
-func step(a connect.Act) string {
-	switch a.Object {
-	case model.GroupKind:
-		return groupStep(a)
-	case model.Membership:
-		return memberStep(a)
+// step is what carries out an act that is ready, given what the host holds.
+func step(a connect.Act, view connect.View) string {
+	switch a.Verb {
+	case model.JoinIt:
+		return command("gpasswd", "-a", a.Member, a.Name)
+	case model.LeaveIt:
+		return command("gpasswd", "-d", a.Member, a.Name)
+	case model.AdoptIt:
+		return ""
+	case model.Disable: // locking stops passwords only; the expiry stops keys as well
+		return command("usermod", "-L", "-e", "1", "--", a.Name)
+	case model.Enable:
+		return "reopen " + quoted(a.Name)
+	}
+	if a.Object == model.GroupKind {
+		return groupStep(a.Act)
 	}
 	switch a.Verb {
+	case model.Remove:
+		return removeStep(a.Act)
 	case model.Create:
-		there := "[ $did != ready ] || did=moved\n"
-		if a.Again { // ours, cut off before its keys were written
-			there = "if ready; then :\n" + keysStep(a) + "fi\n"
+		if view.Object(a.Of()) == nil {
+			return create(a, view) + insideStep(a)
 		}
-		left := "grp && left=yes || left=\n" // a group of the account's name that somebody left behind
-		if ownGroup(a) {
-			left = ""
-		}
-		return left + "if acct; then\n" + guards(a) + there + "elif [ \"$odd\" ]; then gone it\nelse did=acted\n" + create(a) + "fi\n"
-	case model.AdoptIt:
-		return "if acct; then did=acted; else gone " + quote("account "+a.Name) + "; fi\n"
-	default:
-		return "if acct; then\n" + guards(a) + "if ready; then\n" + change(a) + "fi\nelse gone " + quote("account "+a.Name) + "; fi\n"
+		return insideStep(a) // ours, cut off before that
 	}
-}
-
-// guards compare what is there with what the act expects.
-func guards(a connect.Act) string {
-	var b strings.Builder
-	for _, c := range a.Changes {
-		if v := variable[c.Attribute]; v != "" {
-			fmt.Fprintf(&b, "was %s \"%s\" %s %s\n", c.Attribute, v, quote(one(c.Before)), quote(one(c.After)))
-		}
-	}
-	for _, c := range a.Changes { // last, since looking at keys costs forks
-		if c.Attribute == keys {
-			fmt.Fprintf(&b, "was keys \"$(held \"$home\")\" %s %s\n", quote(inOrder(c.Before)), quote(inOrder(c.After)))
-		}
-	}
-	return b.String()
-}
-
-// inOrder writes a set of keys the way held prints them.
-func inOrder(set []string) string {
-	lines := slices.Clone(set)
-	slices.Sort(lines)
-	return strings.Join(lines, "\n")
+	return change(a.Act) + insideStep(a)
 }
 
 func one(v []string) string {
@@ -140,7 +116,7 @@ func one(v []string) string {
 	return v[0]
 }
 
-func options(a connect.Act) []string {
+func options(a model.Act) []string {
 	var out []string
 	for _, c := range a.Changes {
 		if f := flag[c.Attribute]; f != "" {
@@ -150,69 +126,62 @@ func options(a connect.Act) []string {
 	return out
 }
 
-func create(a connect.Act) string {
-	words := append([]string{"useradd", "-m"}, options(a)...)
-	make := command(append(words, "--", a.Name)...)
-	if !ownGroup(a) {
-		// useradd stops at a group of the account's name that is left over; it is theirs, so it is used.
-		kept := command(append(words, "-g", a.Name, "--", a.Name)...)
-		make = "if [ \"$left\" ]; then " + kept + "; else " + make + "; fi"
+func create(a connect.Act, view connect.View) string {
+	words := append([]string{"useradd", "-m"}, options(a.Act)...)
+	if !ownGroup(a.Act) && view.Object(model.Named{Kind: model.GroupKind, Name: a.Name}) != nil {
+		words = append(words, "-g", a.Name) // useradd stops at a group of the account's name that is left over; it is theirs
 	}
-	return make + "\n" + keysStep(a)
+	return command(append(words, "--", a.Name)...)
 }
 
-func change(a connect.Act) string {
-	switch a.Verb {
-	case model.Disable:
-		// Locking stops passwords only; the expiry stops keys as well.
-		return command("usermod", "-L", "-e", "1", "--", a.Name) + "\n"
-	case model.Enable:
-		name := quote(a.Name)
-		return "if [ \"$(awk -F: -v n=" + name + " '$1 == n && $2 ~ /^!+[^!*]/ { print 1 }' /etc/shadow)\" ]; then " +
-			command("usermod", "-U", "-e", "", "--", a.Name) + "; else " + command("usermod", "-e", "", "--", a.Name) + "; fi\n"
-	}
+func change(a model.Act) string {
 	words := append([]string{"usermod"}, options(a)...)
 	if i := slices.Index(words, "-d"); i >= 0 {
 		words = slices.Insert(words, i, "-m")
 	}
-	script := ""
-	if len(words) > 1 {
-		script = command(append(words, "--", a.Name)...) + "\n"
+	if len(words) == 1 {
+		return ""
 	}
-	return script + keysStep(a)
+	return command(append(words, "--", a.Name)...)
 }
 
-func keysStep(a connect.Act) string {
+// insideStep sets what the account tools have no option for.
+func insideStep(a connect.Act) string {
+	out := ""
 	for _, c := range a.Changes {
-		if c.Attribute == keys {
+		switch {
+		case c.Attribute == keys:
 			text := strings.Join(c.After, "\n")
 			if text != "" {
 				text += "\n"
 			}
-			return "[ $rc != 0 ] || keys " + quote(a.Name) + " " + quote(text) + "\n"
+			out += "keys " + quoted(a.Name, text)
+		case c.Attribute == model.Password:
+			out += "password " + quoted(a.Name, string(a.Secrets[c.Attribute].Reveal()))
 		}
 	}
-	return ""
+	return out
 }
 
-func groupStep(a connect.Act) string {
+func groupStep(a model.Act) string {
 	number := one(a.After().Get(model.Number))
-	if a.Verb == model.Create {
-		words := []string{"groupadd"}
-		if number != "" {
-			words = append(words, "-g", number)
-		}
-		return "if grp; then\n" + guards(a) + "[ $did != ready ] || did=moved\nelse did=acted\n" + command(append(words, "--", a.Name)...) + "\nfi\n"
+	switch {
+	case a.Verb == model.Remove:
+		return command("groupdel", "--", a.Name)
+	case a.Verb == model.Modify:
+		return command("groupmod", "-g", number, "--", a.Name)
+	case number != "":
+		return command("groupadd", "-g", number, "--", a.Name)
 	}
-	return "if grp; then\n" + guards(a) + "if ready; then " + command("groupmod", "-g", number, "--", a.Name) + "; fi\nelse gone " + quote("group "+a.Name) + "; fi\n"
+	return command("groupadd", "--", a.Name)
 }
 
-// memberStep cannot rely on the reading made before the batch for the group
-// itself, which the batch may just have made; gpasswd says so when it is missing.
-func memberStep(a connect.Act) string {
-	in, out, option := "so", "acted", "-a"
-	if a.Verb == model.LeaveIt {
-		in, out, option = "acted", "so", "-d"
+// removeStep removes an account, and its home as the act says: kept when it says nothing.
+func removeStep(a model.Act) string {
+	remove := command("userdel", "--", a.Name)
+	switch how := a.After().One(home); how {
+	case model.HomeArchived, model.HomeRemoved:
+		return "if leave_home " + strings.TrimSuffix(quoted(a.Name, how), "\n") + "; then " + strings.TrimSuffix(remove, "\n") + "; fi\n"
 	}
-	return fmt.Sprintf("if member; then did=%s; else did=%s; fi\n[ $did = so ] || %s\n", in, out, command("gpasswd", option, a.Member, a.Name))
+	return remove
 }

@@ -106,9 +106,10 @@ func algorithmsOf(accepted string) []string {
 
 func (s *session) Close() error { return s.client.Close() }
 
-// exec runs one script; what it prints is handed to answer. The script goes in
-// on standard input, so that no value ever stands in a process list.
-func (s *session) exec(ctx context.Context, script string, limit time.Duration, answer func(io.Reader) error) error {
+// exec runs a shell; what it prints is handed to talk, and what talk writes it
+// carries out. Scripts go in on standard input, so that no value ever stands in
+// a process list.
+func (s *session) exec(ctx context.Context, limit time.Duration, talk func(in io.WriteCloser, out io.Reader) error) error {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { s.conn.Close() })
@@ -119,7 +120,10 @@ func (s *session) exec(ctx context.Context, script string, limit time.Duration, 
 	}
 	defer run.Close()
 	var complaint bytes.Buffer
-	run.Stdin = strings.NewReader(script)
+	in, err := run.StdinPipe()
+	if err != nil {
+		return err
+	}
 	run.Stderr = &clipped{&complaint, 4096}
 	out, err := run.StdoutPipe()
 	if err != nil {
@@ -128,7 +132,7 @@ func (s *session) exec(ctx context.Context, script string, limit time.Duration, 
 	if err := run.Start("exec /bin/sh -s"); err != nil {
 		return err
 	}
-	if err := answer(io.LimitReader(out, maxAnswer)); err != nil {
+	if err := talk(in, io.LimitReader(out, maxAnswer)); err != nil {
 		return err
 	}
 	err = run.Wait()
@@ -141,11 +145,22 @@ func (s *session) exec(ctx context.Context, script string, limit time.Duration, 
 	return err
 }
 
+// say hands a script to a shell while its answers are read.
+func say(in io.WriteCloser, script string, last bool) {
+	go func() {
+		_, _ = io.WriteString(in, script) // if it fails, the answer is cut off, and that is seen
+		if last {
+			in.Close()
+		}
+	}()
+}
+
 // Survey implements connect.Session in one exec.
 func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
 	var r *reading
-	err := s.exec(ctx, surveyScript(), s.access.Patience()*3, func(out io.Reader) (err error) {
-		r, err = read(out, s.access.As)
+	err := s.exec(ctx, s.access.Patience()*3, func(in io.WriteCloser, out io.Reader) (err error) {
+		say(in, surveyScript(), true)
+		r, err = newAnswer(out, s.access.As).read()
 		return err
 	})
 	if err == nil && !r.whole {
@@ -162,48 +177,6 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		}
 	}
 	return nil
-}
-
-// Apply implements connect.Session in one exec.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
-	var r *reading
-	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
-	err := s.exec(ctx, applyScript(acts), limit, func(out io.Reader) (err error) {
-		r, err = read(out, s.access.As)
-		return err
-	})
-	if r == nil {
-		return connect.All(acts, connect.Unsure, fmt.Sprintf("%s: %v", s.access.Target, err))
-	}
-	if r.refusal != "" {
-		return connect.All(acts, connect.Failed, s.access.Target+": "+r.refusal)
-	}
-	answers := make([]connect.Answer, len(acts))
-	for i, a := range acts {
-		answers[i] = r.answer(i, a, err)
-	}
-	return answers
-}
-
-// answer joins what the script said of a step with what was read back after all steps.
-func (r *reading) answer(i int, a connect.Act, lost error) connect.Answer {
-	res, said := r.results[i]
-	switch {
-	case !r.whole:
-		words := "the connection was lost before the host answered"
-		if lost != nil {
-			words += ": " + lost.Error()
-		}
-		return connect.Answer{Outcome: connect.Unsure, Words: words}
-	case !said:
-		return connect.Answer{Outcome: connect.Failed, Words: "the host ended the batch before this step"}
-	case res.did == "so":
-		return connect.Found(a, connect.So, "", r.view)
-	case res.did == "moved":
-		return connect.Found(a, connect.Drifted, res.words, r.view)
-	default:
-		return connect.Verify(a, schema, r.view, res.words)
-	}
 }
 
 // clipped keeps the first n bytes and swallows the rest.

@@ -20,39 +20,50 @@ const (
 
 var errTooMany = fmt.Errorf("the host tells of more than %d accounts or groups, the most that is read", maxObjects)
 
-// reading is what the shell's survey printed, taken apart.
-type reading struct {
-	accounts []model.Object
-	groups   []model.Object
-	power    *power
-	byName   map[string]int // places in accounts and groups by kind and name, made when first asked for
-	results  map[int]result
-	refusal  string // why no step was tried at all
-	whole    bool   // the closing line came
+// answer is what a shell prints, line by line.
+type answer struct {
+	*bufio.Scanner
+	as string // who asks
 }
 
-type result struct {
-	did, rc, words string
+func newAnswer(from io.Reader, as string) *answer {
+	sc := bufio.NewScanner(from)
+	sc.Buffer(make([]byte, 16<<10), maxLine*16)
+	return &answer{sc, as}
+}
+
+// reading is what the shell told at once, taken apart.
+type reading struct {
+	accounts []model.Object
+	groups   []model.Object // of a reading of some names without their members
+	power    *power
+	places   map[model.Named]int    // in accounts and groups, made when first asked for
+	members  map[[2]string]bool     // group and account, of those that were asked for
+	twice    map[model.Named]string // the file in which a name stands again
+	results  map[int]string         // what a step's commands complained of
+	refusal  string                 // why nothing more is done
+	whole    bool                   // the closing line came
 }
 
 // gathered is what belongs to accounts and groups but is told apart from them.
 type gathered struct {
 	keys      map[string][]string // by account
 	open      map[string]bool     // accounts that ask nobody for a password
-	odd       map[string]string   // by kind and name: why it is odd
+	odd       map[model.Named]string
+	joined    map[string][]string // by account: groups, of a reading of some names
+	numbers   map[string]string   // of groups, of such a reading
 	low, high int                 // numbers of people
 }
 
-// read takes an answer apart; the lines' first letters say what they are
-// (lib.sh). as is who asks. An answer that is cut off is returned as far as it
+// read takes what the shell tells apart, up to a closing line; the lines' first
+// letters say what they are (lib.sh). What is cut off is returned as far as it
 // came, with whole false.
-func read(from io.Reader, as string) (*reading, error) {
-	r := &reading{results: map[int]result{}, power: newPower()}
-	g := gathered{keys: map[string][]string{}, open: map[string]bool{}, odd: map[string]string{}, low: 1000, high: 60000}
-	sc := bufio.NewScanner(from)
-	sc.Buffer(make([]byte, 16<<10), maxLine*16)
-	for sc.Scan() {
-		kind, rest, ok := strings.Cut(sc.Text(), ":")
+func (a *answer) read() (*reading, error) {
+	r := &reading{results: map[int]string{}, power: newPower(), members: map[[2]string]bool{}, twice: map[model.Named]string{}}
+	g := gathered{keys: map[string][]string{}, open: map[string]bool{}, odd: map[model.Named]string{},
+		joined: map[string][]string{}, numbers: map[string]string{}, low: 1000, high: 60000}
+	for !r.whole && a.Scan() {
+		kind, rest, ok := strings.Cut(a.Text(), ":")
 		if !ok {
 			continue
 		}
@@ -60,13 +71,13 @@ func read(from io.Reader, as string) (*reading, error) {
 			return nil, err
 		}
 	}
-	if err := sc.Err(); err != nil {
+	if err := a.Err(); err != nil {
 		if errors.Is(err, bufio.ErrTooLong) {
 			return nil, fmt.Errorf("the host sent a line longer than %d bytes", maxLine*16)
 		}
 		return r, nil // cut off: the caller sees that it is not whole
 	}
-	r.finish(g, as)
+	r.finish(g, a.as)
 	return r, nil
 }
 
@@ -80,8 +91,9 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 		return r.broken(rest, g)
 	case "T":
 		if f := strings.SplitN(rest, ":", 3); len(f) == 3 {
-			what := map[string]string{"passwd": "account", "group": "group"}[f[2]]
-			g.odd[what+" "+name(f[0])] = fmt.Sprintf("its name stands in /etc/%s again, on line %s; the system takes the first", f[2], connect.Printable(f[1]))
+			n := model.Named{Kind: map[string]model.ObjectKind{"passwd": model.Account, "group": model.GroupKind}[f[2]], Name: name(f[0])}
+			r.twice[n] = "/etc/" + connect.Printable(f[2])
+			g.odd[n] = fmt.Sprintf("its name stands in %s again, on line %s; the system takes the first", r.twice[n], connect.Printable(f[1]))
 		}
 	case "N":
 		g.open[name(rest)] = true
@@ -90,26 +102,40 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
 			g.keys[name(of)] = append(g.keys[name(of)], connect.Printable(line))
 		}
+	case "D":
+		r.power.rule(connect.Printable(rest))
+	default:
+		r.told(kind, rest, g)
+	}
+	return nil
+}
+
+// told reads the short lines.
+func (r *reading) told(kind, rest string, g *gathered) {
+	one, other, _ := strings.Cut(rest, ":")
+	switch kind {
 	case "L":
-		key, value, _ := strings.Cut(rest, ":")
-		if n, err := strconv.Atoi(value); err == nil && key == "UID_MIN" {
+		if n, err := strconv.Atoi(other); err == nil && one == "UID_MIN" {
 			g.low = n
 		} else if err == nil {
 			g.high = n
 		}
-	case "D":
-		r.power.rule(connect.Printable(rest))
+	case "I":
+		r.members[[2]string{name(one), name(other)}] = true
+	case "J":
+		g.joined[name(one)] = append(g.joined[name(one)], name(other))
+	case "H":
+		g.numbers[name(one)] = connect.Printable(other)
 	case "R":
-		f := strings.SplitN(rest, ":", 4)
-		if i, err := strconv.Atoi(f[0]); err == nil && len(f) == 4 {
-			r.results[i] = result{f[1], f[2], connect.Printable(f[3])}
+		_, words, _ := strings.Cut(other, ":")
+		if i, err := strconv.Atoi(one); err == nil {
+			r.results[i] = connect.Printable(words)
 		}
 	case "X":
-		r.refusal = connect.Printable(rest)
-	case "Z":
+		r.refusal, r.whole = connect.Printable(rest), true
+	case "Y", "Z":
 		r.whole = true
 	}
-	return nil
 }
 
 // name is a name as the host has it, in a form that can be stored and shown. One
@@ -132,13 +158,13 @@ func name(s string) string {
 }
 
 // oddName says of names that could not be handed to the host's tools as they are.
-func oddName(kind, raw string, g *gathered) {
+func oddName(kind model.ObjectKind, raw string, g *gathered) {
 	if n := name(raw); n != raw {
 		why := "its name holds control characters"
 		if !utf8.ValidString(raw) {
 			why = "its name is not UTF-8"
 		}
-		g.odd[kind+" "+n] = why + ", so Hen Roost does not touch it"
+		g.odd[model.Named{Kind: kind, Name: n}] = why + ", so Hen Roost does not touch it"
 	}
 }
 
@@ -153,7 +179,7 @@ func (r *reading) broken(line string, g *gathered) error {
 	}
 	o := model.Object{Kind: model.Account, System: true, Name: fmt.Sprintf("(line %s of /etc/%s)", connect.Printable(f[1]), connect.Printable(f[0]))}
 	r.accounts = append(r.accounts, o)
-	g.odd["account "+o.Name] = fmt.Sprintf("is no account or group, and the system passes over it: %q", connect.Printable(f[2]))
+	g.odd[model.Named{Kind: model.Account, Name: o.Name}] = fmt.Sprintf("is no account or group, and the system passes over it: %q", connect.Printable(f[2]))
 	return nil
 }
 
@@ -166,7 +192,7 @@ func (r *reading) account(line string, g *gathered) error {
 		return fmt.Errorf("the host sent an account line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.Account, Name: name(f[0])}
-	oddName("account", f[0], g)
+	oddName(model.Account, f[0], g)
 	list := make([]model.Attribute, 0, 6)
 	for i, name := range []string{model.Number, model.PrimaryGroup, model.Disabled, home, shell, model.FullName} {
 		if f[i+1] = connect.Printable(f[i+1]); f[i+1] != "" {
@@ -187,7 +213,7 @@ func (r *reading) group(line string, g *gathered) error {
 		return fmt.Errorf("the host sent a group line that cannot be read: %q", connect.Printable(line))
 	}
 	o := model.Object{Kind: model.GroupKind, Name: name(f[0])}
-	oddName("group", f[0], g)
+	oddName(model.GroupKind, f[0], g)
 	o.Attributes = o.Attributes.With(model.Number, connect.Printable(f[1]))
 	var members []string
 	for m := range strings.SplitSeq(f[2], ",") {
@@ -195,18 +221,27 @@ func (r *reading) group(line string, g *gathered) error {
 			members = append(members, name(m))
 		}
 	}
-	o.Attributes = o.Attributes.With(model.Members, members...)
+	if len(members) > 0 {
+		o.Attributes = o.Attributes.With(model.Members, members...)
+	}
 	r.groups = append(r.groups, o)
 	return nil
 }
 
 // finish joins what was told apart.
 func (r *reading) finish(g gathered, as string) {
-	r.power.settle(r)
+	r.power.settle(r, g.numbers)
 	through := map[string][]string{}
+	for account, groups := range g.joined {
+		for _, name := range groups {
+			if _, gives := r.power.groups[name]; gives {
+				through[account] = append(through[account], name)
+			}
+		}
+	}
 	for i := range r.groups {
 		o := &r.groups[i]
-		mark(o, g.odd["group "+o.Name])
+		mark(o, g.odd[model.Named{Kind: o.Kind, Name: o.Name}])
 		if _, gives := r.power.groups[o.Name]; gives {
 			for _, m := range o.Attributes.Get(model.Members) {
 				through[m] = append(through[m], o.Name)
@@ -232,7 +267,7 @@ func (r *reading) finish(g gathered, as string) {
 		if g.open[a.Name] {
 			a.Marked, a.Attributes = true, a.Attributes.With(model.Passwordless, "yes")
 		}
-		mark(a, g.odd["account "+a.Name])
+		mark(a, g.odd[model.Named{Kind: a.Kind, Name: a.Name}])
 	}
 }
 
@@ -243,22 +278,27 @@ func mark(o *model.Object, odd string) {
 	}
 }
 
-func (r *reading) view(kind model.ObjectKind, name string) *model.Object {
-	if r.byName == nil {
-		r.byName = make(map[string]int, len(r.accounts)+len(r.groups))
-		for i := range r.accounts {
-			r.byName["a"+r.accounts[i].Name] = i
-		}
-		for i := range r.groups {
-			r.byName["g"+r.groups[i].Name] = i
+// Object implements connect.View.
+func (r *reading) Object(n model.Named) *model.Object {
+	if r.places == nil {
+		r.places = make(map[model.Named]int, len(r.accounts)+len(r.groups))
+		for _, list := range [][]model.Object{r.accounts, r.groups} {
+			for i := range list {
+				r.places[model.Named{Kind: list[i].Kind, Name: list[i].Name}] = i
+			}
 		}
 	}
-	if kind == model.GroupKind {
-		if i, ok := r.byName["g"+name]; ok {
-			return &r.groups[i]
-		}
-	} else if i, ok := r.byName["a"+name]; ok {
-		return &r.accounts[i]
+	i, there := r.places[n]
+	switch {
+	case !there:
+		return nil
+	case n.Kind == model.GroupKind:
+		return &r.groups[i]
 	}
-	return nil
+	return &r.accounts[i]
+}
+
+// Member implements connect.View for the pairs that were asked for.
+func (r *reading) Member(set, member model.Named) bool {
+	return r.members[[2]string{set.Name, member.Name}]
 }

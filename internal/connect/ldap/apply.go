@@ -2,8 +2,6 @@ package ldap
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -15,108 +13,185 @@ import (
 )
 
 const (
-	connections = 2   // for many changes: a directory writes one at a time, but decodes and answers beside it
-	manyChanges = 50  // from which on the second connection pays for itself
-	inFlight    = 8   // requests under way at once over all connections: more bring nothing
-	namesAtOne  = 200 // names looked up in one search
+	connections = 2  // for many changes: a directory writes one at a time, but decodes and answers beside it
+	manyChanges = 50 // from which on the second connection pays for itself
+	inFlight    = 8  // requests under way at once over all connections: more bring nothing
 )
 
-// Apply implements connect.Session, stage by stage: a stage's reading back is the next one's reading before.
+// Apply implements connect.Session: what the acts speak of is read once before,
+// the changes are made stage by stage, and it is read once again after.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	stop := context.AfterFunc(ctx, func() { s.read.conn.Close() })
 	defer stop()
-	answers := make([]connect.Answer, len(acts))
+	b := batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
+	var err error
+	if b.before, err = s.lookup(acts); err != nil {
+		return connect.All(acts, connect.Unsure, err.Error())
+	}
+	b.view = connect.Expect(b.before)
 	for from := 0; from < len(acts); {
 		to := from + 1
 		for to < len(acts) && acts[to].Stage == acts[from].Stage {
 			to++
 		}
-		copy(answers[from:to], s.stage(ctx, acts[from:to]))
+		b.stage(ctx, from, to)
 		from = to
 	}
-	return answers
+	b.conclude(ctx)
+	return b.answers
 }
 
-func (s *session) stage(ctx context.Context, acts []connect.Act) []connect.Answer {
-	before, err := s.lookup(acts)
-	if err != nil {
-		return connect.All(acts, connect.Unsure, err.Error())
-	}
-	answers := make([]connect.Answer, len(acts))
-	var todo []int
-	for i, a := range acts {
-		if words := before.doubt(a.Act); words != "" {
-			answers[i] = connect.Answer{Outcome: connect.Moved, Words: words}
+// batch is some acts that are carried out.
+type batch struct {
+	*session
+	acts    []connect.Act
+	answers []connect.Answer
+	before  *tree
+	view    *connect.Expected
+	begun   []int // acts that were ready
+
+	mu      sync.Mutex
+	trouble map[int]error // what the directory complained of
+}
+
+// stage carries out the acts of one stage that are ready.
+func (b *batch) stage(ctx context.Context, from, to int) {
+	var ready []int
+	for i := from; i < to; i++ {
+		a := b.acts[i]
+		standing, words := b.judge(a)
+		if standing != connect.Ready {
+			b.answers[i] = connect.Found(a, standing, words, b.before)
 			continue
 		}
-		standing, words := connect.Judge(a.Act, schema, before.view)
-		if standing == connect.Ready {
-			todo = append(todo, i)
-			continue
-		}
-		answers[i] = connect.Found(a, standing, words, before.view)
+		ready = append(ready, i)
 	}
-	if len(todo) == 0 {
-		return answers
+	for _, i := range ready {
+		b.view.Take(b.acts[i].Act)
 	}
-	trouble := s.change(ctx, before, acts, todo)
-	after, err := s.lookup(acts)
-	for _, i := range todo {
+	b.begun = append(b.begun, ready...)
+	b.change(ctx, ready)
+	for _, i := range ready {
+		b.expect(i)
+	}
+}
+
+// judge is connect.Judge, but that who is in a group is not read: whether
+// somebody can join or leave is for the directory itself to say.
+func (b *batch) judge(a connect.Act) (connect.Standing, string) {
+	if words := b.before.doubt(a.Act); words != "" {
+		return connect.Drifted, words
+	}
+	if a.Moves() && b.view.Object(a.Of()) != nil {
+		return connect.Ready, ""
+	}
+	return connect.Judge(a, schema, b.view)
+}
+
+// expect lets later stages find what an act has made.
+func (b *batch) expect(i int) {
+	a := b.acts[i]
+	if a.Verb != model.Create || b.trouble[i] != nil {
+		return
+	}
+	v := &entryView{dn: b.dnFor(a.Act), object: *b.view.Object(a.Of())}
+	if a.Object == model.GroupKind {
+		b.before.found[strings.ToLower(a.Name)] = v
+	} else {
+		b.before.accounts[strings.ToLower(a.Name)] = v
+	}
+}
+
+// conclude reads back and answers what was begun.
+func (b *batch) conclude(ctx context.Context) {
+	if len(b.begun) == 0 {
+		return
+	}
+	done := make([]connect.Act, len(b.begun))
+	for k, i := range b.begun {
+		done[k] = b.acts[i]
+	}
+	after, err := b.lookup(done)
+	if err == nil {
+		err = b.compare(ctx, after, done)
+	}
+	for _, i := range b.begun {
 		if err != nil {
-			answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
+			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
 			continue
 		}
-		words, lost := "", false
-		if e := trouble[i]; e != nil {
-			words, lost = e.Error(), goldap.IsErrorWithCode(e, goldap.ErrorNetwork)
-		}
-		if goldap.IsErrorWithCode(trouble[i], goldap.LDAPResultEntryAlreadyExists) {
-			standing, differs := connect.Judge(acts[i].Act, schema, after.view)
-			answers[i] = connect.Found(acts[i], standing, differs, after.view)
-			continue
-		}
-		answers[i] = connect.Verify(acts[i], schema, after.view, words)
-		if lost && answers[i].Outcome != connect.Done {
-			answers[i].Outcome = connect.Unsure
-		} else if lost {
-			answers[i].Words = "the connection was lost, but the change is there"
-		}
+		b.answers[i] = b.answer(b.acts[i], after, b.trouble[i])
 	}
-	return answers
 }
 
-// change carries out the acts that are ready and returns what the directory complained of.
-func (s *session) change(ctx context.Context, t *tree, acts []connect.Act, todo []int) map[int]error {
-	var mu sync.Mutex
-	trouble := map[int]error{}
-	report := func(err error, which ...int) {
-		if err == nil {
-			return
-		}
-		mu.Lock()
-		defer mu.Unlock()
-		for _, i := range which {
-			trouble[i] = err
+// answer is what became of an act that was begun.
+func (b *batch) answer(a connect.Act, after *tree, trouble error) connect.Answer {
+	if there(trouble) {
+		standing, words := connect.Judge(a, schema, after)
+		if standing != connect.Ready {
+			return connect.Found(a, standing, words, after)
 		}
 	}
-	conns, err := s.writers(ctx, len(todo))
-	if err != nil {
-		report(err, todo...)
-		return trouble
+	words, lost := "", false
+	if trouble != nil {
+		words, lost = trouble.Error(), goldap.IsErrorWithCode(trouble, goldap.ErrorNetwork)
 	}
+	out := connect.Verify(a, schema, after, words)
+	if lost && out.Outcome != connect.Done {
+		out.Outcome = connect.Unsure
+	} else if lost {
+		out.Words = "the connection was lost, but the change is there"
+	}
+	return out
+}
+
+// there says of a complaint that what was asked for was so before (RFC 4511
+// appendix A): an entry, or a member, is there already, or is not there any more.
+func there(err error) bool {
+	return err != nil && goldap.IsErrorAnyOf(err, goldap.LDAPResultEntryAlreadyExists, goldap.LDAPResultNoSuchObject,
+		goldap.LDAPResultAttributeOrValueExists, goldap.LDAPResultNoSuchAttribute)
+}
+
+func (b *batch) report(err error, which ...int) {
+	if err == nil {
+		return
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, i := range which {
+		b.trouble[i] = err
+	}
+}
+
+// change carries out acts of one stage side by side; all changes of one group in one request.
+func (b *batch) change(ctx context.Context, ready []int) {
 	var jobs []func(*goldap.Conn)
-	groups := map[string][]int{}
-	for _, i := range todo {
-		switch a := acts[i]; {
+	moves := map[string][]int{}
+	for _, i := range ready {
+		switch a := b.acts[i]; {
 		case a.Verb == model.AdoptIt:
-		case a.Object == model.Membership:
-			groups[strings.ToLower(a.Name)] = append(groups[strings.ToLower(a.Name)], i)
+		case a.Moves():
+			moves[strings.ToLower(a.Name)] = append(moves[strings.ToLower(a.Name)], i)
 		default:
-			jobs = append(jobs, func(conn *goldap.Conn) { report(s.one(conn, t, a.Act), i) })
+			jobs = append(jobs, func(conn *goldap.Conn) { b.report(b.one(conn, a), i) })
 		}
 	}
-	for _, which := range groups {
-		jobs = append(jobs, func(conn *goldap.Conn) { s.members(conn, t, acts, which, report) })
+	for _, which := range moves {
+		jobs = append(jobs, func(conn *goldap.Conn) { b.members(conn, which) })
+	}
+	if err := b.each(ctx, jobs); err != nil {
+		b.report(err, ready...)
+	}
+}
+
+// each does jobs side by side over as many connections as they are worth.
+func (s *session) each(ctx context.Context, jobs []func(*goldap.Conn)) error {
+	if len(jobs) == 0 {
+		return nil
+	}
+	conns, err := s.writers(ctx, len(jobs))
+	if err != nil {
+		return err
 	}
 	var wg sync.WaitGroup
 	queue := make(chan func(*goldap.Conn))
@@ -132,109 +207,19 @@ func (s *session) change(ctx context.Context, t *tree, acts []connect.Act, todo 
 	}
 	close(queue)
 	wg.Wait()
-	return trouble
-}
-
-// lookup reads just the entries the acts speak of.
-func (s *session) lookup(acts []connect.Act) (*tree, error) {
-	t := s.newTree()
-	accounts, groups, numbers := map[string]bool{}, map[string]bool{}, false
-	for _, a := range acts {
-		if a.Object == model.Account {
-			accounts[a.Name] = true
-		} else {
-			groups[a.Name] = true
-		}
-		if a.MemberKind == model.GroupKind {
-			groups[a.Member] = true
-		} else if a.Member != "" {
-			accounts[a.Member] = true
-		}
-		numbers = numbers || a.After().Has(model.PrimaryGroup)
-	}
-	if numbers { // the names of all groups, to know what their numbers mean
-		if err := s.readGroups(t, groupFilter); err != nil {
-			return nil, s.fail("read groups", err)
-		}
-	} else {
-		for filter := range orFilters("cn", groups) {
-			if err := s.readGroups(t, "(&"+groupFilter+filter+")"); err != nil {
-				return nil, s.fail("read groups", err)
-			}
-		}
-	}
-	for filter := range orFilters("uid", accounts) {
-		err := s.each(s.access.Settings["people"], "(&"+peopleFilter+filter+")", personAttributes, func(e *entry) error {
-			v := t.person(e)
-			login := strings.ToLower(v.object.Name)
-			if other := t.accounts[login]; other != nil {
-				if t.twins[login] == nil {
-					t.twins[login] = []string{other.dn}
-				}
-				t.twins[login] = append(t.twins[login], v.dn)
-			}
-			t.accounts[login] = v
-			return nil
-		})
-		if err != nil {
-			return nil, s.fail("read people", err)
-		}
-	}
-	for _, g := range t.found {
-		t.resolveMembers(g)
-	}
-	return t, nil
-}
-
-// orFilters yields filters that together choose all names.
-func orFilters(attribute string, names map[string]bool) func(func(string) bool) {
-	return func(yield func(string) bool) {
-		var b strings.Builder
-		n := 0
-		for name := range names {
-			fmt.Fprintf(&b, "(%s=%s)", attribute, goldap.EscapeFilter(name))
-			if n++; n%namesAtOne == 0 {
-				if !yield("(|" + b.String() + ")") {
-					return
-				}
-				b.Reset()
-			}
-		}
-		if b.Len() > 0 {
-			yield("(|" + b.String() + ")")
-		}
-	}
-}
-
-// doubt says that an act speaks of a login that several entries have: which of
-// them is meant nobody can know.
-func (t *tree) doubt(a model.Act) string {
-	for _, name := range []string{a.Account(), a.Member} {
-		if dns := t.twins[strings.ToLower(name)]; name != "" && dns != nil && a.MemberKind != model.GroupKind {
-			return fmt.Sprintf("%d entries have the login %s: %s; nothing was changed", len(dns), name, connect.Printable(strings.Join(dns, " and ")))
-		}
-	}
-	return ""
-}
-
-func (t *tree) view(kind model.ObjectKind, name string) *model.Object {
-	from := t.accounts
-	if kind == model.GroupKind {
-		from = t.found
-	}
-	if v := from[strings.ToLower(name)]; v != nil {
-		return &v.object
-	}
 	return nil
 }
 
 // one carries out an act on an entry of its own.
-func (s *session) one(conn *goldap.Conn, t *tree, a model.Act) error {
+func (b *batch) one(conn *goldap.Conn, a connect.Act) error {
+	s, t := b.session, b.before
 	switch {
+	case a.Verb == model.Remove:
+		return conn.Del(goldap.NewDelRequest(t.entry(a.Of()).dn, nil))
 	case a.Object == model.GroupKind && a.Verb == model.Create:
-		return conn.Add(s.newGroup(a))
+		return conn.Add(s.newGroup(a.Act))
 	case a.Object == model.GroupKind:
-		g := t.found[strings.ToLower(a.Name)]
+		g := t.entry(a.Of())
 		m := goldap.NewModifyRequest(g.dn, nil)
 		if !hasClass(g.classes, "posixGroup") {
 			m.Add("objectClass", []string{"posixGroup"})
@@ -242,10 +227,38 @@ func (s *session) one(conn *goldap.Conn, t *tree, a model.Act) error {
 		m.Replace("gidNumber", a.After().Get(model.Number))
 		return conn.Modify(m)
 	case a.Verb == model.Create:
-		return conn.Add(s.newPerson(t, a))
+		if err := conn.Add(s.newPerson(t, a.Act)); err != nil {
+			return err
+		}
 	default:
-		return conn.Modify(changePerson(t, a))
+		if m := changePerson(t, a.Act); len(m.Changes) > 0 {
+			if err := conn.Modify(m); err != nil {
+				return err
+			}
+		}
 	}
+	return setPassword(conn, b.dnFor(a.Act), a)
+}
+
+// setPassword lets the directory hash a new password (RFC 3062); no secret is no change.
+func setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
+	secret, ok := a.Secrets[model.Password]
+	if !ok {
+		return nil
+	}
+	_, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", string(secret.Reveal())))
+	return err
+}
+
+// dnFor is where the entry of an act stands, or will.
+func (b *batch) dnFor(a model.Act) string {
+	if v := b.before.entry(a.Of()); v != nil {
+		return v.dn
+	}
+	if a.Object == model.GroupKind {
+		return "cn=" + goldap.EscapeDN(a.Name) + "," + b.access.Settings["groups"]
+	}
+	return "uid=" + goldap.EscapeDN(a.Name) + "," + b.access.Settings["people"]
 }
 
 func (s *session) newGroup(a model.Act) *goldap.AddRequest {
@@ -319,6 +332,7 @@ func changePerson(t *tree, a model.Act) *goldap.ModifyRequest {
 	}
 	for _, c := range a.Changes {
 		switch theirs := ldapName[c.Attribute]; {
+		case c.Sealed != "":
 		case c.Attribute == model.Disabled && one(c.After) == "yes":
 			m.Replace(theirs, []string{lockedForever})
 		case c.Attribute == model.Disabled:
@@ -343,74 +357,4 @@ func one(v []string) string {
 
 func hasClass(classes []string, want string) bool {
 	return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, want) })
-}
-
-// members carries out all joins and leaves of one group in one request. If the
-// directory refuses it, each is tried alone, so that one bad member does not keep out the rest.
-func (s *session) members(conn *goldap.Conn, t *tree, acts []connect.Act, which []int, report func(error, ...int)) {
-	g := t.found[strings.ToLower(acts[which[0]].Name)]
-	dns := map[int]string{}
-	var ready []int
-	for _, i := range which {
-		dn, err := t.memberDN(acts[i].Act)
-		if err != nil {
-			report(err, i)
-			continue
-		}
-		dns[i] = dn
-		ready = append(ready, i)
-	}
-	try := func(which []int) error {
-		m := goldap.NewModifyRequest(g.dn, nil)
-		var join, leave []string
-		for _, i := range which {
-			if acts[i].Verb == model.JoinIt {
-				join = append(join, dns[i])
-			} else {
-				leave = append(leave, dns[i])
-			}
-		}
-		if len(join) > 0 {
-			m.Add("member", join)
-		}
-		if len(leave) > 0 {
-			if len(g.members)+len(join) <= len(leave) && !slices.Contains(g.members, t.placeholder) {
-				m.Add("member", []string{s.placeholder}) // groupOfNames may not be empty (RFC 4519 §3.5)
-			}
-			m.Delete("member", leave)
-		}
-		return conn.Modify(m)
-	}
-	if len(ready) == 0 {
-		return
-	}
-	err := try(ready)
-	if err == nil || len(ready) == 1 || goldap.IsErrorWithCode(err, goldap.ErrorNetwork) {
-		report(err, ready...)
-		return
-	}
-	for _, i := range ready {
-		report(try([]int{i}), i)
-	}
-}
-
-func (t *tree) memberDN(a model.Act) (string, error) {
-	from := t.accounts
-	if a.MemberKind == model.GroupKind {
-		from = t.found
-	}
-	if v := from[strings.ToLower(a.Member)]; v != nil {
-		return v.dn, nil
-	}
-	g := t.found[strings.ToLower(a.Name)]
-	if i := slices.Index(g.members, normal(a.Member)); a.Verb == model.LeaveIt && i >= 0 {
-		return g.members[i], nil // a member from elsewhere, known by its DN only
-	}
-	if a.Verb == model.LeaveIt {
-		dn := "uid=" + goldap.EscapeDN(a.Member) + "," + t.people
-		if slices.Contains(g.members, normal(dn)) {
-			return dn, nil // the member's own entry is gone
-		}
-	}
-	return "", errors.New(a.MemberKind.String() + " " + a.Member + " is not there")
 }

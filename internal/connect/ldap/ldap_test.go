@@ -31,7 +31,7 @@ func start(t *testing.T, entries string) (*world.Directory, connect.Access) {
 
 func TestSuite(t *testing.T) {
 	_, a := start(t, "")
-	connecttest.Run(t, connecttest.Subject{Connector: ldap.Connector{}, Access: a, Account: "suite.one", Number: "1999",
+	connecttest.Run(t, connecttest.Subject{Connector: ldap.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{" Suite   One ", "Suite One"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 
@@ -46,7 +46,7 @@ func TestOddNames(t *testing.T) {
 			{Attribute: model.Number, After: []string{fmt.Sprint(2000 + i)}}, {Attribute: "home", After: []string{"/home/odd"}}}}})
 	}
 	for _, name := range odd {
-		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: `odd, "crew"`, Member: name, MemberKind: model.Account}})
+		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: `odd, "crew"`, Member: name, MemberKind: model.Account}})
 	}
 	for i, got := range s.Apply(context.Background(), acts) {
 		if got.Outcome != connect.Done {
@@ -111,7 +111,7 @@ func TestOddEntries(t *testing.T) {
 		return connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{c}}}
 	}
 	crew := connect.Act{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}}
-	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "wilma.toft", MemberKind: model.Account}}
+	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "wilma.toft", MemberKind: model.Account}}
 	for i, got := range s.Apply(context.Background(), []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"), change(model.Modify, model.Mail, "", "w@x"), join}) {
 		if i > 0 && (got.Outcome != connect.Moved || !strings.Contains(got.Words, "2 entries have the login wilma.toft")) {
 			t.Errorf("step %d: %+v", i, got)

@@ -2,17 +2,20 @@
 // TLS: inetOrgPerson with posixAccount, groupOfNames with posixGroup.
 //
 // Round trips: a survey is one search for groups and one for people, in pages
-// of 1,000 (RFC 2696). A batch of changes is, for each stage in it, one search
-// for each 200 names, the changes themselves with eight requests under way at
-// once over one connection or, when they are many, two, all changes of one
-// group in one request, and the same searches again to read back. An entry to
-// be added is looked for too: one with its login may stand elsewhere in the tree.
+// of 1,000 (RFC 2696). A batch of changes is one search for each 200 names, the
+// changes themselves, stage by stage, with eight requests under way at once over
+// one connection or, when they are many, two, all changes of one group in one
+// request, and the same searches again to read back, with a comparison for each
+// member that was to join or leave. An entry to be added is looked for too: one
+// with its login may stand elsewhere in the tree.
 //
 // Reading is our own (wire.go): at 100,000 entries the usual client library is
 // six times slower than the directory. Everything else goes through go-ldap.
 package ldap
 
 import (
+	"strings"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
@@ -40,30 +43,44 @@ const lockedForever = "000001010000Z"
 func (Connector) Schema() model.Schema { return schema }
 
 var schema = model.Schema{
-	Kind:        Kind,
-	About:       "a directory, over LDAP with TLS",
-	AccountName: `^[^\x00-\x1f\x7f]{1,128}$`,
-	GroupName:   `^[^\x00-\x1f\x7f]{1,128}$`,
-	FoldNames:   true,
-	NestGroups:  true,
-	Account: []model.AttributeSchema{
-		{Name: model.Number, About: "uidNumber", Settable: true, From: "number"},
-		{Name: model.FullName, About: "cn", Settable: true, Fold: true, From: "name"},
-		{Name: "given", About: "givenName", Settable: true, Fold: true, From: "given"},
-		{Name: surname, About: "sn", Settable: true, Fold: true, From: "family"},
-		{Name: model.Mail, About: "mail", Settable: true, Fold: true, From: "mail"},
-		{Name: "home", About: "homeDirectory", Settable: true},
-		{Name: "shell", About: "loginShell", Settable: true},
-		{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
-		{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
-	},
-	Group: []model.AttributeSchema{
-		{Name: model.Number, About: "gidNumber", Settable: true},
-		{Name: model.Members, About: "accounts in it", Many: true, Settable: true},
-		{Name: model.MemberGroups, About: "groups in it", Many: true, Settable: true},
+	Kind:      Kind,
+	About:     "a directory, over LDAP with TLS",
+	FoldNames: true,
+	Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", name128), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, About: "uidNumber", Settable: true, From: "number"},
+				{Name: model.FullName, About: "cn", Settable: true, Fold: true, From: "name", Canonical: spaced},
+				{Name: "given", About: "givenName", Settable: true, Fold: true, From: "given", Canonical: spaced},
+				{Name: surname, About: "sn", Settable: true, Fold: true, From: "family", Canonical: spaced},
+				{Name: model.Mail, About: "mail", Settable: true, Fold: true, From: "mail"},
+				{Name: "home", About: "homeDirectory", Settable: true},
+				{Name: "shell", About: "loginShell", Settable: true},
+				{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
+				{Name: model.Password, About: "userPassword", Sealed: true},
+				{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
+			}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", name128), Members: []model.ObjectKind{model.Account, model.GroupKind},
+			Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, About: "gidNumber", Settable: true},
+				{Name: model.Members, About: "accounts in it", Many: true},
+				{Name: model.MemberGroups, About: "groups in it", Many: true},
+			}},
 	},
 	Settings: []string{"people", "groups", "placeholder"},
 	Needs:    []string{"people", "groups"},
+}
+
+const name128 = `^[^\x00-\x1f\x7f]{1,128}$`
+
+// spaced is a text as a directory compares it: spaces at its ends do not count,
+// and several in a row count as one (RFC 4518 §2.6.1).
+func spaced(s string) string {
+	if !strings.Contains(s, "  ") && strings.TrimSpace(s) == s {
+		return s // nearly always
+	}
+	return strings.Join(strings.Fields(s), " ")
 }
 
 // ldapName is what each attribute is called in the directory.
@@ -74,5 +91,7 @@ var ldapName = map[string]string{
 
 var (
 	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
-	groupAttributes  = []string{"cn", "gidNumber", "member", "entryUUID", "objectClass"}
+	groupAttributes  = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
 )
+
+const groupMembers = 4 // place of the members in groupAttributes

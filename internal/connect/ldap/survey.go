@@ -29,6 +29,7 @@ type tree struct {
 	groupByDN      map[string]string     // normalised DN → group
 	groupByNumber  map[string]string     // gidNumber → group
 	accounts       map[string]*entryView // by folded name; only filled by a lookup
+	members        map[[2]model.Named]bool
 	found          map[string]*entryView // groups by folded name
 	twins          map[string][]string   // DNs of several entries with one login, by folded login
 	placeholder    string
@@ -46,7 +47,7 @@ type entryView struct {
 func (s *session) newTree() *tree {
 	return &tree{people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
 		dnOf: map[string]string{}, groupByDN: map[string]string{}, groupByNumber: map[string]string{},
-		accounts: map[string]*entryView{}, found: map[string]*entryView{}, twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
+		accounts: map[string]*entryView{}, members: map[[2]model.Named]bool{}, found: map[string]*entryView{}, twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
 }
 
 // normal is a DN as it compares: escapes and spaces as RFC 4514 writes them, case folded.
@@ -87,7 +88,7 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	}
 	var refused error
 	seen, again := map[uint64]bool{}, []string{}
-	err := s.each(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
+	err := s.find(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
 		o := &t.person(e).object
 		mark := maphash.String(hashSeed, strings.ToLower(o.Name))
 		if seen[mark] {
@@ -159,7 +160,8 @@ func (s *session) twice(t *tree, names []string, found func(model.Object) error)
 	return nil
 }
 
-func (s *session) each(base, filter string, attributes []string, each func(*entry) error) error {
+// find hands on every entry below a place that a filter chooses.
+func (s *session) find(base, filter string, attributes []string, each func(*entry) error) error {
 	f, err := goldap.CompileFilter(filter)
 	if err != nil {
 		return err
@@ -168,7 +170,7 @@ func (s *session) each(base, filter string, attributes []string, each func(*entr
 }
 
 func (s *session) readGroups(t *tree, filter string) error {
-	return s.each(s.access.Settings["groups"], filter, groupAttributes, func(e *entry) error {
+	return s.find(s.access.Settings["groups"], filter, groupAttributes, func(e *entry) error {
 		t.group(e)
 		return nil
 	})
@@ -192,10 +194,9 @@ func (t *tree) group(e *entry) {
 
 // resolveMembers turns the DNs of a group's members into names, once all groups are known.
 func (t *tree) resolveMembers(v *entryView) {
-	var accounts, groups, dns []string
+	var accounts, groups []string
 	for _, m := range v.members {
 		dn := normal(m)
-		dns = append(dns, dn)
 		if dn == t.placeholder {
 			continue
 		}
@@ -212,8 +213,12 @@ func (t *tree) resolveMembers(v *entryView) {
 		}
 	}
 	slices.Sort(accounts)
-	v.members = dns
-	v.object.Attributes = v.object.Attributes.With(model.Members, accounts...).With(model.MemberGroups, groups...)
+	if len(accounts) > 0 {
+		v.object.Attributes = v.object.Attributes.With(model.Members, accounts...)
+	}
+	if len(groups) > 0 {
+		v.object.Attributes = v.object.Attributes.With(model.MemberGroups, groups...)
+	}
 }
 
 // person makes an account of an entry. One without a login is known by its DN.
@@ -248,6 +253,9 @@ func (t *tree) person(e *entry) *entryView {
 				value = g
 			}
 		}
+		if pair.loose {
+			value = spaced(value)
+		}
 		if value != "" {
 			put(pair.ours, value)
 		}
@@ -271,11 +279,16 @@ func (t *tree) isOurs(dn string) bool {
 }
 
 // readable pairs our names with the directory's, sorted by ours.
-var readable = func() []struct{ ours, ldap string } {
-	var out []struct{ ours, ldap string }
+var readable = func() (out []pair) {
 	for ours, theirs := range ldapName {
-		out = append(out, struct{ ours, ldap string }{ours, theirs})
+		s, _ := schema.Find(model.Account, ours)
+		out = append(out, pair{ours, theirs, s.Canonical != nil})
 	}
-	slices.SortFunc(out, func(a, b struct{ ours, ldap string }) int { return strings.Compare(a.ours, b.ours) })
+	slices.SortFunc(out, func(a, b pair) int { return strings.Compare(a.ours, b.ours) })
 	return out
 }()
+
+type pair struct {
+	ours, ldap string
+	loose      bool // spaces do not count in it
+}

@@ -4,6 +4,7 @@
 package access
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -13,74 +14,46 @@ import (
 
 // Item is something a person can have on a target.
 type Item struct {
-	Kind string `json:"kind"` // "account", "group", "right", "licence", "elevation"
-	Name string `json:"name"` // of the group, right or licence; the command of an elevation
+	Kind model.ObjectKind `json:"kind"`
+	Name string           `json:"name"` // of the set; an account has none here
 }
-
-// Kinds of item.
-const (
-	Account   = "account"
-	Group     = "group"
-	Right     = "right"
-	Licence   = "licence"
-	Elevation = "elevation"
-)
 
 func (i Item) String() string {
-	if i.Kind == Account {
+	switch {
+	case i.Kind == model.Account:
 		return "an account"
-	}
-	if i.Kind == Elevation && i.Name == "all" {
+	case i.Kind == model.ElevationKind && i.Name == "all":
 		return "all superuser rights"
-	}
-	if i.Kind == Elevation {
+	case i.Kind == model.ElevationKind:
 		return "superuser rights for " + i.Name
 	}
-	return i.Kind + " " + i.Name
+	return i.Kind.String() + " " + i.Name
 }
 
-// lists are the attributes of an account that hold items.
-var lists = map[string]string{model.Rights: Right, model.Licences: Licence, model.Elevation: Elevation}
+var anAccount = Item{Kind: model.Account}
 
 // Of lists what the declaration gives on one target with an account, sorted.
 func Of(a resolve.Account) []Item {
-	items := []Item{{Account, ""}}
-	for _, j := range a.Groups() {
-		items = append(items, Item{Group, j.Group})
-	}
-	for i := range a.Fields() {
-		if kind := lists[a.FieldName(i)]; kind != "" {
-			if v, ok := a.Value(i); ok {
-				for _, name := range v.Values {
-					items = append(items, Item{kind, name})
-				}
-			}
-		}
+	items := []Item{anAccount}
+	for _, j := range a.Sets() {
+		items = append(items, Item(j.Set))
 	}
 	slices.SortFunc(items, compare)
 	return items
 }
 
 func compare(a, b Item) int {
-	if c := strings.Compare(a.Kind, b.Kind); c != 0 {
-		return c
-	}
-	return strings.Compare(a.Name, b.Name)
+	return cmp.Or(cmp.Compare(a.Kind, b.Kind), strings.Compare(a.Name, b.Name))
 }
 
-// Held lists what an observed account has, with the groups it was seen in, sorted.
-func Held(o *model.Object, groups []string) []Item {
+// Held lists what an observed account has, with the sets it was seen in, sorted.
+func Held(o *model.Object, sets []model.Named) []Item {
 	if o == nil {
 		return nil
 	}
-	items := []Item{{Account, ""}}
-	for _, g := range groups {
-		items = append(items, Item{Group, g})
-	}
-	for attribute, kind := range lists {
-		for _, name := range o.Attributes.Get(attribute) {
-			items = append(items, Item{kind, name})
-		}
+	items := []Item{anAccount}
+	for _, s := range sets {
+		items = append(items, Item(s))
 	}
 	slices.SortFunc(items, compare)
 	return items
@@ -95,30 +68,19 @@ func Find(d *resolve.Desired, held []Item, name string) []Item {
 			out = append(out, i)
 		}
 	}
-	if name == Account {
-		add(Item{Account, ""})
+	if name == model.Account.String() {
+		add(anAccount)
 	}
-	for _, g := range d.Groups {
-		if g.Name == name {
-			add(Item{Group, name})
+	for _, s := range d.Sets {
+		if s.Name == name {
+			add(Item(s.Named))
 		}
 	}
 	for _, g := range d.Plan.Giving(d, func(g *model.Grant) bool { return true }) {
-		for _, ref := range g.Groups {
-			if ref.Name == name {
-				add(Item{Group, name})
+		for _, kind := range []model.ObjectKind{model.GroupKind, model.RightKind, model.LicenceKind, model.ElevationKind} {
+			if i := (Item{kind, name}); gives(d, g.Grant, i) {
+				add(i)
 			}
-		}
-		for _, ref := range g.Rights {
-			if ref.Name == name {
-				add(Item{Right, name})
-			}
-		}
-		if slices.Contains(g.Licences, name) {
-			add(Item{Licence, name})
-		}
-		if slices.Contains(g.Elevate, name) {
-			add(Item{Elevation, name})
 		}
 	}
 	for _, i := range held {

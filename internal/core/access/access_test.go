@@ -14,9 +14,17 @@ import (
 )
 
 var schemas = map[string]model.Schema{
-	"host": {Kind: "host", AccountName: ".", GroupName: ".", Account: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: "shell", Settable: true}, {Name: "home"}, {Name: model.Elevation, Many: true, Settable: true}}},
-	"application": {Kind: "application", AccountName: ".", GroupName: ".", NestGroups: true, Holds: []model.ObjectKind{model.RightKind},
-		Account: []model.AttributeSchema{{Name: model.Rights, Many: true, Settable: true}, {Name: model.Licences, Many: true, Settable: true}}},
+	"host": {Kind: "host", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", "."),
+			Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: "shell", Settable: true}, {Name: "home"}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}}}},
+	"application": {Kind: "application", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", "."),
+			Attributes: []model.AttributeSchema{}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
 }
 
 const company = `roost: 1
@@ -62,7 +70,7 @@ func account(attributes ...string) *model.Object {
 
 func TestItems(t *testing.T) {
 	p := plan(t, company)
-	for target, want := range map[string]string{"arctic": "an account, group crew, group deck", "ticketing": "an account, group deck, licence seat, right counter"} {
+	for target, want := range map[string]string{"arctic": "an account, group crew, group deck", "ticketing": "an account, group deck, right counter, licence seat"} {
 		a, ok := p.Account("marit", target)
 		if !ok {
 			t.Fatal(target)
@@ -75,8 +83,8 @@ func TestItems(t *testing.T) {
 			t.Errorf("%s: %s, want %s", target, strings.Join(got, ", "), want)
 		}
 	}
-	held := access.Held(account(model.Elevation, "all"), []string{"wheel"})
-	if got := fmt.Sprint(held); got != "[an account all superuser rights group wheel]" {
+	held := access.Held(account(), []model.Named{{Kind: model.GroupKind, Name: "wheel"}, {Kind: model.ElevationKind, Name: "all"}})
+	if got := fmt.Sprint(held); got != "[an account group wheel all superuser rights]" {
 		t.Error(got)
 	}
 	if access.Held(nil, nil) != nil {
@@ -92,8 +100,8 @@ func TestItems(t *testing.T) {
 // Why somebody has a thing, lacks it, or has it otherwise than through the declaration.
 func TestExplain(t *testing.T) {
 	p := plan(t, company)
-	so := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"), Groups: []string{"deck", "wheel"}}
-	off := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy, "cn=somebody"), Groups: nil}
+	so := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"), Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}, {Kind: model.GroupKind, Name: "wheel"}}}
+	off := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy, "cn=somebody")}
 	for _, c := range []struct {
 		name, user, target, what string
 		seen                     access.Seen

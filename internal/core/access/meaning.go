@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 )
 
@@ -52,7 +53,7 @@ func together(list []Gain) []string {
 		for _, x := range list[i:] {
 			switch {
 			case !slices.Equal(x.Targets, g.Targets):
-			case x.Kind == Group:
+			case x.Kind == model.GroupKind:
 				groups = append(groups, x.Name)
 			default:
 				items = append(items, x.Item.String())

@@ -41,8 +41,8 @@ type Seen struct {
 	Surveyed bool
 	Adopted  bool          // the account is settled to be the person's
 	Account  *model.Object // nil: none there
-	Groups   []string
-	Note     string // what a finding says of it
+	Sets     []model.Named // that the account was seen in
+	Note     string        // what a finding says of it
 }
 
 // Explain says of everything a person has or should have on a target why, or of
@@ -50,7 +50,7 @@ type Seen struct {
 func Explain(d *resolve.Desired, p *resolve.Person, seen Seen, what string) ([]Answer, error) {
 	e := explainer{d: d, p: p, seen: seen}
 	e.account, e.asked = d.Plan.Account(p.ID, d.Target.Name)
-	held := Held(seen.Account, seen.Groups)
+	held := Held(seen.Account, seen.Sets)
 	if what != "" {
 		items := Find(d, held, what)
 		_, attribute := d.Schema.Find(model.Account, what)
@@ -71,14 +71,14 @@ func Explain(d *resolve.Desired, p *resolve.Person, seen Seen, what string) ([]A
 		all = append(all, Of(e.account)...)
 	}
 	if len(all) == 0 {
-		all = []Item{{Account, ""}}
+		all = []Item{anAccount}
 	}
 	slices.SortFunc(all, compare)
 	for _, i := range slices.Compact(all) {
 		e.item(i)
 	}
-	for _, s := range d.Schema.Account {
-		if lists[s.Name] == "" && (e.asked || seen.Account != nil) {
+	for _, s := range d.Schema.Account().Attributes {
+		if e.asked || seen.Account != nil {
 			e.attribute(s.Name)
 		}
 	}
@@ -111,7 +111,7 @@ func (e *explainer) state(declared, found bool) string {
 
 func (e *explainer) item(i Item) {
 	declared := e.asked && slices.Contains(Of(e.account), i)
-	found := slices.Contains(Held(e.seen.Account, e.seen.Groups), i)
+	found := slices.Contains(Held(e.seen.Account, e.seen.Sets), i)
 	a := Answer{What: i.String(), State: e.state(declared, found), Why: []Reason{}}
 	if declared {
 		a.Declared = []string{"yes"}
@@ -125,14 +125,14 @@ func (e *explainer) item(i Item) {
 	if found {
 		a.Found = []string{"yes"}
 	}
-	if a.State == AsDeclared && i.Kind == Account && !e.seen.Adopted {
+	if a.State == AsDeclared && i.Kind == model.Account && !e.seen.Adopted {
 		a.State = Found
 		a.Why = append(a.Why, Reason{Words: "it is there, and nobody has adopted it yet: a round does, see roost draft"})
 	}
 	if a.State == NotDeclared {
 		a.Why = slices.Insert(a.Why, 0, Reason{Words: "it is there, but not through the declaration"})
 	}
-	if e.seen.Note != "" && i.Kind == Account && a.State != AsDeclared {
+	if e.seen.Note != "" && i.Kind == model.Account && a.State != AsDeclared {
 		a.Why = append(a.Why, Reason{Words: e.seen.Note})
 	}
 	e.out = append(e.out, a)
@@ -143,15 +143,15 @@ func (e *explainer) at(p model.Pos) model.Location { return e.d.Plan.Declaration
 // gives says whether a grant, on this target, gives an item.
 func gives(d *resolve.Desired, g *model.Grant, i Item) bool {
 	switch i.Kind {
-	case Account:
+	case model.Account:
 		return true
-	case Group:
+	case model.GroupKind:
 		return slices.ContainsFunc(g.Groups, func(r model.Ref) bool {
-			return r.Name == i.Name || !d.Schema.NestGroups && d.Plan.Inside(r.Name, i.Name)
+			return r.Name == i.Name || !d.Schema.Nests() && d.Plan.Inside(r.Name, i.Name)
 		})
-	case Right:
+	case model.RightKind:
 		return slices.ContainsFunc(g.Rights, func(r model.Ref) bool { return r.Name == i.Name })
-	case Licence:
+	case model.LicenceKind:
 		return slices.Contains(g.Licences, i.Name)
 	default:
 		return slices.Contains(g.Elevate, i.Name)

@@ -139,7 +139,7 @@ func (c *checker) target(t *model.Target) {
 	for _, ref := range t.After {
 		known(c, "target", ref, c.d.Targets)
 	}
-	if t.Unexpected == model.RemoveUnexpected && ok && !schema.Removes {
+	if t.Unexpected == model.RemoveUnexpected && ok && !schema.Of(model.Account).Does(model.Remove) {
 		c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name, t.Kind)
 	}
 	for _, p := range t.Protect {
@@ -172,7 +172,7 @@ func (c *checker) role(r *model.Role) {
 		chosen := c.chosen(g.At)
 		for _, ref := range g.Groups {
 			if known(c, "group", ref, c.d.Groups) {
-				c.fits(ref.Pos, "group", ref.Name, chosen)
+				c.fits(ref.Pos, model.GroupKind, ref.Name, chosen)
 			}
 		}
 		for _, a := range g.Account {
@@ -203,11 +203,21 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 		}
 	}
 	for _, p := range []struct {
-		name string
+		kind model.ObjectKind
 		used bool
-	}{{model.Rights, g.Rights != nil}, {model.Licences, g.Licences != nil}, {model.Elevation, g.Elevate != nil}} {
+	}{{model.RightKind, g.Rights != nil}, {model.LicenceKind, g.Licences != nil}, {model.ElevationKind, g.Elevate != nil}} {
 		if p.used {
-			c.attribute(p.name, g.Pos, chosen)
+			c.joined(p.kind, g.Pos, chosen)
+		}
+	}
+}
+
+// joined faults a grant of something that nobody can be given on a target.
+func (c *checker) joined(kind model.ObjectKind, pos model.Pos, at []*model.Target) {
+	for _, t := range at {
+		if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.JoinIt) {
+			c.fault(pos, "nobody can be given %s on %s: Hen Roost cannot set that on targets of kind %s", article(kind), t.Name, t.Kind)
+			return
 		}
 	}
 }
@@ -216,7 +226,7 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 func (c *checker) held(what string, kind model.ObjectKind, at []model.Selector) {
 	for _, s := range at {
 		for _, t := range c.chosen(s) {
-			if schema, ok := c.schemas[t.Kind]; ok && !schema.CanHold(kind) {
+			if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.Create) {
 				c.fault(s.Pos, "%s is declared at %s, but a target of kind %s cannot be asked for a %s", what, t.Name, t.Kind, kind)
 				break
 			}
@@ -275,7 +285,7 @@ func (c *checker) attribute(attribute string, pos model.Pos, at []*model.Target)
 		}
 		if s, ok := schema.Find(model.Account, attribute); !ok || !s.Settable {
 			var names []string
-			for _, s := range schema.Account {
+			for _, s := range schema.Account().Attributes {
 				if s.Settable {
 					names = append(names, s.Name)
 				}
@@ -286,18 +296,19 @@ func (c *checker) attribute(attribute string, pos model.Pos, at []*model.Target)
 	}
 }
 
-// fits faults when a name cannot be one of a group or account on a target.
-func (c *checker) fits(at model.Pos, what, name string, targets []*model.Target) bool {
+// fits faults when a name cannot be one of an object of a kind on a target: for
+// accounts what they sign in by.
+func (c *checker) fits(at model.Pos, what model.ObjectKind, name string, targets []*model.Target) bool {
 	for _, t := range targets {
 		schema, ok := c.schemas[t.Kind]
 		if !ok {
 			continue
 		}
-		pattern := schema.AccountName
-		if what == "group" {
-			pattern = schema.GroupName
+		k := schema.Of(what)
+		if k == nil || len(k.Name) == 0 {
+			continue
 		}
-		if !c.pattern(pattern).MatchString(name) {
+		if pattern := k.Name[0].Pattern; !c.pattern(pattern).MatchString(name) {
 			c.fault(at, "%q cannot be the name of %s on %s (%s); names there match %s", name, article(what), t.Name, t.Kind, pattern)
 			return false
 		}
@@ -315,11 +326,14 @@ func (c *checker) pattern(p string) *regexp.Regexp {
 	return c.fitting[p]
 }
 
-func article(what string) string {
-	if what == "account" {
+func article(what model.ObjectKind) string {
+	switch what {
+	case model.Account:
 		return "an account"
+	case model.ElevationKind:
+		return "superuser rights"
 	}
-	return "a " + what
+	return "a " + what.String()
 }
 
 // edged faults a text that begins or ends with a space: a target may well drop it, and then never be as declared.
@@ -364,7 +378,7 @@ func (c *checker) user(u *model.User) {
 	for _, target := range sorted(u.Accounts) {
 		h := u.Accounts[target]
 		if known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) && h.Name != "" {
-			c.fits(h.Pos, "account", h.Name, []*model.Target{c.d.Targets[target]})
+			c.fits(h.Pos, model.Account, h.Name, []*model.Target{c.d.Targets[target]})
 			c.claims(u, c.d.Targets[target], h)
 		}
 	}

@@ -11,12 +11,19 @@ import (
 )
 
 var schemas = map[string]model.Schema{
-	"host": {Kind: "host", AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`, GroupName: `^[a-z_][a-z0-9_.-]{0,31}$`, SystemNames: []string{"daemon"},
-		Account: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: "home", Settable: true}, {Name: model.Disabled}}},
-	"directory": {Kind: "directory", AccountName: `.`, GroupName: `.`, Settings: []string{"people", "groups"}, Needs: []string{"people", "groups"},
-		Account: []model.AttributeSchema{{Name: "shell", Settable: true}}},
-	"application": {Kind: "application", AccountName: `.`, GroupName: `.`, Holds: []model.ObjectKind{model.RightKind},
-		Account: []model.AttributeSchema{{Name: model.Rights, Many: true, Settable: true}}},
+	"host": {Kind: "host", SystemNames: []string{"daemon"}, Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", `^[a-z_][a-z0-9_.-]{0,31}$`),
+			Attributes: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: "home", Settable: true}, {Name: model.Disabled}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `^[a-z_][a-z0-9_.-]{0,31}$`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
+	"directory": {Kind: "directory", Settings: []string{"people", "groups"}, Needs: []string{"people", "groups"}, Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", `.`),
+			Attributes: []model.AttributeSchema{{Name: "shell", Settable: true}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
+	"application": {Kind: "application", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", `.`),
+			Attributes: []model.AttributeSchema{}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
 }
 
 const fleet = `roost: 1
@@ -58,7 +65,7 @@ func TestFaults(t *testing.T) {
 		{"never with itself", "roost: 1\nroles: {a: {never-with: [a]}}\n", `role "a" stands in its own never-with`},
 		{"own manager", "roost: 1\nusers:\n  x: {name: X, manager: x}\n", `user "x" is their own manager`},
 		{"elevate nothing", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: reboot}\n", `"reboot" is neither all, none nor a command with its whole path`},
-		{"elevate where it cannot be", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: all}\n", `an account on arctic-tern (host) has no attribute "elevation" that can be set`},
+		{"elevate where it cannot be", "roost: 1\nroles:\n  x:\n    gives:\n      - {at: arctic-tern, elevate: all}\n", `nobody can be given superuser rights on arctic-tern: Hen Roost cannot set that on targets of kind host`},
 		{"remove where it cannot be", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, unexpected: remove}\n", "accounts of kind host cannot be removed yet"},
 		{"right where it cannot be", "roost: 1\nrights:\n  counter: {at: arctic-tern, allows: [sell]}\n", "right counter is declared at arctic-tern, but a target of kind host cannot be asked for a right"},
 		{"right elsewhere", "roost: 1\nrights: {counter: {at: office, allows: [sell]}}\ntargets:\n  office: {kind: application, address: a, login: {as: r}}\n  shop: {kind: application, address: b, login: {as: r}}\nroles:\n  r: {gives: [{at: shop, rights: [counter]}]}\n", `right "counter" is not declared at shop; it is declared at f.yaml:2:10`},

@@ -30,7 +30,8 @@ func told(d *model.Declaration) string {
 	return b.String()
 }
 
-var kinds = map[string]model.Schema{"host": {Kind: "host", AccountName: "."}}
+var kinds = map[string]model.Schema{"host": {Kind: "host", Kinds: []model.KindSchema{
+	{Kind: model.Account, Name: model.OnePart("login", ".")}}}}
 
 const crewRoles = "roost: 1\nroles: {crew: {}, mate: {}}\ntargets: {t: {kind: host, address: a, login: {as: root}}}\n"
 

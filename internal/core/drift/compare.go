@@ -8,9 +8,7 @@
 package drift
 
 import (
-	"fmt"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -39,9 +37,9 @@ type comparer struct {
 	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
 	known    *Known
 	shield   model.Shield
-	groups   map[string]*model.Object
-	members  map[string]*membership
-	lists    [][]*membership // by shape: the groups its accounts join
+	others   map[model.Named]*model.Object
+	members  map[model.Named]*membership
+	lists    [][]*membership // by shape: the sets its accounts join
 
 	match  *match.Result
 	left   []resolve.Account // asked for, and not settled in the walk
@@ -52,9 +50,9 @@ type comparer struct {
 	out    []model.Finding
 }
 
-// membership is who should be in one group.
+// membership is who should be in one set.
 type membership struct {
-	group   *resolve.Group
+	set     *resolve.Set
 	in      []int32           // places of observed accounts, ascending, from the walk
 	more    map[string]string // account name → user, from the rest
 	seen    model.Values      // members seen
@@ -65,7 +63,7 @@ type membership struct {
 	quick   bool              // who was seen is known to be right if the same people should be in it
 }
 
-// meet notes that the walk has come to somebody who should be in the group.
+// meet notes that the walk has come to somebody who should be in the set.
 func (m *membership) meet(place int32, name string) {
 	m.in = append(m.in, place)
 	if next, rest, ok := m.have.Next(); ok && next == name {
@@ -84,8 +82,8 @@ func Compare(in Input) []model.Finding {
 }
 
 func compare(in Input) *comparer {
-	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), groups: map[string]*model.Object{},
-		members: map[string]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
+	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
+		members: map[model.Named]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
 		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
@@ -97,29 +95,29 @@ func compare(in Input) *comparer {
 		c.known.begin(in.Desired.Plan)
 	}
 	for i := range in.Others {
-		if o := &in.Others[i]; o.Kind == model.GroupKind {
-			c.groups[o.Name] = o
-		}
+		o := &in.Others[i]
+		c.others[model.Named{Kind: o.Kind, Name: o.Name}] = o
 	}
-	for _, g := range in.Desired.Groups {
-		if !in.Reach.group(g.Name) {
+	for _, s := range in.Desired.Sets {
+		if !in.Reach.set(s.Named) {
 			continue
 		}
-		m := &membership{group: g, more: map[string]string{}}
-		if o := c.groups[g.Name]; o != nil {
+		m := &membership{set: s, more: map[string]string{}}
+		if o := c.others[s.Named]; o != nil {
 			cursor := o.Attributes.Cursor()
 			m.seen, _ = cursor.Seek(model.Members)
 			m.have = m.seen
 		}
 		if c.known != nil {
-			before, ok := c.known.groups[g.Name]
+			before, ok := c.known.sets[s.Named]
 			m.quick = ok && before.members == c.known.of(m.seen)
 		}
-		c.members[g.Name] = m
+		c.members[s.Named] = m
 	}
 	if in.Reach == nil {
 		c.compareThings()
 		c.compareGroups()
+		c.undeclared()
 	}
 	rest := c.walk()
 	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
@@ -229,12 +227,12 @@ func (c *comparer) same(a resolve.Account, seen model.Attributes) (same bool) {
 	return same
 }
 
-// joins are the groups an account should be in.
+// joins are the sets an account should be in.
 func (c *comparer) joins(a resolve.Account) []*membership {
 	list := &c.lists[a.Shape()]
 	if *list == nil {
-		for _, j := range a.Groups() {
-			if m := c.members[j.Group]; m != nil {
+		for _, j := range a.Sets() {
+			if m := c.members[j.Set]; m != nil {
 				*list = append(*list, m)
 			}
 		}
@@ -292,68 +290,15 @@ func (c *comparer) covered(place int) (string, bool) {
 	return c.shield.Covers(o)
 }
 
-// shutGroup says whether no step may touch a group, there or not.
-func (c *comparer) shutGroup(name string) (string, bool) {
-	if o := c.groups[name]; o != nil {
+// shut says whether no step may touch what is no account, there or not.
+func (c *comparer) shut(name model.Named) (string, bool) {
+	if o := c.others[name]; o != nil {
 		return c.shield.Covers(o)
 	}
-	return c.shield.Protects(name)
+	return c.shield.Protects(name.Name)
 }
 
 func (c *comparer) add(f model.Finding) {
 	f.Target = c.Desired.Target.Name
 	c.out = append(c.out, f)
-}
-
-// compareThings compares rights, containers and policies, which are there or not and have values.
-func (c *comparer) compareThings() {
-	for _, t := range c.Desired.Things {
-		i := slices.IndexFunc(c.Others, func(o model.Object) bool { return o.Kind == t.Kind && o.Name == t.Name })
-		act := model.Act{Object: t.Kind, Name: t.Name, Verb: model.Create}
-		kind := model.Missing
-		var have model.Attributes
-		if i >= 0 {
-			kind, act.Verb, have = model.Different, model.Modify, c.Others[i].Attributes
-		}
-		if t.Kind == model.PolicyKind {
-			act.Verb = model.SetRule
-		}
-		for _, w := range t.Want {
-			s, _ := c.Desired.Schema.Find(t.Kind, w.Name)
-			if found := have.Get(w.Name); i < 0 || !model.SameSet(found, w.Values, folding(s)) {
-				act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values})
-			}
-		}
-		if i < 0 || len(act.Changes) > 0 {
-			c.add(model.Finding{Kind: kind, Act: act})
-		}
-	}
-}
-
-func (c *comparer) compareGroups() {
-	for _, g := range c.Desired.Groups {
-		act := model.Act{Object: model.GroupKind, Name: g.Name}
-		var want []string
-		if g.Number != 0 {
-			want = []string{strconv.Itoa(g.Number)}
-		}
-		have, there := c.groups[g.Name]
-		if why, shut := c.shutGroup(g.Name); shut {
-			c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("group %s is declared but %s", g.Name, why)})
-			continue
-		}
-		if !there {
-			act.Verb = model.Create
-			if want != nil {
-				act.Changes = []model.Change{{Attribute: model.Number, After: want}}
-			}
-			c.add(model.Finding{Kind: model.Missing, Act: act})
-			continue
-		}
-		if found := have.Attributes.Get(model.Number); want != nil && !slices.Equal(found, want) {
-			act.Verb = model.Modify
-			act.Changes = []model.Change{{Attribute: model.Number, Before: found, After: want}}
-			c.add(model.Finding{Kind: model.Different, Act: act})
-		}
-	}
 }

@@ -15,9 +15,10 @@ import (
 	"hen-roost/internal/core/round"
 )
 
-var schema = model.Schema{Kind: "host", AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`, GroupName: `.`,
-	Account: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}, {Name: model.Disabled}},
-	Group:   []model.AttributeSchema{{Name: model.Number, Settable: true}}}
+var schema = model.Schema{Kind: "host", Kinds: []model.KindSchema{
+	{Kind: model.Account, Name: model.OnePart("login", `^[a-z_][a-z0-9_.-]{0,31}$`),
+		Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}, {Name: model.Disabled}}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}, Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true}}}}}
 
 const company = `roost: 1
 users:
@@ -119,7 +120,7 @@ func TestCompare(t *testing.T) {
 			found := drift.Compare(drift.Input{Desired: p.Targets["arctic-tern"], Accounts: c.accounts, Others: c.groups, Links: c.links})
 			var got []string
 			for _, f := range found {
-				if s := say(f); strings.Contains(s, c.of) && (f.Object != model.Membership || !strings.HasPrefix(c.of, "group")) {
+				if s := say(f); strings.Contains(s, c.of) && (!f.Moves() || !strings.HasPrefix(c.of, "group")) {
 					got = append(got, s)
 				}
 			}
@@ -299,7 +300,12 @@ func TestContest(t *testing.T) {
 
 // Rights, containers and policies are there or not, and have their values.
 func TestThings(t *testing.T) {
-	schemas := map[string]model.Schema{"app": {Kind: "app", AccountName: ".", GroupName: ".", Holds: []model.ObjectKind{model.RightKind, model.PlaceKind, model.PolicyKind}, Removes: true}}
+	schemas := map[string]model.Schema{"app": {Kind: "app", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", "."), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify}},
+		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.SetRule}}}}}
 	d, err := declare.Read([]declare.File{{Name: "f", Text: "roost: 1\nrights: {counter: {at: t, allows: [sell, refund]}}\ncontainers: {people: {at: t, path: \"ou=People\"}}\npolicies: {staff: {at: t, password: {length: 12}}}\ntargets: {t: {kind: app, address: a, login: {as: x}, unexpected: remove}}\n"}}, schemas)
 	if err != nil {
 		t.Fatal(err)

@@ -12,13 +12,13 @@ import (
 // of a group's members, tells. It serves one comparison at a time, and forgets
 // when the plan is not one that follows the plan before.
 type Known struct {
-	seed   maphash.Seed
-	line   *resolve.Line
-	rows   []uint64 // by person: of the attributes seen when they were right; 0: they were not
-	groups map[string]print
+	seed maphash.Seed
+	line *resolve.Line
+	rows []uint64 // by person: of the attributes seen when they were right; 0: they were not
+	sets map[model.Named]print
 }
 
-// print is who should have been in a group, and who was, when that was right.
+// print is who should have been in a set, and who was, when that was right.
 type print struct{ people, members uint64 }
 
 // NewKnown knows nothing yet. The seed should be told to nobody, so that no
@@ -28,7 +28,7 @@ func NewKnown(seed maphash.Seed) *Known { return &Known{seed: seed} }
 // begin makes ready for a plan.
 func (k *Known) begin(p *resolve.Plan) {
 	if k.line != p.Line() {
-		k.line, k.rows, k.groups = p.Line(), nil, map[string]print{}
+		k.line, k.rows, k.sets = p.Line(), nil, map[model.Named]print{}
 	}
 	if more := p.Size() - len(k.rows); more > 0 {
 		k.rows = append(k.rows, make([]uint64, more)...)

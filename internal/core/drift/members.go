@@ -10,26 +10,27 @@ import (
 
 func (c *comparer) memberships() {
 	c.meetAfterAll()
-	for _, g := range c.Desired.Groups {
-		if _, shut := c.shutGroup(g.Name); shut || c.members[g.Name] == nil {
+	for _, s := range c.Desired.Sets {
+		o := c.others[s.Named]
+		if _, shut := c.shut(s.Named); shut || c.members[s.Named] == nil || o == nil && c.lacking(s.Named) {
 			continue
 		}
 		var have, inside model.Values
-		if o := c.groups[g.Name]; o != nil {
+		if o != nil {
 			cursor := o.Attributes.Cursor()
 			inside, _ = cursor.Seek(model.MemberGroups)
 			have, _ = cursor.Seek(model.Members)
 		}
-		c.compareMembers(g, have)
-		if c.Desired.Schema.NestGroups && c.Reach == nil {
-			c.compareInside(g, inside.List())
+		c.compareMembers(s, have)
+		if c.Desired.Schema.Of(s.Kind).Holds(model.GroupKind) && c.Reach == nil {
+			c.compareInside(s, inside.List())
 		}
 	}
 }
 
-// compareMembers walks along who should be in a group and who is.
-func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
-	m := c.members[g.Name]
+// compareMembers walks along who should be in a set and who is.
+func (c *comparer) compareMembers(s *resolve.Set, members model.Values) {
+	m := c.members[s.Named]
 	if m.quick {
 		return // the same people as when the same members were right
 	}
@@ -53,10 +54,10 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 		exact = exact && len(want) > 0 && len(have) > 0 && want[0].name == have[0]
 		switch {
 		case len(have) == 0 || len(want) > 0 && want[0].name < have[0]:
-			c.joining(g, want[0])
+			c.joining(s, model.Account, want[0])
 			want = want[1:]
 		case len(want) == 0 || have[0] < want[0].name:
-			c.leaving(g, model.Account, have[0])
+			c.leaving(s, model.Account, have[0])
 			have = have[1:]
 		default:
 			want, have = want[1:], have[1:]
@@ -67,21 +68,21 @@ func (c *comparer) compareMembers(g *resolve.Group, members model.Values) {
 	}
 }
 
-// right remembers that who was seen in a group is who should be.
+// right remembers that who was seen in a set is who should be.
 func (c *comparer) right(m *membership) {
 	if c.known != nil {
-		c.known.groups[m.group.Name] = print{m.people, c.known.of(m.seen)}
+		c.known.sets[m.set.Named] = print{m.people, c.known.of(m.seen)}
 	}
 }
 
-// meetAfterAll lets groups that were thought to be known, and are not after
+// meetAfterAll lets sets that were thought to be known, and are not after
 // all, meet who should be in them.
 func (c *comparer) meetAfterAll() {
 	late := false
 	for _, m := range c.members {
-		if m.quick && (len(m.more) > 0 || c.known.groups[m.group.Name].people != m.people) {
+		if m.quick && (len(m.more) > 0 || c.known.sets[m.set.Named].people != m.people) {
 			m.quick, m.late, late = false, true, true
-			delete(c.known.groups, m.group.Name)
+			delete(c.known.sets, m.set.Named)
 		}
 	}
 	if !late {
@@ -101,16 +102,16 @@ func (c *comparer) meetAfterAll() {
 	}
 }
 
-// wanted is one account that should be in a group.
+// wanted is one account that should be in a set.
 type wanted struct{ name, user string }
 
-func (c *comparer) joining(g *resolve.Group, w wanted) {
-	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: w.name, MemberKind: model.Account, User: w.user,
-		Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}}}}})
+func (c *comparer) joining(s *resolve.Set, kind model.ObjectKind, w wanted) {
+	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: s.Kind, Name: s.Name,
+		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}})
 }
 
-func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string) {
-	if _, shut := c.shield.Protects(name); shut || g.AtLeast || c.doubt[name] {
+func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
+	if _, shut := c.shield.Protects(name); shut || s.AtLeast || c.doubt[name] {
 		return
 	}
 	user := ""
@@ -120,21 +121,20 @@ func (c *comparer) leaving(g *resolve.Group, kind model.ObjectKind, name string)
 		}
 		user = c.userOf(at)
 	}
-	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: kind, User: user,
-		Changes: []model.Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}}}}})
+	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
+		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}})
 }
 
 // compareInside does the same for the groups inside a group.
-func (c *comparer) compareInside(g *resolve.Group, inside []string) {
-	for _, name := range keys(g.Groups) {
+func (c *comparer) compareInside(s *resolve.Set, inside []string) {
+	for _, name := range keys(s.Groups) {
 		if !slices.Contains(inside, name) {
-			c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: model.Membership, Name: g.Name, Member: name, MemberKind: model.GroupKind,
-				Changes: []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}}}}})
+			c.joining(s, model.GroupKind, wanted{name: name})
 		}
 	}
 	for _, name := range inside {
-		if _, ok := g.Groups[name]; !ok {
-			c.leaving(g, model.GroupKind, name)
+		if _, ok := s.Groups[name]; !ok {
+			c.leaving(s, model.GroupKind, name)
 		}
 	}
 }

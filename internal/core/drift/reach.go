@@ -12,7 +12,7 @@ import (
 
 // Reach is what of one target can stand otherwise than before when nothing but
 // some people of the declaration changed: their accounts, and those accounts in
-// the groups that they come into or leave. All else is as it was found.
+// the sets that they come into or leave. All else is as it was found.
 //
 // That is so as long as no account that is not settled could be theirs, and
 // nothing stands in their way; which such accounts there are is told by Loose.
@@ -20,7 +20,7 @@ type Reach struct {
 	People []*resolve.Person // as they are now
 	Users  []string          // the same, and those who are gone
 	Names  []string          // of their accounts, sorted
-	Groups []string          // sorted
+	Sets   []model.Named     // sorted by kind and name
 }
 
 // ReachOf returns what a change can concern on a target, nil when nothing.
@@ -43,12 +43,12 @@ func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []mo
 			r.People = append(r.People, pair.After)
 		}
 		r.Users = append(r.Users, id)
-		var a, b []string
+		var a, b []model.Named
 		if had {
-			r.Names, a = append(r.Names, before.Name), groupsOf(before)
+			r.Names, a = append(r.Names, before.Name), setsOf(before)
 		}
 		if has {
-			r.Names, b = append(r.Names, after.Name), groupsOf(after)
+			r.Names, b = append(r.Names, after.Name), setsOf(after)
 		}
 		if name != "" {
 			r.Names = append(r.Names, name)
@@ -56,24 +56,26 @@ func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []mo
 		settled := had && has && name == before.Name && name == after.Name
 		for _, g := range append(a, b...) {
 			if !settled || slices.Contains(a, g) != slices.Contains(b, g) {
-				r.Groups = append(r.Groups, g)
+				r.Sets = append(r.Sets, g)
 			}
 		}
 	}
 	if len(r.Users) == 0 {
 		return nil
 	}
-	for _, list := range []*[]string{&r.Users, &r.Names, &r.Groups} {
+	for _, list := range []*[]string{&r.Users, &r.Names} {
 		slices.Sort(*list)
 		*list = slices.Compact(*list)
 	}
+	slices.SortFunc(r.Sets, model.Named.Compare)
+	r.Sets = slices.Compact(r.Sets)
 	return r
 }
 
-func groupsOf(a resolve.Account) []string {
-	var out []string
-	for _, j := range a.Groups() {
-		out = append(out, j.Group)
+func setsOf(a resolve.Account) []model.Named {
+	var out []model.Named
+	for _, j := range a.Sets() {
+		out = append(out, j.Set)
 	}
 	return out
 }
@@ -81,17 +83,17 @@ func groupsOf(a resolve.Account) []string {
 // Holds says whether a finding of before is in reach, so that it counts no more
 // unless it is found again.
 func (r *Reach) Holds(a model.Act) bool {
-	if a.Object == model.Membership {
-		return a.MemberKind == model.Account && slices.Contains(r.Groups, a.Name) && slices.Contains(r.Names, a.Member)
+	if a.Moves() {
+		return a.MemberKind == model.Account && r.set(a.Of()) && slices.Contains(r.Names, a.Member)
 	}
 	return a.Object == model.Account && (slices.Contains(r.Users, a.User) || slices.Contains(r.Names, a.Name))
 }
 
-func (r *Reach) group(name string) bool {
+func (r *Reach) set(name model.Named) bool {
 	if r == nil {
 		return true
 	}
-	_, ok := slices.BinarySearch(r.Groups, name)
+	_, ok := slices.BinarySearchFunc(r.Sets, name, model.Named.Compare)
 	return ok
 }
 

@@ -32,8 +32,10 @@ targets:
   staff: {kind: directory, address: b, login: {as: root}}
 `
 
-var villageSchemas = map[string]model.Schema{"host": schema, "directory": {Kind: "directory", AccountName: ".", GroupName: ".", NestGroups: true, FoldNames: true,
-	Account: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: model.Mail, From: "mail", Fold: true}, {Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}}}}
+var villageSchemas = map[string]model.Schema{"host": schema, "directory": {Kind: "directory", FoldNames: true, Kinds: []model.KindSchema{
+	{Kind: model.Account, Name: model.OnePart("login", "."),
+		Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: model.Mail, From: "mail", Fold: true}, {Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
 
 func (v *village) put(i int) {
 	id := fmt.Sprintf("u%d", i)
@@ -98,9 +100,9 @@ func (v *village) seen(d *resolve.Desired) drift.Input {
 		if v.IntN(15) > 0 {
 			in.Links = append(in.Links, model.Link{User: a.ID, Name: name})
 		}
-		for _, j := range a.Groups() {
+		for _, j := range a.Sets() {
 			if v.IntN(10) > 0 {
-				members[j.Group] = append(members[j.Group], name)
+				members[j.Set.Name] = append(members[j.Set.Name], name)
 			}
 		}
 	}
@@ -108,7 +110,7 @@ func (v *village) seen(d *resolve.Desired) drift.Input {
 		in.Accounts = append(in.Accounts, model.Object{Kind: model.Account, Name: fmt.Sprintf("%s%d", []string{"svc", "w", "u", "U"}[v.IntN(4)], 30+i),
 			Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{fmt.Sprint(1000 + v.IntN(90))}}, model.Attribute{Name: model.Mail, Values: []string{fmt.Sprintf("m%d@x", v.IntN(40))}}, model.Attribute{Name: model.FullName, Values: []string{fmt.Sprintf("Name %d", v.IntN(40))}})})
 	}
-	for _, g := range d.Groups {
+	for _, g := range d.Sets {
 		if v.IntN(8) == 0 {
 			members[g.Name] = append(members[g.Name], fmt.Sprintf("u%d", v.IntN(45)))
 		}
@@ -134,7 +136,7 @@ func within(in drift.Input, r *drift.Reach) drift.Input {
 		}
 	}
 	for _, g := range in.Others {
-		if slices.Contains(r.Groups, g.Name) {
+		if slices.Contains(r.Sets, model.Named{Kind: g.Kind, Name: g.Name}) {
 			list := slices.DeleteFunc(g.Attributes.Get(model.Members), func(m string) bool { return !slices.Contains(r.Names, m) })
 			out.Others = append(out.Others, model.Object{Kind: g.Kind, Name: g.Name, Attributes: g.Attributes.With(model.Members, list...)})
 		}

@@ -46,7 +46,9 @@ targets:
 
 func desired(t *testing.T, fold bool, rules []string) *resolve.Desired {
 	t.Helper()
-	schemas := map[string]model.Schema{"k": {Kind: "k", AccountName: ".", GroupName: ".", FoldNames: fold}}
+	schemas := map[string]model.Schema{"k": {Kind: "k", FoldNames: fold, Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", ".")},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
 	d, err := declare.Read([]declare.File{{Name: "f", Text: fmt.Sprintf(people, strings.Join(rules, ", "))}}, schemas)
 	if err != nil {
 		t.Fatal(err)

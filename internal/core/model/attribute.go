@@ -274,6 +274,63 @@ func (a Attributes) With(name string, values ...string) Attributes {
 	return Attributes(b)
 }
 
+// WithPacked is With for values that are packed already.
+func (a Attributes) WithPacked(name string, values Values) Attributes {
+	b := make([]byte, 0, len(a)+len(name)+len(values)+12)
+	put := false
+	place := func() {
+		b = appendText(b, name)
+		b = append(binary.AppendUvarint(b, uint64(len(values))), values...)
+		put = true
+	}
+	for rest := string(a); rest != ""; {
+		have, _, next, ok := cutAttribute(rest)
+		if !ok {
+			break
+		}
+		if have >= name && !put {
+			place()
+		}
+		if have != name {
+			b = append(b, rest[:len(rest)-len(next)]...)
+		}
+		rest = next
+	}
+	if !put {
+		place()
+	}
+	return Attributes(b)
+}
+
+// Without returns the attributes less the named ones.
+func (a Attributes) Without(names ...string) Attributes {
+	b := make([]byte, 0, len(a))
+	for rest := string(a); rest != ""; {
+		have, _, next, ok := cutAttribute(rest)
+		if !ok {
+			break
+		}
+		if !slices.Contains(names, have) {
+			b = append(b, rest[:len(rest)-len(next)]...)
+		}
+		rest = next
+	}
+	return Attributes(b)
+}
+
+// PackValues packs values.
+func PackValues(list []string) Values {
+	size := 0
+	for _, v := range list {
+		size += textSize(v)
+	}
+	b := make([]byte, 0, size)
+	for _, v := range list {
+		b = appendText(b, v)
+	}
+	return Values(b)
+}
+
 // Map returns the attributes as a map.
 func (a Attributes) Map() map[string][]string {
 	m := map[string][]string{}

@@ -245,9 +245,16 @@ type Target struct {
 
 // Removal says what becomes of what an account leaves behind.
 type Removal struct {
-	Home string        // "keep", "archive" or "remove"
+	Home string        // one of the constants below
 	Keep time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
 }
+
+// What becomes of the home of an account that is removed.
+const (
+	HomeKept     = "keep"
+	HomeArchived = "archive"
+	HomeRemoved  = "remove"
+)
 
 // Limits are the bounds a round must stay inside on one target, else it is held.
 type Limits struct {

@@ -34,8 +34,8 @@ const (
 	Enable   Verb = "enable"
 	Remove   Verb = "remove"
 	AdoptIt  Verb = "adopt"
-	JoinIt   Verb = "join group"
-	LeaveIt  Verb = "leave group"
+	JoinIt   Verb = "join"  // a set: a group, a right, a licence, elevation
+	LeaveIt  Verb = "leave" // it
 	SetRule  Verb = "set policy"
 	NoRemedy Verb = "" // a person decides
 )
@@ -45,6 +45,7 @@ type Change struct {
 	Attribute string   `json:"attribute"`
 	Before    []string `json:"before"`
 	After     []string `json:"after"`
+	Sealed    string   `json:"sealed,omitempty"` // in place of After: the id of a sealed value, which nothing but the target ever sees
 	Why       Why      `json:"why"`
 }
 
@@ -60,12 +61,26 @@ type Why struct {
 type Act struct {
 	Target     string     `json:"target"`
 	Verb       Verb       `json:"verb"`
-	Object     ObjectKind `json:"object"`
-	Name       string     `json:"name"`                  // of the account or group
-	Member     string     `json:"member,omitempty"`      // of a membership: who joins or leaves
+	Object     ObjectKind `json:"object"`                // of one that joins or leaves a set: the set's
+	Name       string     `json:"name"`                  // of the object
+	Member     string     `json:"member,omitempty"`      // who joins or leaves
 	MemberKind ObjectKind `json:"member-kind,omitempty"` // account or group
 	User       string     `json:"user,omitempty"`        // whose it is, where known
 	Changes    []Change   `json:"changes,omitempty"`
+}
+
+// Moves says whether the act brings a member into a set, or out of it.
+func (a Act) Moves() bool { return a.Verb == JoinIt || a.Verb == LeaveIt }
+
+// Of is the object that the act changes: of one that joins or leaves the set.
+func (a Act) Of() Named { return Named{a.Object, a.Name} }
+
+// Entering is the change of one that joins a set, or else leaves it.
+func Entering(in bool) []Change {
+	if in {
+		return []Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}}}
+	}
+	return []Change{{Attribute: "member", Before: []string{"yes"}, After: []string{"no"}}}
 }
 
 // Account is the name of the account the act concerns, "" for a group's own.
@@ -133,7 +148,11 @@ func (a Act) Parts() []Act {
 
 func key(kind string, a Act) string {
 	h := sha256.New()
-	for _, s := range []string{a.Target, kind, a.Object.String(), a.Name, string(a.Verb), a.Member, a.MemberKind.String(), a.User} {
+	object, verb := a.Object.String(), string(a.Verb)
+	if a.Moves() && a.Object == GroupKind { // as they were called when the first keys were given
+		object, verb = "membership", verb+" group"
+	}
+	for _, s := range []string{a.Target, kind, object, a.Name, verb, a.Member, a.MemberKind.String(), a.User} {
 		h.Write([]byte(s))
 		h.Write([]byte{0})
 	}

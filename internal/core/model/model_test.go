@@ -143,7 +143,7 @@ func TestActSides(t *testing.T) {
 	if a.Before().One("shell") != "b" || a.After().One("home") != "h" || a.Account() != "x" {
 		t.Errorf("%v %v %q", a.Before(), a.After(), a.Account())
 	}
-	m := Act{Object: Membership, Name: "crew", Member: "marit", MemberKind: Account}
+	m := Act{Verb: JoinIt, Object: GroupKind, Name: "crew", Member: "marit", MemberKind: Account}
 	if g := (Act{Object: GroupKind, Name: "crew"}); m.Account() != "marit" || g.Account() != "" {
 		t.Error("whose account")
 	}

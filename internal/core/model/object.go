@@ -4,46 +4,10 @@
 package model
 
 import (
-	"fmt"
-	"slices"
+	"crypto/sha256"
+	"encoding/hex"
+	"unicode/utf8"
 )
-
-// ObjectKind says what an object of a target is; the zero ObjectKind is none.
-// There are millions of objects, so it is no text, but is written as one.
-type ObjectKind uint16
-
-const (
-	Account ObjectKind = 1 + iota
-	GroupKind
-	Membership
-	RightKind  // a named set of permissions
-	PlaceKind  // a place in a tree
-	PolicyKind // what is asked of passwords and sign-ins
-)
-
-var objectKinds = []string{"", "account", "group", "membership", "right", "container", "policy"}
-
-func (k ObjectKind) String() string {
-	if int(k) < len(objectKinds) {
-		return objectKinds[k]
-	}
-	return ""
-}
-
-// KindNamed is the kind that is written so; none when there is no such kind.
-func KindNamed(name string) ObjectKind { return ObjectKind(max(0, slices.Index(objectKinds, name))) }
-
-// MarshalText writes the kind's name.
-func (k ObjectKind) MarshalText() ([]byte, error) { return []byte(k.String()), nil }
-
-// UnmarshalText reads it.
-func (k *ObjectKind) UnmarshalText(b []byte) error {
-	*k = KindNamed(string(b))
-	if *k == 0 && len(b) > 0 {
-		return fmt.Errorf("%q is no kind of object", b)
-	}
-	return nil
-}
 
 // Attribute names with a meaning of their own; a connector may know more.
 const (
@@ -56,10 +20,11 @@ const (
 	Elevation    = "elevation"     // the ways in which the account can become superuser, if it can
 	PrimaryGroup = "primary-group" // of an account: the name of the group that it is in without being listed there
 	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
+	Password     = "password"      // of an account: sealed, set and never read
 	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
-	Rights       = "rights"        // names of the rights an account has
-	Licences     = "licences"      // names of the licence pools an account takes a seat of
 	Place        = "container"     // the container an account stands in
+	Seats        = "seats"         // of a licence: how many there are
+	Version      = "version"       // of the target itself
 	Allows       = "allows"        // of a right: the permissions in it
 	Path         = "path"          // of a container: where it is
 	Guarded      = "protected"     // of a container: yes, when the target itself refuses to remove it
@@ -75,6 +40,37 @@ const (
 	Superuser = "superuser"
 	Everyone  = "*"
 )
+
+// MembersOf is the attribute of a set that names its members of a kind.
+func MembersOf(kind ObjectKind) string {
+	if kind == GroupKind {
+		return MemberGroups
+	}
+	return Members
+}
+
+// NameMost is how many characters a name may have. A longer one is kept short
+// (see Short), and what has it is odd.
+const NameMost = 200
+
+// Short is a name that can be kept: of one that is too long the beginning, and
+// a hash of all of it, so that two of them stay two.
+func Short(name string) (short string, cut bool) {
+	if len(name) <= NameMost || utf8.RuneCountInString(name) <= NameMost {
+		return name, false
+	}
+	sum := sha256.Sum256([]byte(name))
+	begin := []rune(name)[:NameMost-len(cutMark)-16]
+	return string(begin) + cutMark + hex.EncodeToString(sum[:8]), true
+}
+
+const cutMark = "… "
+
+// WasCut says whether a name was made by Short of a longer one.
+func WasCut(name string) bool {
+	at := len(name) - 16 - len(cutMark)
+	return at > 0 && name[at:at+len(cutMark)] == cutMark && utf8.RuneCountInString(name) >= NameMost-len(cutMark)
+}
 
 // Object is one thing a target holds.
 type Object struct {
@@ -94,6 +90,7 @@ type Link struct {
 	Target string `json:"target"`
 	User   string `json:"user"`
 	Name   string `json:"name"`
+	Rest   string `json:"rest,omitempty"` // of the name, what is behind the login: of two accounts of one user it differs
 	Unique string `json:"unique,omitempty"`
 }
 
@@ -104,48 +101,4 @@ type Decision struct {
 	Name   string `json:"name"`
 	User   string `json:"user"`
 	Theirs bool   `json:"theirs"`
-}
-
-// AttributeSchema describes one attribute of one object kind on one kind of target.
-type AttributeSchema struct {
-	Name     string `json:"name"`
-	About    string `json:"about"`
-	Many     bool   `json:"many,omitempty"`     // a set of values
-	Fold     bool   `json:"fold,omitempty"`     // upper and lower case are the same
-	Settable bool   `json:"settable,omitempty"` // a declaration may ask for it
-	From     string `json:"from,omitempty"`     // the user's field that feeds it unless a grant says otherwise
-}
-
-// Schema describes what a kind of target holds and what of it can be set.
-type Schema struct {
-	Kind        string            `json:"kind"`
-	About       string            `json:"about"`
-	AccountName string            `json:"account-name"` // RE2 pattern that names of new accounts must match
-	GroupName   string            `json:"group-name"`   // the same for groups
-	FoldNames   bool              `json:"fold-names,omitempty"`
-	SystemNames []string          `json:"system-names,omitempty"` // patterns of names that systems of this kind have for themselves
-	NestGroups  bool              `json:"nest-groups,omitempty"`  // a group may be a member of a group
-	Removes     bool              `json:"removes,omitempty"`      // accounts can be removed, not only disabled
-	Holds       []ObjectKind      `json:"holds,omitempty"`        // what else than accounts and groups it can be asked for: right, container, policy
-	Account     []AttributeSchema `json:"account"`
-	Group       []AttributeSchema `json:"group"`
-	Settings    []string          `json:"settings,omitempty"` // keys a target of this kind may have under settings
-	Needs       []string          `json:"needs,omitempty"`    // those of them that it cannot do without
-}
-
-// CanHold says whether targets of this kind can be asked for objects of a kind.
-func (s Schema) CanHold(kind ObjectKind) bool { return slices.Contains(s.Holds, kind) }
-
-// Find returns the description of an attribute of an object kind.
-func (s Schema) Find(kind ObjectKind, name string) (AttributeSchema, bool) {
-	list := s.Account
-	if kind == GroupKind {
-		list = s.Group
-	}
-	for _, a := range list {
-		if a.Name == name {
-			return a, true
-		}
-	}
-	return AttributeSchema{}, false
 }

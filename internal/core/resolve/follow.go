@@ -23,7 +23,7 @@ func (p Pair) ID() string {
 type Change struct {
 	From   *Plan
 	People []Pair          // those of whom anything is otherwise, by ID
-	Anew   map[string]bool // targets of which other groups are asked for than before
+	Anew   map[string]bool // targets of which other sets are asked for than before
 }
 
 // Follow makes the plan of a declaration that differs from this plan's in the
@@ -160,9 +160,9 @@ func (f *follower) retarget() {
 		}
 	}
 	for d := range concerned {
-		before := d.Groups
+		before := d.Sets
 		f.finish(d)
-		if !slices.EqualFunc(before, d.Groups, sameGroup) {
+		if !slices.EqualFunc(before, d.Sets, sameSet) {
 			f.change.Anew[d.Target.Name] = true
 		}
 	}
@@ -188,6 +188,6 @@ func (f *follower) hints(d *Desired) {
 	d.hinted = list
 }
 
-func sameGroup(a, b *Group) bool {
-	return a.Name == b.Name && a.Number == b.Number && a.Owner == b.Owner && a.AtLeast == b.AtLeast && maps.EqualFunc(a.Groups, b.Groups, func(x, y model.Origin) bool { return true })
+func sameSet(a, b *Set) bool {
+	return a.Named == b.Named && a.Number == b.Number && a.Owner == b.Owner && a.AtLeast == b.AtLeast && maps.EqualFunc(a.Groups, b.Groups, func(x, y model.Origin) bool { return true })
 }

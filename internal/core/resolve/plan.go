@@ -184,8 +184,8 @@ type Desired struct {
 	Address  string
 	Login    string
 	Settings map[string]string
-	Groups   []*Group // sorted by name
-	Things   []Thing  // rights, containers and policies, sorted by kind and name
+	Sets     []*Set  // sorted by kind and name
+	Things   []Thing // rights, containers and policies, sorted by kind and name
 	Plan     *Plan
 
 	vars   expr.Vars
@@ -203,9 +203,10 @@ type hint struct {
 	model.AccountHint
 }
 
-// Group is a group that should be on one target.
-type Group struct {
-	Name    string
+// Set is a group, right, licence or elevation of one target whose members are
+// owned. A group is one that should be there.
+type Set struct {
+	model.Named
 	Number  int
 	Owner   string
 	AtLeast bool
@@ -252,18 +253,18 @@ func (a Account) On() *Desired { return a.on }
 // Why is the first grant that asks for the account.
 func (a Account) Why() model.Origin { return a.shape.why }
 
-// Joining is a group an account should be in, and why.
+// Joining is a set an account should be in, and why.
 type Joining struct {
-	Group string
-	Why   model.Origin
+	Set model.Named
+	Why model.Origin
 }
 
 // Shape numbers what the account gets, from 0: accounts with one number are
 // asked for the same attributes by the same lines, and are in the same groups.
 func (a Account) Shape() int { return a.shape.n }
 
-// Groups are those the account itself should be in, sorted.
-func (a Account) Groups() []Joining { return a.shape.groups }
+// Sets are those the account itself should be in, sorted by kind and name.
+func (a Account) Sets() []Joining { return a.shape.sets }
 
 // Len is how many accounts are asked for.
 func (d *Desired) Len() int {

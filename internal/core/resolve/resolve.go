@@ -33,6 +33,7 @@ type kit struct {
 	version   int32      // counts up with each plan that follows
 	set       *expr.Set
 	grants    map[string][]*grant // by role
+	reaching  map[string][]*grant // by target: those that give sets beside groups
 	held      []*model.Role       // by condition
 	bundles   map[string]*bundle  // by the roles held by name and by condition
 	listed    []*bundle           // by number
@@ -46,7 +47,7 @@ type kit struct {
 // declaration for this plan alone; nil overrides none. Values that cannot be
 // worked out are returned as declare.Faults, all of them.
 func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Time, params map[string]string) (*Plan, error) {
-	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, bundles: map[string]*bundle{}, shapes: map[string]*shape{}, fields: map[string]*[]field{},
+	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, reaching: map[string][]*grant{}, bundles: map[string]*bundle{}, shapes: map[string]*shape{}, fields: map[string]*[]field{},
 		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}}
 	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas, kit: k, params: expr.Vars{}}}
 	r.readParams(params)
@@ -142,15 +143,21 @@ func (r *resolver) readRoles() {
 			g := &grant{Grant: &role.Gives[i], n: n, role: name}
 			n++
 			for _, t := range r.d.Targets {
-				if g.At.Matches(t) {
-					g.at = append(g.at, t)
+				if !g.At.Matches(t) {
+					continue
+				}
+				g.at = append(g.at, t)
+				if len(g.Rights)+len(g.Licences)+len(g.Elevate) > 0 {
+					r.reaching[t.Name] = append(r.reaching[t.Name], g)
 				}
 			}
 			r.grants[name] = append(r.grants[name], g)
 		}
 	}
 	for kind, s := range r.plan.schemas {
-		r.names[kind] = regexp.MustCompile(s.AccountName)
+		if parts := s.Account().Name; len(parts) > 0 {
+			r.names[kind] = regexp.MustCompile(parts[0].Pattern)
+		}
 	}
 }
 
@@ -356,8 +363,8 @@ func (r *resolver) finish(d *Desired) {
 			d.shapes[i] = b.at[d.Target.Name]
 		}
 	}
-	d.Groups = nil
-	r.groups(d)
+	d.Sets = nil
+	r.sets(d)
 }
 
 // naming checks the names that accounts will have, and finds two users under

@@ -17,10 +17,16 @@ import (
 var day = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 var schemas = map[string]model.Schema{
-	"host": {Kind: "host", AccountName: `^[a-z_][a-z0-9_.-]{0,31}$`, GroupName: `^[a-z-]+$`, Account: []model.AttributeSchema{
-		{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}}},
-	"directory": {Kind: "directory", AccountName: `.`, GroupName: `.`, NestGroups: true, Account: []model.AttributeSchema{
-		{Name: model.Mail, Settable: true, From: "mail"}, {Name: "surname", Settable: true, From: "family"}, {Name: "home", Settable: true}}},
+	"host": {Kind: "host", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", `^[a-z_][a-z0-9_.-]{0,31}$`),
+			Attributes: []model.AttributeSchema{
+				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `^[a-z-]+$`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
+	"directory": {Kind: "directory", Kinds: []model.KindSchema{
+		{Kind: model.Account, Name: model.OnePart("login", `.`),
+			Attributes: []model.AttributeSchema{
+				{Name: model.Mail, Settable: true, From: "mail"}, {Name: "surname", Settable: true, From: "family"}, {Name: "home", Settable: true}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
 }
 
 const company = `roost: 1
@@ -70,15 +76,15 @@ func sketch(d *resolve.Desired) string {
 	members := map[string][]string{}
 	for a := range d.Accounts() {
 		fmt.Fprintf(&b, "%s of %s:", a.Name, a.ID)
-		for _, j := range a.Groups() {
-			members[j.Group] = append(members[j.Group], a.ID)
+		for _, j := range a.Sets() {
+			members[j.Set.Name] = append(members[j.Set.Name], a.ID)
 		}
 		for _, w := range a.Want() {
 			fmt.Fprintf(&b, " %s=%s", w.Name, strings.Join(w.Values, "+"))
 		}
 		b.WriteString("\n")
 	}
-	for _, g := range d.Groups {
+	for _, g := range d.Sets {
 		fmt.Fprintf(&b, "%s %d %v %v %v\n", g.Name, g.Number, g.AtLeast, slices.Sorted(slices.Values(members[g.Name])), slices.Sorted(maps.Keys(g.Groups)))
 	}
 	return b.String()
@@ -162,9 +168,9 @@ func TestLineage(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got[name], want)
 		}
 	}
-	for _, j := range a.Groups() {
+	for _, j := range a.Sets() {
 		if p.Why(j.Why).At.File != "c.yaml" || j.Why.Role == "" {
-			t.Errorf("membership in %s has no lineage: %+v", j.Group, j.Why)
+			t.Errorf("membership in %s has no lineage: %+v", j.Set.Name, j.Why)
 		}
 	}
 }
@@ -220,8 +226,15 @@ targets:
   ticketing: {kind: application, address: a, login: {as: x}}
 `
 
-var application = map[string]model.Schema{"application": {Kind: "application", AccountName: `.`, GroupName: `.`, Holds: []model.ObjectKind{model.RightKind, model.PlaceKind, model.PolicyKind},
-	Account: []model.AttributeSchema{{Name: "shell", Settable: true}, {Name: model.Rights, Many: true, Settable: true}, {Name: model.Licences, Many: true, Settable: true}, {Name: model.Elevation, Many: true, Settable: true}}}}
+var application = map[string]model.Schema{"application": {Kind: "application", Kinds: []model.KindSchema{
+	{Kind: model.Account, Name: model.OnePart("login", `.`),
+		Attributes: []model.AttributeSchema{{Name: "shell", Settable: true}}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+	{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+	{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify}},
+	{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.SetRule}},
+	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}},
+	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}}}}}
 
 // Who starts tomorrow has nothing yet, whose last day was yesterday has nothing
 // left; roles come and go with their days.
@@ -272,7 +285,10 @@ func TestPowers(t *testing.T) {
 	for _, w := range a.Want() {
 		got = append(got, w.Name+"="+strings.Join(w.Values, "+"))
 	}
-	if s := strings.Join(got, " "); s != "disabled=no elevation=/bin/ls+/usr/sbin/reboot licences=seat rights=cashier+counter shell=/bin/bash" {
+	for _, j := range a.Sets() {
+		got = append(got, fmt.Sprintf("%s:%s", j.Set.Kind, j.Set.Name))
+	}
+	if s := strings.Join(got, " "); s != "disabled=no shell=/bin/bash right:cashier right:counter licence:seat elevation:/bin/ls elevation:/usr/sbin/reboot" {
 		t.Error(s)
 	}
 	got = nil

@@ -27,7 +27,7 @@ type shape struct {
 	n      int      // see Account.Shape
 	fields *[]field // sorted by name; shapes that ask for the same values share one list
 	why    model.Origin
-	groups []Joining
+	sets   []Joining      // sorted by kind and name
 	whys   []model.Origin // of the fields
 	rivals []rival
 }
@@ -93,7 +93,7 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	first := grants[0]
 	sh := &shape{why: model.Origin{Role: first.role, At: first.Pos}}
 	l := layers{r: r, schema: schema, sh: sh, why: map[string]model.Origin{}}
-	for _, s := range schema.Account {
+	for _, s := range schema.Account().Attributes {
 		if at := slices.Index(ownFields, s.From); at >= 0 {
 			l.put(field{name: s.Name, own: s.From, at: at}, model.Origin{Role: first.role})
 		}
@@ -104,19 +104,13 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 			l.lay(nt, g)
 		}
 		why := model.Origin{Role: g.role, At: g.Pos}
-		rights := make([]string, len(g.Rights))
-		for i, ref := range g.Rights {
-			rights[i] = ref.Name
-		}
-		l.collect(model.Rights, rights, g.Rights != nil, why)
-		l.collect(model.Licences, g.Licences, g.Licences != nil, why)
-		l.collect(model.Elevation, g.Elevate, g.Elevate != nil, why)
-		for _, ref := range g.Groups {
-			r.enter(sh, ref.Name, schema.NestGroups, why)
+		for _, set := range g.sets() {
+			r.enter(sh, set, schema.Nests(), why)
 		}
 	}
 	slices.SortFunc(l.fields, func(a, b field) int { return strings.Compare(a.name, b.name) })
-	slices.SortFunc(sh.groups, func(a, b Joining) int { return strings.Compare(a.Group, b.Group) })
+	sh.sets = whole(sh.sets)
+	slices.SortFunc(sh.sets, func(a, b Joining) int { return a.Set.Compare(b.Set) })
 	for _, f := range l.fields {
 		sh.whys = append(sh.whys, l.why[f.name])
 	}
@@ -196,33 +190,43 @@ func (l *layers) lay(nt model.NamedText, g *grant) {
 	}
 }
 
-// collect adds to a set that several grants fill together.
-func (l *layers) collect(name string, values []string, asked bool, why model.Origin) {
-	if !asked {
-		return
+// enter puts holders into a set, and into the groups around it where the target cannot nest.
+func (r *resolver) enter(sh *shape, set model.Named, nests bool, why model.Origin) {
+	if !slices.ContainsFunc(sh.sets, func(j Joining) bool { return j.Set == set }) {
+		sh.sets = append(sh.sets, Joining{set, why})
 	}
-	f := l.find(name)
-	if f == nil {
-		f = l.put(field{name: name, fixed: []string{}}, why)
-	}
-	all := append(slices.Clone(f.fixed), values...)
-	slices.Sort(all)
-	f.fixed = slices.Compact(all)
-	if name == model.Elevation && slices.Contains(all, "all") {
-		f.fixed = []string{"all"}
+	if set.Kind == model.GroupKind && !nests {
+		for _, outer := range r.d.Groups[set.Name].In {
+			r.enter(sh, model.Named{Kind: model.GroupKind, Name: outer.Name}, nests, why)
+		}
 	}
 }
 
-// enter puts holders into a group, and into those around it where the target cannot nest.
-func (r *resolver) enter(sh *shape, name string, nests bool, why model.Origin) {
-	if !slices.ContainsFunc(sh.groups, func(j Joining) bool { return j.Group == name }) {
-		sh.groups = append(sh.groups, Joining{name, why})
+// sets are what a grant puts its holders into.
+func (g *grant) sets() []model.Named {
+	var out []model.Named
+	for _, ref := range g.Groups {
+		out = append(out, model.Named{Kind: model.GroupKind, Name: ref.Name})
 	}
-	if !nests {
-		for _, outer := range r.d.Groups[name].In {
-			r.enter(sh, outer.Name, nests, why)
-		}
+	for _, ref := range g.Rights {
+		out = append(out, model.Named{Kind: model.RightKind, Name: ref.Name})
 	}
+	for _, name := range g.Licences {
+		out = append(out, model.Named{Kind: model.LicenceKind, Name: name})
+	}
+	for _, name := range g.Elevate {
+		out = append(out, model.Named{Kind: model.ElevationKind, Name: name})
+	}
+	return out
+}
+
+// whole leaves out commands that somebody who may do all as superuser need not be given.
+func whole(sets []Joining) []Joining {
+	all := func(j Joining) bool { return j.Set == model.Named{Kind: model.ElevationKind, Name: "all"} }
+	if !slices.ContainsFunc(sets, all) {
+		return sets
+	}
+	return slices.DeleteFunc(sets, func(j Joining) bool { return j.Set.Kind == model.ElevationKind && !all(j) })
 }
 
 // Fields is how many attributes the account may have; they are numbered in order of name.
@@ -368,34 +372,50 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 	}
 }
 
-// groups lists the groups a target needs: those its accounts are in and, where
-// it nests, those around them.
-func (r *resolver) groups(d *Desired) {
-	by := map[string]*Group{}
-	var put func(name string, why model.Origin) *Group
-	put = func(name string, why model.Origin) *Group {
-		if g := by[name]; g != nil {
-			return g
+// sets lists the sets a target needs: those its accounts are in, where it nests
+// the groups around them, and all that somebody could be given there.
+func (r *resolver) sets(d *Desired) {
+	by := map[model.Named]*Set{}
+	var put func(name model.Named, why model.Origin) *Set
+	put = func(name model.Named, why model.Origin) *Set {
+		if s := by[name]; s != nil {
+			return s
 		}
-		m := r.d.Groups[name]
-		g := &Group{Name: name, Number: m.Number, Owner: m.Owner.Name, AtLeast: m.AtLeast, Groups: map[string]model.Origin{}, Why: model.Origin{Role: why.Role, At: m.Pos}}
-		by[name] = g
-		d.Groups = append(d.Groups, g)
-		if d.Schema.NestGroups {
+		s := &Set{Named: name, Why: why}
+		by[name] = s
+		d.Sets = append(d.Sets, s)
+		if name.Kind != model.GroupKind {
+			return s
+		}
+		m := r.d.Groups[name.Name]
+		s.Number, s.Owner, s.AtLeast, s.Groups, s.Why.At = m.Number, m.Owner.Name, m.AtLeast, map[string]model.Origin{}, m.Pos
+		if d.Schema.Nests() {
 			for _, outer := range m.In {
-				put(outer.Name, why).Groups[name] = model.Origin{At: outer.Pos}
+				put(model.Named{Kind: model.GroupKind, Name: outer.Name}, why).Groups[name.Name] = model.Origin{At: outer.Pos}
 			}
 		}
-		return g
+		return s
 	}
 	for _, sh := range d.shapes {
 		if sh != nil {
-			for _, j := range sh.groups {
-				put(j.Group, j.Why)
+			for _, j := range sh.sets {
+				put(j.Set, j.Why)
 			}
 		}
 	}
-	slices.SortFunc(d.Groups, func(a, b *Group) int { return strings.Compare(a.Name, b.Name) })
+	for _, t := range d.Things {
+		if t.Kind == model.RightKind {
+			put(model.Named{Kind: t.Kind, Name: t.Name}, t.Why)
+		}
+	}
+	for _, g := range r.reaching[d.Target.Name] {
+		for _, set := range g.sets() {
+			if set.Kind != model.GroupKind {
+				put(set, model.Origin{Role: g.role, At: g.Pos})
+			}
+		}
+	}
+	slices.SortFunc(d.Sets, func(a, b *Set) int { return a.Named.Compare(b.Named) })
 }
 
 // things lists the rights, containers and policies declared at a target.

@@ -24,12 +24,11 @@ func (p *Plan) Trace(a *model.Act) {
 // origins finds the lineage of an act's attributes.
 func (d *Desired) origins(a *model.Act) func(attribute string) model.Origin {
 	none := func(string) model.Origin { return model.Origin{} }
-	switch a.Object {
-	case model.Account, model.Membership:
-		account, asked := d.Plan.Account(a.User, d.Target.Name)
-		if a.Object == model.Membership {
-			return func(string) model.Origin { return d.joining(a, account, asked) }
-		}
+	account, asked := d.Plan.Account(a.User, d.Target.Name)
+	switch {
+	case a.Moves():
+		return func(string) model.Origin { return d.joining(a, account, asked) }
+	case a.Object == model.Account:
 		if !asked {
 			return none
 		}
@@ -42,10 +41,10 @@ func (d *Desired) origins(a *model.Act) func(attribute string) model.Origin {
 			}
 			return account.Why()
 		}
-	case model.GroupKind:
-		for _, g := range d.Groups {
-			if g.Name == a.Name {
-				return func(string) model.Origin { return g.Why }
+	case a.Object == model.GroupKind:
+		for _, s := range d.Sets {
+			if s.Named == a.Of() {
+				return func(string) model.Origin { return s.Why }
 			}
 		}
 	default:
@@ -65,21 +64,21 @@ func (d *Desired) origins(a *model.Act) func(attribute string) model.Origin {
 	return none
 }
 
-// joining is why somebody should be in a group, or why the group is owned.
+// joining is why somebody should be in a set, or why the set is owned.
 func (d *Desired) joining(a *model.Act, account Account, asked bool) model.Origin {
 	if asked && a.MemberKind == model.Account {
-		for _, j := range account.Groups() {
-			if j.Group == a.Name {
+		for _, j := range account.Sets() {
+			if j.Set == a.Of() {
 				return j.Why
 			}
 		}
 	}
-	for _, g := range d.Groups {
-		if g.Name == a.Name {
-			if why, inside := g.Groups[a.Member]; inside && a.MemberKind == model.GroupKind {
+	for _, s := range d.Sets {
+		if s.Named == a.Of() {
+			if why, inside := s.Groups[a.Member]; inside && a.MemberKind == model.GroupKind {
 				return why
 			}
-			return g.Why
+			return s.Why
 		}
 	}
 	return model.Origin{}

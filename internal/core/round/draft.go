@@ -9,22 +9,17 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// Stage is the place of a step in the order that works on one target: what
-// others lean on comes first, and on the way out last.
+// Stage is the place of a step in the order that works on one target. What is
+// made or changed comes at the place of its kind; then, as below, what others
+// have left is free before anybody takes it, and what goes goes last, in the
+// reverse order.
 type Stage int
 
 const (
-	Containers  Stage = iota // places exist before anything stands in them
-	Groups                   // groups exist before anyone joins them
-	Rights                   // and rights before anyone has them
-	Accounts                 // accounts are adopted, made, changed, opened
-	Credentials              // and get what they sign in with
-	Memberships              // then they join and leave
-	Policies                 // what holds for groups comes after them
-	Closing                  // next are those that are shut
-	Removing                 // and last those that go, in the reverse order
-	Unmaking                 // with the groups
-	Clearing                 // and places that nobody needs any more
+	Leaving  Stage = 60 // sets are left, and seats freed,
+	Joining  Stage = 61 // before they are taken
+	Closing  Stage = 100
+	removing Stage = 200 // less the place of the kind
 )
 
 // Step is one act with its place in the order.
@@ -49,24 +44,36 @@ func takes(list []string, s string) bool { return len(list) == 0 || slices.Conta
 
 // Order is what the order of steps depends on beside the acts themselves.
 type Order struct {
+	Schemas map[string]model.Schema  // by kind of target: what must be there first
 	Groups  map[string]*model.Group  // which group is inside which
 	Targets map[string]*model.Target // which target comes after which
 	First   map[string]bool          // targets of the first wave; empty: all are in one
 }
 
-// Draft makes the steps that put the chosen findings right, in order. Groups
+func (o Order) schema(target string) model.Schema {
+	if t := o.Targets[target]; t != nil {
+		return o.Schemas[t.Kind]
+	}
+	return model.Schema{}
+}
+
+// Draft makes the steps that put the chosen findings right, in order. Sets
 // that a chosen person is to join and that are missing come along. Findings
 // that a person must decide yield no step and are returned beside.
 func Draft(findings []model.Finding, f Filter, o Order) (steps []Step, undecided []model.Finding) {
-	needed := map[[2]string]bool{}
+	type place struct {
+		target string
+		set    model.Named
+	}
+	needed := map[place]bool{}
 	for _, x := range findings {
 		if x.Verb == model.JoinIt && f.takes(x) {
-			needed[[2]string{x.Target, x.Name}] = true
+			needed[place{x.Target, x.Of()}] = true
 		}
 	}
 	var acts []model.Act
 	for _, x := range findings {
-		leansOn := x.Object == model.GroupKind && x.Verb == model.Create && needed[[2]string{x.Target, x.Name}]
+		leansOn := x.Verb == model.Create && needed[place{x.Target, x.Of()}]
 		if !f.takes(x) && !leansOn {
 			continue
 		}
@@ -86,7 +93,7 @@ func Arrange(acts []model.Act, o Order) []Step {
 	steps := make([]Step, len(acts))
 	tiers, depths := ranks{}, ranks{}
 	for i, a := range acts {
-		s := Step{Act: a, Wave: 1, Stage: StageOf(a)}
+		s := Step{Act: a, Wave: 1, Stage: StageOf(a, o.schema(a.Target))}
 		if len(o.First) > 0 && !o.First[a.Target] {
 			s.Wave = 2
 		}
@@ -114,7 +121,7 @@ func Arrange(acts []model.Act, o Order) []Step {
 		if c := cmp.Or(cmp.Compare(a.Wave, b.Wave), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Target, b.Target), cmp.Compare(a.Stage, b.Stage)); c != 0 {
 			return c
 		}
-		if a.Object == model.GroupKind {
+		if a.Object == model.GroupKind && !a.Moves() {
 			if c := cmp.Compare(depth(a.Act), depth(b.Act)); c != 0 {
 				return c
 			}
@@ -141,30 +148,19 @@ func (r ranks) of(name string, on func(string) []model.Ref) int {
 	return n
 }
 
-// StageOf says when an act may be carried out.
-func StageOf(a model.Act) Stage {
-	switch {
-	case a.Verb == model.Disable:
+// StageOf says when an act may be carried out on a target of a kind.
+func StageOf(a model.Act, s model.Schema) Stage {
+	switch a.Verb {
+	case model.LeaveIt:
+		return Leaving
+	case model.JoinIt:
+		return Joining
+	case model.Disable:
 		return Closing
-	case a.Verb == model.Remove && a.Object == model.Account:
-		return Removing
-	case a.Verb == model.Remove && a.Object == model.PlaceKind:
-		return Clearing
-	case a.Verb == model.Remove:
-		return Unmaking
-	case a.Object == model.PlaceKind:
-		return Containers
-	case a.Object == model.GroupKind:
-		return Groups
-	case a.Object == model.RightKind:
-		return Rights
-	case a.Object == model.PolicyKind:
-		return Policies
-	case a.Object == model.Membership:
-		return Memberships
-	default:
-		return Accounts
+	case model.Remove:
+		return removing - Stage(s.Place(a.Object))
 	}
+	return Stage(s.Place(a.Object))
 }
 
 // verbOrder lets numbers be freed before they are taken and memberships end before new ones begin.

@@ -44,6 +44,10 @@ type Facts struct {
 // Closed counts accounts that a round shuts and removes.
 type Closed struct{ Disabled, Removed int }
 
+// Shuts says whether an act shuts an account, Removes whether it takes one away.
+func Shuts(a model.Act) bool   { return a.Verb == model.Disable }
+func Removes(a model.Act) bool { return a.Verb == model.Remove && a.Object == model.Account }
+
 // fewSteps is up to how many accounts no share of them is a reason to hold: of three accounts one is a third.
 const fewSteps = 3
 
@@ -92,9 +96,9 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	for i, s := range steps {
 		at := first + i
 		switch {
-		case s.Verb == model.Remove && s.Object == model.Account:
+		case Removes(s.Act):
 			removed.add(s.Name, at)
-		case s.Verb == model.Disable:
+		case Shuts(s.Act):
 			disabled.add(s.Name, at)
 		}
 		if kind, touched, why := f.guards(s.Act); kind != "" {
@@ -119,7 +123,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 // gainer names who an act is about, the person where one is known.
 func gainer(a model.Act) string {
 	name := a.Name
-	if a.Object == model.Membership {
+	if a.Moves() {
 		name = a.Member
 	}
 	if a.User != "" && a.User != name {

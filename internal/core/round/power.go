@@ -35,9 +35,11 @@ func PowerOf(o *model.Object) Power {
 func (f Facts) Gains(a model.Act) string {
 	p := f.Power
 	switch {
-	case a.Verb == model.JoinIt && p.groups[a.Name]:
+	case a.Verb == model.JoinIt && a.Object == model.ElevationKind:
+		return Subject(a)
+	case a.Verb == model.JoinIt && a.Object == model.GroupKind && p.groups[a.Name]:
 		return "group " + a.Name
-	case a.Object != model.Account || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove || a.Verb == model.AdoptIt:
+	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove || a.Verb == model.AdoptIt:
 		return ""
 	case a.Verb == model.Enable:
 		if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {

@@ -36,10 +36,10 @@ func TestWords(t *testing.T) {
 		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("owner", "marit", "nobody")}, "adopt account", "mf", "marit", "nobody’s", "role deck-crew", "adopt account mf: marit → nobody’s"},
 		{model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}, "disable account", "jarle", "open", "shut", "not declared", "disable account jarle: open → shut"},
 		{model.Act{Verb: model.Enable, Object: model.Account, Name: "gunnar", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"no"}}}}, "enable account", "gunnar", "half shut", "open", "", "enable account gunnar: half shut → open"},
-		{model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "marit", MemberKind: model.Account, Changes: file}, "join group", "marit · crew", "", "crew", "groups.yaml line 7", "join group crew: marit"},
-		{model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: "crew", Member: "marit", MemberKind: model.Account}, "leave group", "marit · crew", "crew", "", "not declared", "leave group crew: marit"},
-		{model.Act{Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "put group inside", "deck · crew", "", "crew", "", "put group inside crew: deck"},
-		{model.Act{Verb: model.LeaveIt, Object: model.Membership, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "take group out", "deck · crew", "crew", "", "not declared", "take group out crew: deck"},
+		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account, Changes: file}, "join group", "marit · crew", "", "crew", "groups.yaml line 7", "join group crew: marit"},
+		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}, "leave group", "marit · crew", "crew", "", "not declared", "leave group crew: marit"},
+		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "put group inside", "deck · crew", "", "crew", "", "put group inside crew: deck"},
+		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "take group out", "deck · crew", "crew", "", "not declared", "take group out crew: deck"},
 		{model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}, "create group", "crew", "", "", "", "create group crew"},
 		{model.Act{Object: model.Account, Name: "kari"}, "for a person to decide", "kari", "", "", "", "for a person to decide kari"},
 		{model.Act{Verb: model.Modify, Object: model.Account, Name: "m", Changes: []model.Change{{Attribute: "keys", After: []string{"a", "b"}}}}, "change account", "m", "0 keys", "2 keys", "", "change account m: 0 keys → 2 keys"},
@@ -57,8 +57,8 @@ func find(target, verb, object, name, member, user string, kind model.FindingKin
 
 var findings = []model.Finding{
 	find("sooty", "disable", "account", "jarle", "", "", model.Unexpected),
-	find("sooty", "join group", "membership", "crew", "marit", "marit", model.Missing),
-	find("sooty", "leave group", "membership", "crew", "jarle", "", model.Unexpected),
+	find("sooty", "join", "group", "crew", "marit", "marit", model.Missing),
+	find("sooty", "leave", "group", "crew", "jarle", "", model.Unexpected),
 	find("sooty", "create", "account", "marit", "", "marit", model.Missing),
 	find("sooty", "change", "account", "hanne", "", "hanne", model.Different),
 	find("sooty", "adopt", "account", "hanne", "", "hanne", model.Different),
@@ -136,8 +136,8 @@ func TestArrange(t *testing.T) {
 	put(model.Remove, model.PlaceKind, "attic", "")
 	put(model.Create, model.RightKind, "counter", "")
 	put(model.Create, model.Account, "marit", "")
-	put(model.JoinIt, model.Membership, "deck", "marit")
-	put(model.LeaveIt, model.Membership, "old-deck", "jarle")
+	put(model.JoinIt, model.GroupKind, "deck", "marit")
+	put(model.LeaveIt, model.GroupKind, "old-deck", "jarle")
 	put(model.Disable, model.Account, "jarle", "")
 	put(model.Remove, model.Account, "olav", "")
 	put(model.SetRule, model.PolicyKind, "staff", "")
@@ -188,7 +188,7 @@ func TestHolds(t *testing.T) {
 		"shut": {Kind: model.Account, Name: "shut", Attributes: model.Pack(model.Attribute{Name: model.Elevation, Values: []string{"group sudo", "sudoers"}})}}
 	joins := func(verb model.Verb, group string, names ...string) (out []model.Act) {
 		for _, n := range names {
-			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.Membership, Name: group, Member: n, MemberKind: model.Account})
+			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.GroupKind, Name: group, Member: n, MemberKind: model.Account})
 		}
 		return out
 	}
@@ -258,8 +258,8 @@ func TestUndo(t *testing.T) {
 		{Target: "a", Verb: model.Modify, Object: model.Account, Name: "mf", User: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")},
 		{Target: "a", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
 		{Target: "b", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
-		{Target: "a", Verb: model.JoinIt, Object: model.Membership, Name: "crew", Member: "mf", MemberKind: model.Account},
-		{Target: "a", Verb: model.LeaveIt, Object: model.Membership, Name: "crew", Member: "jarle", MemberKind: model.Account},
+		{Target: "a", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "mf", MemberKind: model.Account},
+		{Target: "a", Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "jarle", MemberKind: model.Account},
 		{Target: "a", Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: closed},
 		{Target: "a", Verb: "set password", Object: model.Account, Name: "mf"},
 	}

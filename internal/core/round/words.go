@@ -11,12 +11,12 @@ import (
 // What says in two or three words what an act does: "create account".
 func What(a model.Act) string {
 	switch {
-	case a.Object == model.Membership && a.MemberKind == model.GroupKind && a.Verb == model.JoinIt:
+	case a.MemberKind == model.GroupKind && a.Verb == model.JoinIt:
 		return "put group inside"
-	case a.Object == model.Membership && a.MemberKind == model.GroupKind && a.Verb == model.LeaveIt:
+	case a.MemberKind == model.GroupKind && a.Verb == model.LeaveIt:
 		return "take group out"
-	case a.Object == model.Membership:
-		return string(a.Verb)
+	case a.Moves():
+		return a.Object.Joining(a.Verb)
 	case a.Verb == model.NoRemedy:
 		return "for a person to decide"
 	default:
@@ -24,9 +24,9 @@ func What(a model.Act) string {
 	}
 }
 
-// Subject names what the act is done to: an account, a group, or who joins what.
+// Subject names what the act is done to: an object, or who joins what.
 func Subject(a model.Act) string {
-	if a.Object == model.Membership {
+	if a.Moves() {
 		return a.Member + " · " + a.Name
 	}
 	return a.Name
@@ -35,9 +35,9 @@ func Subject(a model.Act) string {
 // Before says how things stand before the act, "" when there is nothing yet.
 func Before(a model.Act) string {
 	switch {
-	case a.Object == model.Membership && a.Verb == model.LeaveIt:
+	case a.Verb == model.LeaveIt:
 		return a.Name
-	case a.Object == model.Membership, a.Verb == model.Create, (a.Verb == model.NoRemedy || a.Verb == model.SetRule) && !found(a):
+	case a.Verb == model.JoinIt, a.Verb == model.Create, (a.Verb == model.NoRemedy || a.Verb == model.SetRule) && !found(a):
 		return ""
 	case a.Verb == model.AdoptIt:
 		return adopted(a, func(c model.Change) []string { return c.Before }, "nobody’s")
@@ -55,9 +55,9 @@ func found(a model.Act) bool {
 // After says how things stand after the act, "" when nothing is left.
 func After(a model.Act) string {
 	switch {
-	case a.Object == model.Membership && a.Verb == model.JoinIt:
+	case a.Verb == model.JoinIt:
 		return a.Name
-	case a.Object == model.Membership:
+	case a.Verb == model.LeaveIt:
 		return ""
 	case a.Verb == model.AdoptIt:
 		return adopted(a, func(c model.Change) []string { return c.After }, a.User)
@@ -134,7 +134,7 @@ func Because(a model.Act) string {
 func Say(a model.Act) string {
 	s := What(a) + " " + a.Name
 	switch {
-	case a.Object == model.Membership:
+	case a.Moves():
 		return What(a) + " " + a.Name + ": " + a.Member
 	case Before(a) != "" && After(a) != "":
 		s += ": " + Before(a) + " → " + After(a)

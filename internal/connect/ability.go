@@ -1,0 +1,160 @@
+package connect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"hen-roost/internal/core/model"
+)
+
+// Prover is a session that can sign in as somebody else.
+type Prover interface {
+	// Prove signs in on a connection of its own with a password or a private key,
+	// and says whether the target let that login in. An error says that it cannot
+	// be known: the target did not answer. Nothing is done as that login.
+	Prove(ctx context.Context, as string, secret Secret) (bool, error)
+}
+
+// Proof is what a sign-in showed of a change that cannot be read back.
+type Proof string
+
+const (
+	Proved    Proof = "proved by signing in"
+	Disproved Proof = "signing in with it does not work"
+	NotProved Proof = "not proved"
+)
+
+// Prove signs in as somebody; where nobody can, or the target does not answer,
+// nothing is proved, and words say why.
+func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
+	x, ok := s.(Prover)
+	if !ok {
+		return NotProved, "targets of this kind offer no way to try it"
+	}
+	switch in, err := x.Prove(ctx, as, secret); {
+	case err != nil:
+		return NotProved, err.Error()
+	case in:
+		return Proved, ""
+	}
+	return Disproved, ""
+}
+
+// Watcher is a session that sees who is signed in to the target now.
+type Watcher interface {
+	// Sessions returns them as objects of kind session: their attributes say whose
+	// account, from where and since when, as far as the target tells.
+	Sessions(ctx context.Context) ([]model.Object, error)
+	// End ends sessions by their names and answers each, as Session.Apply does:
+	// already so when it has ended by itself. Our own is never ended.
+	End(ctx context.Context, names []string) []Answer
+}
+
+// Watch returns the sessions of a target, or an error that wraps
+// errors.ErrUnsupported where such targets do not tell.
+func Watch(ctx context.Context, s Session) ([]model.Object, error) {
+	if x, ok := s.(Watcher); ok {
+		return x.Sessions(ctx)
+	}
+	return nil, fmt.Errorf("who is signed in to a target of this kind cannot be seen: %w", errors.ErrUnsupported)
+}
+
+// End ends sessions, or answers each as not tried where nobody can.
+func End(ctx context.Context, s Session, names []string) []Answer {
+	if x, ok := s.(Watcher); ok {
+		return x.End(ctx, names)
+	}
+	return All(make([]Act, len(names)), NotTried, "sessions on targets of this kind cannot be ended from here")
+}
+
+// Follower is a session that can survey what changed since a survey before.
+type Follower interface {
+	// Since hands on every object that is otherwise than at the mark, and the names
+	// of those that are gone. With no mark it is a whole survey. It returns the mark
+	// to go on from, which counts only when there is no error: a mark is kept once
+	// what was handed on is. ErrVoid, before anything was handed on, says that the
+	// mark is worth nothing any more.
+	Since(ctx context.Context, mark string, found func(model.Object) error, gone func(Gone) error) (next string, err error)
+}
+
+// Gone is an object that is no longer there: by kind and name or, where the
+// target tells no more of it, by the target's own id for it.
+type Gone struct {
+	model.Named
+	Unique string
+}
+
+// Survey surveys what changed since a mark, where that can be, and else
+// everything; whole says which it was. found and gone are as in Follower.
+func Survey(ctx context.Context, s Session, mark string, found func(model.Object) error, gone func(Gone) error) (next string, whole bool, err error) {
+	x, ok := s.(Follower)
+	if !ok {
+		return "", true, s.Survey(ctx, found)
+	}
+	if mark != "" {
+		next, err = x.Since(ctx, mark, found, gone)
+		if !errors.Is(err, ErrVoid) {
+			return next, false, err
+		}
+	}
+	next, err = x.Since(ctx, "", found, gone)
+	return next, true, err
+}
+
+// Mark tells a change that a target holds on trial: until when, and how to find it again.
+type Mark struct {
+	Until time.Time
+	Token string
+}
+
+// Provisional is a session whose target takes changes all or nothing, on trial
+// for a time, and takes them back by itself unless they are confirmed.
+type Provisional interface {
+	// Whole carries out acts as Apply does, all or none of them: staged, checked by
+	// the target, taken on trial, proved, and confirmed. tell is called before the
+	// trial begins, and what it is told is durable when it returns; an error from
+	// it ends everything with nothing changed. An answer of Unsure says that the
+	// trial may run: Settle it on a new session.
+	Whole(ctx context.Context, acts []Act, tell func(Mark) error) []Answer
+	// Settle ends the trial that a mark tells of, whatever became of it, and
+	// returns when the target stands still: confirmed before, or gone back. Nothing
+	// of it may be read and judged earlier.
+	Settle(ctx context.Context, mark Mark) error
+}
+
+// Whole carries out a batch all or nothing where the target can, ok false where
+// it cannot and acts are applied one by one.
+func Whole(ctx context.Context, s Session, acts []Act, tell func(Mark) error) (answers []Answer, ok bool) {
+	if x, can := s.(Provisional); can {
+		return x.Whole(ctx, acts, tell), true
+	}
+	return nil, false
+}
+
+// AllOrNothing says whether a session takes batches whole, so that they must not be cut.
+func AllOrNothing(s Session) bool { _, ok := s.(Provisional); return ok }
+
+// Settle ends a trial; where there are none there is nothing to end.
+func Settle(ctx context.Context, s Session, mark Mark) error {
+	if x, ok := s.(Provisional); ok {
+		return x.Settle(ctx, mark)
+	}
+	return nil
+}
+
+// Previewer is a session whose target says itself what acts would change.
+type Previewer interface {
+	// Preview returns the target's own difference, line by line. Nothing is changed.
+	Preview(ctx context.Context, acts []Act) ([]string, error)
+}
+
+// Preview returns what the target would say, or an error that wraps
+// errors.ErrUnsupported where it says nothing.
+func Preview(ctx context.Context, s Session, acts []Act) ([]string, error) {
+	if x, ok := s.(Previewer); ok {
+		return x.Preview(ctx, acts)
+	}
+	return nil, fmt.Errorf("targets of this kind do not say beforehand what would change: %w", errors.ErrUnsupported)
+}

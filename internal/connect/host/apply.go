@@ -1,0 +1,101 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// Apply implements connect.Session in one exec.
+func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
+	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target}
+	err := s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) error {
+		return b.talk(in, newAnswer(out, s.access.As))
+	})
+	b.conclude(err)
+	return b.answers
+}
+
+// batch is a conversation with a host about some acts.
+type batch struct {
+	acts    []connect.Act
+	answers []connect.Answer
+	target  string
+	ready   []int    // acts that are carried out
+	before  *reading // nil, or not whole: the connection was lost before anything was done
+	after   *reading
+}
+
+func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
+	say(in, askScript(b.acts), false)
+	if b.before, err = out.read(); err != nil || !b.before.whole || b.before.refusal != "" {
+		in.Close()
+		return err
+	}
+	view := connect.Expect(b.before)
+	var script strings.Builder
+	for i, a := range b.acts {
+		if words := b.before.doubt(a.Act); words != "" {
+			b.answers[i] = connect.Found(a, connect.Drifted, words, b.before)
+			continue
+		}
+		standing, words := connect.Judge(a, schema, view)
+		if standing != connect.Ready {
+			b.answers[i] = connect.Found(a, standing, words, b.before)
+			continue
+		}
+		fmt.Fprintf(&script, "s %d\n%se\n", i, step(a, view))
+		b.ready = append(b.ready, i)
+		view.Take(a.Act)
+	}
+	if len(b.ready) == 0 {
+		in.Close()
+		return nil
+	}
+	say(in, script.String()+"tell\necho Z:\n", true)
+	b.after, err = out.read()
+	return err
+}
+
+// conclude answers the acts that were ready, and all when nothing could be read.
+func (b *batch) conclude(err error) {
+	lost := fmt.Sprintf("%s: the connection was lost before the host answered", b.target)
+	if err != nil {
+		lost = fmt.Sprintf("%s: %v", b.target, err)
+	}
+	switch r := b.before; {
+	case r != nil && r.refusal != "":
+		copy(b.answers, connect.All(b.acts, connect.Failed, b.target+": "+r.refusal))
+		return
+	case r == nil || !r.whole:
+		copy(b.answers, connect.All(b.acts, connect.Unsure, lost))
+		return
+	}
+	for _, i := range b.ready {
+		if b.after == nil || !b.after.whole || b.after.refusal != "" {
+			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: lost}
+			if b.after != nil && b.after.refusal != "" {
+				b.answers[i].Words = b.target + ": " + b.after.refusal
+			}
+			continue
+		}
+		b.answers[i] = connect.Verify(b.acts[i], schema, b.after, b.after.results[i])
+	}
+}
+
+// doubt says that an act speaks of a name that stands twice: the host's tools
+// would change the first, and the system might read either.
+func (r *reading) doubt(a model.Act) string {
+	for _, n := range []model.Named{a.Of(), {Kind: a.MemberKind, Name: a.Member}} {
+		if file := r.twice[n]; file != "" {
+			return fmt.Sprintf("its name stands twice in %s; mend that on the host first", file)
+		}
+	}
+	return ""
+}

@@ -1,0 +1,131 @@
+package drift
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+)
+
+// compareThings compares rights, containers and policies, which are there or not and have values.
+func (c *comparer) compareThings() {
+	for _, t := range c.Desired.Things {
+		name := model.Named{Kind: t.Kind, Name: t.Name}
+		o := c.others[name]
+		act := c.thing(t, o)
+		if act.Verb == model.NoRemedy {
+			continue
+		}
+		f := model.Finding{Kind: model.Missing, Act: act}
+		if o != nil {
+			f.Kind = model.Different
+		}
+		if why, shut := c.shut(name); shut && (o == nil || len(act.Changes) > 0) {
+			f.Kind, f.Verb, f.Note = model.Unmatched, model.NoRemedy, fmt.Sprintf("%s %s is declared, but is %s", t.Kind, t.Name, why)
+		}
+		c.add(f)
+	}
+}
+
+// thing is what makes or changes something into what is declared of it; an act
+// without a verb when it is so.
+func (c *comparer) thing(t resolve.Thing, o *model.Object) model.Act {
+	act := model.Act{Object: t.Kind, Name: t.Name}
+	var have model.Attributes
+	if o != nil {
+		have = o.Attributes
+	}
+	for _, w := range t.Want {
+		s, _ := c.Desired.Schema.Find(t.Kind, w.Name)
+		if found := have.Get(w.Name); o == nil || !model.SameSet(found, w.Values, folding(s)) {
+			act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values})
+		}
+	}
+	switch {
+	case o != nil && len(act.Changes) == 0:
+	case t.Kind == model.PolicyKind:
+		act.Verb = model.SetRule
+	case o == nil:
+		act.Verb = model.Create
+	default:
+		act.Verb = model.Modify
+	}
+	return act
+}
+
+// compareGroups compares the groups that should be there, and tells of other
+// sets that somebody is given and that the target lacks.
+func (c *comparer) compareGroups() {
+	for _, s := range c.Desired.Sets {
+		switch have := c.others[s.Named]; {
+		case s.Kind == model.GroupKind:
+			c.group(s, have)
+		case have == nil && c.lacking(s.Named):
+			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: s.Kind, Name: s.Name},
+				Note: fmt.Sprintf("somebody is given the %s %s, and the target has none of that name", s.Kind, s.Name)})
+		}
+	}
+}
+
+// lacking says of a set that is not there whether no step could bring it about.
+func (c *comparer) lacking(name model.Named) bool {
+	return name.Kind != model.GroupKind && !c.Desired.Schema.Of(name.Kind).Does(model.Create)
+}
+
+func (c *comparer) group(s *resolve.Set, have *model.Object) {
+	act := model.Act{Object: model.GroupKind, Name: s.Name}
+	var want []string
+	if s.Number != 0 {
+		want = []string{strconv.Itoa(s.Number)}
+	}
+	if why, shut := c.shut(s.Named); shut {
+		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("group %s is declared but %s", s.Name, why)})
+		return
+	}
+	if have == nil {
+		act.Verb = model.Create
+		if want != nil {
+			act.Changes = []model.Change{{Attribute: model.Number, After: want}}
+		}
+		c.add(model.Finding{Kind: model.Missing, Act: act})
+		return
+	}
+	if found := have.Attributes.Get(model.Number); want != nil && !slices.Equal(found, want) {
+		act.Verb = model.Modify
+		act.Changes = []model.Change{{Attribute: model.Number, Before: found, After: want}}
+		c.add(model.Finding{Kind: model.Different, Act: act})
+	}
+}
+
+// undeclared reports objects that nobody declared, of kinds whose schema says
+// that such a one should be known of.
+func (c *comparer) undeclared() {
+	declared := map[model.Named]bool{}
+	for _, t := range c.Desired.Things {
+		declared[model.Named{Kind: t.Kind, Name: t.Name}] = true
+	}
+	for _, s := range c.Desired.Sets {
+		declared[s.Named] = true
+	}
+	for i := range c.Others {
+		o := &c.Others[i]
+		k := c.Desired.Schema.Of(o.Kind)
+		if k == nil || !k.Watched || o.System || declared[model.Named{Kind: o.Kind, Name: o.Name}] {
+			continue
+		}
+		if _, shut := c.shield.Covers(o); shut {
+			continue
+		}
+		f := model.Finding{Kind: model.Unexpected, Act: model.Act{Object: o.Kind, Name: o.Name}, Note: "nobody declared it"}
+		if n := len(o.Attributes.Get(model.Members)); n > 0 {
+			f.Note += fmt.Sprintf("; it has %d %s", n, strings.TrimSuffix("members", map[bool]string{true: "s"}[n == 1]))
+		}
+		if c.Desired.Target.Unexpected == model.RemoveUnexpected && k.Does(model.Remove) {
+			f.Verb = model.Remove
+		}
+		c.add(f)
+	}
+}

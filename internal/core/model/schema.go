@@ -1,0 +1,147 @@
+package model
+
+import "strings"
+
+// Schema describes what a kind of target holds and what of it can be set.
+type Schema struct {
+	Kind        string       `json:"kind"`
+	About       string       `json:"about"`
+	FoldNames   bool         `json:"fold-names,omitempty"`   // names do not tell upper from lower case
+	SystemNames []string     `json:"system-names,omitempty"` // patterns of names that systems of this kind have for themselves
+	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
+	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
+	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
+}
+
+// KindSchema describes the objects of one kind.
+type KindSchema struct {
+	Kind       ObjectKind        `json:"kind"`
+	About      string            `json:"about,omitempty"`
+	Place      int               `json:"place,omitempty"`   // in the order of work, from 1 to 99: those of a lower one are made first, and removed last; 0: the usual one
+	Name       []NamePart        `json:"name"`              // what a name is made of; an account's first part is its user's
+	Joint      string            `json:"joint,omitempty"`   // stands between the parts of a name, where there are several
+	Verbs      []Verb            `json:"verbs,omitempty"`   // what can be done to them; none: they are only looked at
+	Members    []ObjectKind      `json:"members,omitempty"` // of a set: what can be in it
+	Watched    bool              `json:"watched,omitempty"` // one that nobody declared is a finding
+	Attributes []AttributeSchema `json:"attributes"`
+}
+
+// NamePart describes one part of a name.
+type NamePart struct {
+	Name    string `json:"name"`
+	About   string `json:"about,omitempty"`
+	Pattern string `json:"pattern"`         // RE2: what a new one must match
+	Usual   string `json:"usual,omitempty"` // what it is where nothing else is asked for; never of the first part
+}
+
+// AttributeSchema describes one attribute of one object kind on one kind of target.
+type AttributeSchema struct {
+	Name     string `json:"name"`
+	About    string `json:"about"`
+	Many     bool   `json:"many,omitempty"`     // a set of values
+	Fold     bool   `json:"fold,omitempty"`     // upper and lower case are the same
+	Settable bool   `json:"settable,omitempty"` // a declaration may ask for it
+	Sealed   bool   `json:"sealed,omitempty"`   // a secret: it is set, and cannot be read back
+	From     string `json:"from,omitempty"`     // the user's field that feeds it unless a grant says otherwise
+	// Canonical writes a value that is asked for as the target keeps it; nil: as
+	// it stands. Connectors hand on what they read in this form.
+	Canonical func(string) string `json:"-"`
+}
+
+// Same says whether two value lists mean the same to the target, in any order.
+func (s AttributeSchema) Same(a, b []string) bool {
+	return SameSet(a, b, func(v string) string {
+		if s.Canonical != nil {
+			v = s.Canonical(v)
+		}
+		if s.Fold {
+			v = strings.ToLower(v)
+		}
+		return v
+	})
+}
+
+// Of describes objects of a kind; nil when targets of this kind hold none.
+func (s Schema) Of(kind ObjectKind) *KindSchema {
+	for i := range s.Kinds {
+		if s.Kinds[i].Kind == kind {
+			return &s.Kinds[i]
+		}
+	}
+	return nil
+}
+
+// Account describes accounts.
+func (s Schema) Account() *KindSchema {
+	if k := s.Of(Account); k != nil {
+		return k
+	}
+	return &KindSchema{Kind: Account}
+}
+
+// Find returns the description of an attribute of an object kind.
+func (s Schema) Find(kind ObjectKind, name string) (AttributeSchema, bool) {
+	if k := s.Of(kind); k != nil {
+		for _, a := range k.Attributes {
+			if a.Name == name {
+				return a, true
+			}
+		}
+	}
+	return AttributeSchema{}, false
+}
+
+// Nests says whether a group may be a member of a group.
+func (s Schema) Nests() bool { return s.Of(GroupKind).Holds(GroupKind) }
+
+// Place is where a kind stands in the order of work.
+func (s Schema) Place(kind ObjectKind) int {
+	if k := s.Of(kind); k != nil && k.Place != 0 {
+		return k.Place
+	}
+	if int(kind) < len(kindWords) {
+		return kindWords[kind].place
+	}
+	return 0
+}
+
+// Compose writes a name of its parts, of which there are as many as the schema
+// says. It is the one place where names are put together.
+func (k *KindSchema) Compose(parts ...string) string { return strings.Join(parts, k.Joint) }
+
+// Split takes a name apart; a part that is missing is empty. Parts but the
+// first never hold the joint, so Split(Compose(p)) is p.
+func (k *KindSchema) Split(name string) []string {
+	parts := make([]string, max(1, len(k.Name)))
+	for i := len(parts) - 1; i > 0; i-- {
+		if at := strings.LastIndex(name, k.Joint); at >= 0 {
+			name, parts[i] = name[:at], name[at+len(k.Joint):]
+		}
+	}
+	parts[0] = name
+	return parts
+}
+
+// Login is the part of an account's name that tells whose it is, and rest what
+// is left of it: of two accounts of one person the rest differs.
+func (k *KindSchema) Login(name string) (login, rest string) {
+	if len(k.Name) < 2 {
+		return name, ""
+	}
+	parts := k.Split(name)
+	return parts[0], strings.Join(parts[1:], k.Joint)
+}
+
+// Fit says which part of a name does not match what is asked of a new one; the
+// zero NamePart when all do. match tells whether a text matches a pattern.
+func (k *KindSchema) Fit(name string, match func(pattern, text string) bool) (NamePart, bool) {
+	for i, part := range k.Split(name) {
+		if i < len(k.Name) && !match(k.Name[i].Pattern, part) {
+			return k.Name[i], false
+		}
+	}
+	return NamePart{}, true
+}
+
+// OnePart describes names that are one text.
+func OnePart(name, pattern string) []NamePart { return []NamePart{{Name: name, Pattern: pattern}} }

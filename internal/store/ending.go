@@ -1,0 +1,47 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"hen-roost/internal/core/model"
+)
+
+// Ending is what the end of a batch of steps on one target leaves to be stored.
+type Ending struct {
+	Round          int64
+	Target         string
+	At             time.Time
+	Steps          []Step // their numbers, outcomes and words
+	Fresh, Changed []model.Object
+	Gone           []model.Named
+	Moves          []Move
+	Given, Taken   []model.Link
+	Mended         []string // keys of what was put right
+	Forget         []string // keys of what was changed on purpose
+}
+
+// EndBatch stores an ending, all or nothing. It returns how many of the steps
+// ran until now: when they are fewer than all, nothing should be kept.
+func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
+	if err := tx.Disturbed(ctx, e.Target); err != nil {
+		return 0, err
+	}
+	ended, err := tx.EndSteps(ctx, e.Round, e.Steps, e.At)
+	if err != nil || int(ended) < len(e.Steps) {
+		return int(ended), err
+	}
+	for _, write := range []func() error{
+		func() error { return tx.PutObjects(ctx, e.Target, e.Fresh, e.Changed, e.Gone, e.At) },
+		func() error { return tx.PutMoves(ctx, e.Target, e.Moves, e.At) },
+		func() error { return tx.PutLinks(ctx, e.Target, e.Given, e.Round, e.At) },
+		func() error { return tx.DropLinks(ctx, e.Target, e.Taken, e.At) },
+		func() error { return tx.ForgetMended(ctx, e.Target, e.Forget) },
+		func() error { return tx.NoteMended(ctx, e.Target, e.Mended, e.Round, e.At) },
+	} {
+		if err := write(); err != nil {
+			return int(ended), err
+		}
+	}
+	return int(ended), nil
+}
