@@ -76,10 +76,11 @@ type forgetRequest struct {
 }
 
 type explainQuery struct {
-	User   string `query:"user" required:"true"`
-	Target string `query:"target" required:"true"`
-	What   string `query:"what" doc:"an attribute, group, right or licence; empty: everything"`
-	On     string `query:"on" doc:"a day, 2006-01-02; empty: today"`
+	User    string `query:"user" required:"true"`
+	Target  string `query:"target" required:"true"`
+	What    string `query:"what" doc:"an attribute, group, right or licence; empty: everything"`
+	On      string `query:"on" doc:"a day, 2006-01-02; empty: today"`
+	Account string `query:"account" doc:"which of their accounts there, where they have several"`
 }
 
 type holdersQuery struct {
@@ -128,7 +129,7 @@ func (h *handlers) drift(api huma.API) {
 		return h.Forget(ctx, who, in.Target, in.Account, in.User)
 	})
 	op(api, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target", func(ctx context.Context, who service.Operator, in *explainQuery) (service.Explanation, error) {
-		return h.Explain(ctx, who, in.User, in.Target, in.What, in.On)
+		return h.Explain(ctx, who, service.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On})
 	})
 	op(api, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should", func(ctx context.Context, who service.Operator, in *holdersQuery) (service.Holders, error) {
 		return h.WhoHas(ctx, who, in.What, in.Target, in.On)

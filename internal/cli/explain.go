@@ -10,7 +10,7 @@ import (
 )
 
 func (a *app) explain() *cobra.Command {
-	var on string
+	var on, account string
 	var whoHas bool
 	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target", Args: cobra.RangeArgs(2, 3),
 		Long: `Say of everything that a user has or should have on a target why, down to the line that asks for it; or of
@@ -29,7 +29,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 				}
 				return a.showHolders(out)
 			}
-			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "on": {on}}
+			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "account": {account}, "on": {on}}
 			if len(args) == 3 {
 				q["what"] = args[2:]
 			}
@@ -40,6 +40,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 			return a.showExplanation(out)
 		}}
 	c.Flags().StringVar(&on, "on", "", "as it was at the end of a day, 2026-03-01; left out: now")
+	c.Flags().StringVar(&account, "account", "", "which of their accounts there, where a user has several")
 	c.Flags().BoolVar(&whoHas, "who-has", false, "list everybody who has WHAT on TARGET")
 	return c
 }
@@ -68,6 +69,9 @@ func (a *app) showExplanation(x service.Explanation) error {
 		account = ", as " + x.Account
 	}
 	fmt.Fprintf(a.Out, "%s on %s%s, %s, by revision %d:\n", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
+	if len(x.Others) > 0 {
+		fmt.Fprintf(a.Out, "They have other accounts there too: %s. Ask with --account.\n", strings.Join(x.Others, ", "))
+	}
 	for _, r := range x.Answers {
 		value := ""
 		switch d, f := said(r.What, r.Declared), said(r.What, r.Found); {

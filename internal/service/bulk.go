@@ -79,7 +79,7 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
 		return BulkResult{}, invalid("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
 	}
-	b := bulk{s: s, c: c, links: map[string]map[string]string{}, seen: map[string]bool{}}
+	b := bulk{s: s, c: c, links: map[string]map[string][]string{}, seen: map[string]bool{}}
 	out := BulkResult{Lines: []BulkAnswer{}}
 	for i, l := range q.Lines {
 		n := i + 1
@@ -135,7 +135,7 @@ func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
 type bulk struct {
 	s     *Service
 	c     *current
-	links map[string]map[string]string // by user: target → account
+	links map[string]map[string][]string // by user: target → accounts
 	acts  []model.Act
 	seen  map[string]bool // acts asked for by an earlier line
 	out   []BulkAnswer
@@ -161,9 +161,9 @@ func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
 		if err != nil {
 			return err
 		}
-		accounts = map[string]string{}
+		accounts = map[string][]string{}
 		for _, x := range links {
-			accounts[x.Target] = x.Name
+			accounts[x.Target] = append(accounts[x.Target], x.Name)
 		}
 		b.links[l.User] = accounts
 	}
@@ -174,28 +174,40 @@ func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
 		}
 	}
 	for _, target := range targets {
-		name, ok := accounts[target]
-		if !ok || b.c.plan.Targets[target] == nil {
+		if len(accounts[target]) == 0 || b.c.plan.Targets[target] == nil {
 			answer(target, "refused", "%s has no account on %s that we know of; declare it, or adopt the one there", l.User, target)
 			continue
 		}
-		act, words, err := b.act(ctx, l, target, name)
-		switch {
-		case err != nil:
-			return err
-		case words != "":
-			answer(target, "refused", "%s", words)
-		case act == nil:
-			answer(target, "already-so", "")
-		case b.seen[act.Key()]:
-			answer(target, "refused", "an earlier line asks for it")
-		default:
-			b.seen[act.Key()] = true
-			b.acts = append(b.acts, *act)
-			answer(target, "drafted", "")
+		for _, name := range accounts[target] {
+			outcome, words, err := b.account(ctx, l, target, name)
+			if err != nil {
+				return err
+			}
+			if len(accounts[target]) > 1 {
+				words = strings.TrimSuffix(name+": "+words, ": ")
+			}
+			answer(target, outcome, "%s", words)
 		}
 	}
 	return nil
+}
+
+// account drafts what a line asks for on one account, and says what became of it.
+func (b *bulk) account(ctx context.Context, l BulkLine, target, name string) (outcome, words string, err error) {
+	act, words, err := b.act(ctx, l, target, name)
+	switch {
+	case err != nil:
+		return "", "", err
+	case words != "":
+		return "refused", words, nil
+	case act == nil:
+		return "already-so", "", nil
+	case b.seen[act.Key()]:
+		return "refused", "an earlier line asks for it", nil
+	}
+	b.seen[act.Key()] = true
+	b.acts = append(b.acts, *act)
+	return "drafted", "", nil
 }
 
 // act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.

@@ -200,6 +200,12 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 	if err != nil {
 		return Round{}, err
 	}
+	if r.Bulk || r.Undoes != 0 { // whoever asks for it in so many words means it
+		for name, f := range facts {
+			f.Purpose = nil
+			facts[name] = f
+		}
+	}
 	holds := round.Holds(steps, facts, func(user string) (string, string, bool) {
 		p, ok := c.plan.Person(user)
 		if !ok {

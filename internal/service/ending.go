@@ -33,6 +33,9 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 			for _, part := range res.Act.Act.Parts() {
 				e.Forget = append(e.Forget, part.Key(), opposite(part).Key())
 			}
+			if r.Bulk && round.Shuts(res.Act.Act) {
+				e.Purpose = append(e.Purpose, opposite(res.Act.Act).Key())
+			}
 		default:
 			for _, part := range res.Act.Act.Parts() {
 				e.Mended = append(e.Mended, part.Key())

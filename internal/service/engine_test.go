@@ -327,7 +327,7 @@ func TestExplain(t *testing.T) {
 		{"marit", model.FullName, "full-name different: it stands with marit c.yaml:3:3"},
 		{"hanne", "account", "an account neither declared nor there: role crew would give it c.yaml:6:18; hanne holds no role"},
 	} {
-		x, err := s.Explain(ctx, odd, c.user, "arctic", c.what, "")
+		x, err := s.Explain(ctx, odd, Question{User: c.user, Target: "arctic", What: c.what})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -353,8 +353,8 @@ func TestExplain(t *testing.T) {
 	}
 	yesterday := s.now().AddDate(0, 0, -1).Format(time.DateOnly)
 	for name, err := range map[string]error{
-		"before anything": second(s.Explain(ctx, odd, "marit", "arctic", "", yesterday)), "no day": second(s.Explain(ctx, odd, "marit", "arctic", "", "soon")),
-		"to come": second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))), "nothing": second(s.Explain(ctx, odd, "marit", "arctic", "nonsense", "")),
+		"before anything": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: yesterday})), "no day": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: "soon"})),
+		"to come": second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))), "nothing": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "nonsense"})),
 	} {
 		if err == nil {
 			t.Errorf("%s: answered", name)
@@ -366,7 +366,7 @@ func TestExplain(t *testing.T) {
 	if err := s.Forget(ctx, odd, "arctic", "x", "marit"); err == nil {
 		t.Error("forgot what was never decided")
 	}
-	x, err := s.Explain(ctx, odd, "marit", "arctic", "account", clock().UTC().Format(time.DateOnly))
+	x, err := s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "account", Day: clock().UTC().Format(time.DateOnly)})
 	if err != nil || x.Answers[0].State != access.AsDeclared || x.Revision != 1 || x.Account != "marit" {
 		t.Errorf("%+v %v", x, err)
 	}

@@ -23,7 +23,8 @@ type Explanation struct {
 	Day      string          `json:"day"`
 	Revision int             `json:"revision"`
 	Account  string          `json:"account,omitempty" doc:"the name of the account there"`
-	State    string          `json:"state" enum:"expected,active,left" doc:"of the user, on the day"`
+	Others   []string        `json:"others,omitempty" doc:"names of further accounts of theirs there, to be asked for by name"`
+	State    string          `json:"state" enum:"expected,active,suspended,left" doc:"of the user, on the day"`
 	Answers  []access.Answer `json:"answers"`
 }
 
@@ -64,11 +65,13 @@ func (s *Service) on(ctx context.Context, day string) (moment, error) {
 }
 
 // Explain says why a user has or lacks something on a target, or all there is.
-func (s *Service) Explain(ctx context.Context, who Operator, user, target, what, day string) (Explanation, error) {
+// Of several accounts of theirs there it speaks of the one that is named, or of the first.
+func (s *Service) Explain(ctx context.Context, who Operator, q Question) (Explanation, error) {
+	user, target := q.User, q.Target
 	if err := who.may(Look); err != nil {
 		return Explanation{}, err
 	}
-	m, err := s.on(ctx, day)
+	m, err := s.on(ctx, q.Day)
 	if err != nil {
 		return Explanation{}, err
 	}
@@ -76,11 +79,11 @@ func (s *Service) Explain(ctx context.Context, who Operator, user, target, what,
 		return Explanation{}, err
 	}
 	p, _ := m.plan.Person(user)
-	seen, err := s.seenAt(ctx, m, p, target)
+	seen, err := s.seenAt(ctx, m, p, q)
 	if err != nil {
 		return Explanation{}, err
 	}
-	answers, err := access.Explain(m.plan.Targets[target], p, seen, what)
+	answers, err := access.Explain(m.plan.Targets[target], p, seen, q.What)
 	if err != nil {
 		return Explanation{}, &Problem{Kind: Unknown, Words: err.Error()}
 	}
@@ -88,26 +91,40 @@ func (s *Service) Explain(ctx context.Context, who Operator, user, target, what,
 	if seen.Account != nil {
 		out.Account = seen.Account.Name
 	}
+	for _, a := range m.plan.Accounts(user, target) {
+		if a.Name != out.Account && len(m.plan.Accounts(user, target)) > 1 {
+			out.Others = append(out.Others, a.Name)
+		}
+	}
 	return out, nil
 }
 
+// Question is what Explain is asked.
+type Question struct {
+	User, Target string
+	Account      string // of theirs there; "" for the only one, or the first
+	What         string // an attribute, a set, "account"; "" for all there is
+	Day          string // "" for today
+}
+
 // seenAt is what a survey knew of a person on a target at a moment.
-func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, target string) (access.Seen, error) {
+func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+	target := q.Target
 	if m.past {
-		return s.seenBefore(ctx, m, p, target)
+		return s.seenBefore(ctx, m, p, q)
 	}
 	row, err := s.Store.Target(ctx, target)
 	if err != nil {
 		return access.Seen{}, err
 	}
 	seen := access.Seen{Surveyed: row.SurveyedAt != nil}
-	name := ""
+	name := q.Account
 	links, err := s.Store.LinksOf(ctx, p.ID)
 	if err != nil {
 		return seen, err
 	}
 	for _, l := range links {
-		if l.Target == target {
+		if l.Target == target && (name == "" || name == l.Name) {
 			name, seen.Adopted = l.Name, true
 		}
 	}
@@ -116,7 +133,7 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, targe
 		return seen, err
 	}
 	for _, f := range findings {
-		if f.Object != model.Account {
+		if f.Object != model.Account || f.Moves() || q.Account != "" && f.Name != q.Account {
 			continue
 		}
 		if f.Kind != model.Unmatched && name == "" && f.Verb != model.Create {
@@ -143,7 +160,8 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, targe
 }
 
 // seenBefore is seenAt for a day that is over: the target as it was is looked through.
-func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, target string) (access.Seen, error) {
+func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+	target := q.Target
 	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
 	if err != nil {
 		return access.Seen{}, err
@@ -153,12 +171,12 @@ func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, t
 		return access.Seen{}, err
 	}
 	seen := access.Seen{Surveyed: len(accounts)+len(others) > 0}
-	name := ""
-	if a, ok := m.plan.Account(p.ID, target); ok {
-		name = a.Name
+	name := q.Account
+	if list := m.plan.Accounts(p.ID, target); len(list) > 0 && name == "" {
+		name = list[0].Name
 	}
 	for _, l := range links {
-		if l.User == p.ID {
+		if l.User == p.ID && (q.Account == "" || q.Account == l.Name) {
 			name, seen.Adopted = l.Name, true
 		}
 	}
@@ -249,9 +267,11 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 	}
 	out := Holders{What: what, Target: target, Day: m.plan.Day, Holders: []Holder{}}
 	surveyed := len(accounts)+len(others) > 0
-	of := map[string]string{}
+	type slot struct{ user, rest string }
+	of := map[slot]string{}
 	for name, user := range owner {
-		of[user] = name
+		_, rest := d.Schema.Account().Login(name)
+		of[slot{user, rest}] = name
 	}
 	for a := range d.Accounts() {
 		has := access.Of(a)
@@ -261,7 +281,7 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 		if i < 0 {
 			continue
 		}
-		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[a.ID], State: access.Missing, Because: because(m.plan, a, d, has[i])}
+		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[slot{a.ID, a.Rest}], State: access.Missing, Because: because(m.plan, a, d, has[i])}
 		if h.Account == "" {
 			h.Account = a.Name
 		}
@@ -270,7 +290,7 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 			h.State = access.NotSeen
 		case found[h.Account]:
 			h.State = access.AsDeclared
-			if of[a.ID] == "" {
+			if of[slot{a.ID, a.Rest}] == "" {
 				h.State = access.Found
 			}
 			delete(found, h.Account)

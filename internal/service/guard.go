@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"time"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/round"
@@ -32,6 +33,12 @@ func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (ma
 		names[st.Target] = list
 	}
 	out := map[string]round.Facts{}
+	opens := map[string][]model.Act{}
+	for _, st := range steps {
+		if st.Verb == model.Enable {
+			opens[st.Target] = append(opens[st.Target], st.Act)
+		}
+	}
 	for target, touched := range names {
 		if c.plan.Targets[target] == nil {
 			continue
@@ -41,9 +48,31 @@ func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (ma
 			return nil, err
 		}
 		f.Accounts = known[target].Accounts
+		if f.Purpose, err = s.purpose(ctx, target, opens[target]); err != nil {
+			return nil, err
+		}
 		out[target] = f
 	}
 	return out, nil
+}
+
+// purpose finds out which accounts that acts would open were shut on purpose, by which round.
+func (s *Service) purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
+	if len(opens) == 0 {
+		return nil, nil
+	}
+	keys := make([]string, len(opens))
+	for i, a := range opens {
+		keys[i] = a.Key()
+	}
+	known, err := s.Store.MendedAmong(ctx, []string{target}, keys, time.Time{})
+	out := map[string]int64{}
+	for i, a := range opens {
+		if m, ok := known[keys[i]]; ok && m.Times == 0 {
+			out[a.Name] = m.Round
+		}
+	}
+	return out, err
 }
 
 // factsOn are the facts of one target for steps that touch the named accounts.
@@ -93,16 +122,23 @@ func (s *Service) guard(r store.Round, target string) func(context.Context, []wo
 			}
 		}
 		acts, seqs, names := make([]round.Step, len(steps)), make([]int, len(steps)), []string{}
+		var opens []model.Act
 		closes := false
 		for i, st := range steps {
 			acts[i], seqs[i] = round.Step{Act: st.Act.Act}, st.Seq
 			if name := st.Account(); name != "" {
 				names = append(names, name)
 			}
+			if st.Verb == model.Enable && !r.Bulk && r.Undoes == 0 {
+				opens = append(opens, st.Act.Act)
+			}
 			closes = closes || round.Shuts(st.Act.Act) || round.Removes(st.Act.Act)
 		}
 		f, err := s.factsOn(ctx, c, target, names)
 		if err != nil {
+			return "", err
+		}
+		if f.Purpose, err = s.purpose(ctx, target, opens); err != nil {
 			return "", err
 		}
 		if closes {

@@ -12,17 +12,18 @@ import (
 
 // User is one line of the list of users.
 type User struct {
-	ID       string   `json:"id"`
-	Name     string   `json:"name"`
-	Number   int      `json:"number,omitempty"`
-	Mail     string   `json:"mail,omitempty"`
-	Service  bool     `json:"service,omitempty"`
-	State    string   `json:"state" enum:"expected,active,left"`
-	From     string   `json:"from,omitempty" doc:"first day, 2006-01-02"`
-	Until    string   `json:"until,omitempty" doc:"last day"`
-	Roles    []string `json:"roles"`
-	Targets  int      `json:"targets" doc:"targets where an account is asked for"`
-	Findings int      `json:"findings"`
+	ID        string   `json:"id"`
+	Name      string   `json:"name"`
+	Number    int      `json:"number,omitempty"`
+	Mail      string   `json:"mail,omitempty"`
+	Service   bool     `json:"service,omitempty"`
+	State     string   `json:"state" enum:"expected,active,suspended,left"`
+	Suspended string   `json:"suspended,omitempty" doc:"since when and why every account is shut"`
+	From      string   `json:"from,omitempty" doc:"first day, 2006-01-02"`
+	Until     string   `json:"until,omitempty" doc:"last day"`
+	Roles     []string `json:"roles"`
+	Targets   int      `json:"targets" doc:"targets where an account is asked for"`
+	Findings  int      `json:"findings"`
 }
 
 // Users is one page of users.
@@ -75,7 +76,21 @@ func (c *current) user(p *resolve.Person) User {
 		roles = []string{}
 	}
 	return User{ID: p.ID, Name: p.Name, Number: p.Declared.Number, Mail: p.Mail, Service: p.Declared.Service, State: p.State, From: p.Declared.Span.From, Until: p.Declared.Span.Until,
-		Roles: roles, Targets: len(c.plan.AccountsOf(p.ID))}
+		Roles: roles, Targets: targetsOf(c.plan.AccountsOf(p.ID)), Suspended: suspended(p)}
+}
+
+// targetsOf counts the targets of accounts, which come target by target.
+func targetsOf(list []resolve.Account) int {
+	return len(slices.CompactFunc(list, func(a, b resolve.Account) bool { return a.On() == b.On() }))
+}
+
+// suspended says since when somebody is, or is to be, and why.
+func suspended(p *resolve.Person) string {
+	s := p.Declared.Suspended
+	if s.Since == "" {
+		return ""
+	}
+	return "since " + s.Since + ": " + s.Because
 }
 
 // Account is what a user has, or should have, on one target.
@@ -128,32 +143,62 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 		return out, err
 	}
 	for _, target := range keysOf(c.plan.Targets) {
-		a := Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Groups: []string{}, Findings: []Finding{}}
-		asked, isAsked := c.plan.Account(id, target)
-		if isAsked {
-			a.Name, a.Because = asked.Name, "role "+asked.Why().Role
-		}
-		for _, f := range findings {
-			if f.Target == target {
-				a.Findings = append(a.Findings, c.finding(f))
-				if n := f.Account(); n != "" && f.Kind != model.Unmatched {
-					a.Name = n
-				}
+		for _, a := range c.accounts(id, target, findings, links) {
+			if err := s.seen(ctx, &a.Account, known[target].SurveyedAt != nil, a.asked); err != nil {
+				return out, err
 			}
+			out.Accounts = append(out.Accounts, a.Account)
 		}
-		linked := slices.IndexFunc(links, func(l model.Link) bool { return l.Target == target })
-		if linked >= 0 {
-			a.Name = links[linked].Name
-		}
-		if !isAsked && linked < 0 && len(a.Findings) == 0 {
-			continue
-		}
-		if err := s.seen(ctx, &a, known[target].SurveyedAt != nil, isAsked); err != nil {
-			return out, err
-		}
-		out.Accounts = append(out.Accounts, a)
 	}
 	return out, nil
+}
+
+// accountOf is an account of a user, and whether the declaration asks for it.
+type accountOf struct {
+	Account
+	asked bool
+}
+
+// accounts are those that a user has or should have on a target: asked for, known
+// to be theirs, or found. Each is told apart by what is behind the login.
+func (c *current) accounts(user, target string, findings []store.Finding, links []model.Link) []*accountOf {
+	schema := c.plan.Targets[target].Schema.Account()
+	by := map[string]*accountOf{}
+	of := func(name string) *accountOf {
+		_, rest := schema.Login(name)
+		if by[rest] == nil {
+			by[rest] = &accountOf{Account: Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Name: name, Groups: []string{}, Findings: []Finding{}}}
+		}
+		return by[rest]
+	}
+	for _, asked := range c.plan.Accounts(user, target) {
+		a := of(asked.Name)
+		a.Name, a.Because, a.asked = asked.Name, "role "+asked.Why().Role, true
+	}
+	for _, f := range findings {
+		if f.Target != target {
+			continue
+		}
+		name := f.Account()
+		if name == "" {
+			name = f.Name
+		}
+		a := of(name)
+		a.Findings = append(a.Findings, c.finding(f))
+		if f.Account() != "" && f.Kind != model.Unmatched {
+			a.Name = name
+		}
+	}
+	for _, l := range links {
+		if l.Target == target {
+			of(l.Name).Name = l.Name
+		}
+	}
+	out := make([]*accountOf, 0, len(by))
+	for _, rest := range keysOf(by) {
+		out = append(out, by[rest])
+	}
+	return out
 }
 
 // put says which sets the account is in.

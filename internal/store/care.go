@@ -102,6 +102,26 @@ func (tx *Tx) NoteMended(ctx context.Context, target string, keys []string, roun
 	return nil
 }
 
+// NotePurpose remembers what a round shut on purpose, by the keys of the acts
+// that would open it: as put right no times, so that opening it ends that.
+func (tx *Tx) NotePurpose(ctx context.Context, target string, keys []string, round int64, at time.Time) error {
+	for from, to := range groups(len(keys), 500) {
+		args := make([]any, 0, 6*(to-from))
+		for _, key := range keys[from:to] {
+			id, err := findingID(key)
+			if err != nil {
+				return err
+			}
+			args = append(args, target, id, 0, 0, round, at)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at) VALUES `+rows(to-from, 6)+`
+			ON DUPLICATE KEY UPDATE times = 0, round = VALUES(round), at = VALUES(at)`, args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // ForgetMended forgets what was put right, since it was changed back on purpose.
 func (tx *Tx) ForgetMended(ctx context.Context, target string, keys []string) error {
 	for from, to := range groups(len(keys), 500) {

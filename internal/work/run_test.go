@@ -431,19 +431,19 @@ func TestSurvey(t *testing.T) {
 
 // What is too large for the store is cut and marked, so that one object does not end a survey.
 func TestFit(t *testing.T) {
-	long := strings.Repeat("ø", nameMost)
+	long := strings.Repeat("ø", model.NameMost)
 	for _, c := range []struct {
 		in    model.Object
 		name  string
 		words string
 	}{
 		{model.Object{Name: long, Unique: "7"}, long, ""},
-		{model.Object{Name: long + "a"}, long[:2*(nameMost-9)] + "…", "its name has 201 letters"},
+		{model.Object{Name: long + "a"}, long[:2*(model.NameMost-20)] + "… ", "its name has 201 letters"},
 		{model.Object{Name: "a", Unique: strings.Repeat("u", uniqueMost+1)}, "a", ""},
 		{model.Object{Name: "a", Attributes: model.Attributes("").With("shell", strings.Repeat("s", bodyMost))}, "a", "none of them is kept"},
 	} {
 		fit(&c.in)
-		if o := c.in; !strings.HasPrefix(o.Name, c.name) || len([]rune(o.Name)) > nameMost || len(o.Unique) > uniqueMost || len(o.Attributes) > bodyMost ||
+		if o := c.in; !strings.HasPrefix(o.Name, c.name) || len([]rune(o.Name)) > model.NameMost || len(o.Unique) > uniqueMost || len(o.Attributes) > bodyMost ||
 			o.Marked != (c.words != "") || !strings.Contains(o.Attributes.One(model.Odd), c.words) {
 			t.Errorf("%.30s…: marked %v, %q", o.Name, o.Marked, o.Attributes.One(model.Odd))
 		}

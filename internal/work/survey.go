@@ -5,8 +5,6 @@ package work
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"sync"
 	"unicode/utf8"
@@ -18,9 +16,8 @@ import (
 // What is taken of one target, and of one object.
 const (
 	ObjectsMost = 5_000_000
-	nameMost    = 200     // letters
 	uniqueMost  = 100     // letters
-	bodyMost    = 8 << 20 // bytes of attributes
+	bodyMost    = 8 << 20 // bytes of attributes, members not counted
 )
 
 // fit makes an object one that can be stored: what is too long is cut, and the
@@ -29,19 +26,43 @@ func fit(o *model.Object) {
 	odd := func(words string, args ...any) {
 		o.Marked, o.Attributes = true, o.Attributes.With(model.Odd, fmt.Sprintf(words, args...))
 	}
-	if r := []rune(o.Name); len(r) > nameMost {
-		sum := sha256.Sum256([]byte(o.Name))
-		o.Name = string(r[:nameMost-9]) + "…" + hex.EncodeToString(sum[:4])
-		odd("its name has %d letters, and %d are the most that can be looked after; this is how it begins", len(r), nameMost)
+	if short, cut := model.Short(o.Name); cut {
+		letters := utf8.RuneCountInString(o.Name)
+		o.Name = short
+		odd("its name has %d letters, and %d are the most that can be looked after; this is how it begins", letters, model.NameMost)
 	}
 	if utf8.RuneCountInString(o.Unique) > uniqueMost {
 		o.Unique = "" // it is known by its name alone
 	}
-	if len(o.Attributes) > bodyMost {
-		size := len(o.Attributes)
+	for _, attribute := range []string{model.Members, model.MemberGroups} {
+		fitMembers(o, attribute)
+	}
+	if size := len(o.Attributes); size > bodyMost {
+		rest := o.Attributes.Without(model.Members, model.MemberGroups)
+		if len(rest) <= bodyMost {
+			return
+		}
 		o.Attributes = ""
 		odd("it has %d bytes of values, and %d are the most that can be looked after; none of them is kept", size, bodyMost)
 	}
+}
+
+// fitMembers cuts names of members that are too long.
+func fitMembers(o *model.Object, attribute string) {
+	c := o.Attributes.Cursor()
+	values, _ := c.Seek(attribute)
+	long := false
+	for m := range values.All() {
+		long = long || len(m) > model.NameMost
+	}
+	if !long {
+		return
+	}
+	list := values.List()
+	for i := range list {
+		list[i], _ = model.Short(list[i])
+	}
+	o.Attributes = o.Attributes.With(attribute, list...)
 }
 
 // Survey reads a whole target and hands its objects on in portions, so that

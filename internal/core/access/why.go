@@ -49,7 +49,7 @@ type Seen struct {
 // one thing: an attribute, a group, a right, a licence or "account".
 func Explain(d *resolve.Desired, p *resolve.Person, seen Seen, what string) ([]Answer, error) {
 	e := explainer{d: d, p: p, seen: seen}
-	e.account, e.asked = d.Plan.Account(p.ID, d.Target.Name)
+	e.find(seen)
 	held := Held(seen.Account, seen.Sets)
 	if what != "" {
 		items := Find(d, held, what)
@@ -92,6 +92,21 @@ type explainer struct {
 	account resolve.Account
 	asked   bool
 	out     []Answer
+}
+
+// find chooses among the accounts of the person the one that was seen, or the first.
+func (e *explainer) find(seen Seen) {
+	list := e.d.AccountsFor(e.p)
+	if len(list) == 0 {
+		return
+	}
+	e.account, e.asked = list[0], true
+	if seen.Account == nil {
+		return
+	}
+	if a, ok := e.d.AccountNamed(e.p, seen.Account.Name); ok {
+		e.account = a
+	}
 }
 
 func (e *explainer) state(declared, found bool) string {
@@ -237,9 +252,11 @@ func (e *explainer) attribute(name string) {
 		a.Found = e.seen.Account.Attributes.Get(name)
 	}
 	s, _ := e.d.Schema.Find(model.Account, name)
-	fold := func(v string) string { return v }
-	if s.Fold {
-		fold = strings.ToLower
+	suspended := e.asked && e.account.Suspended()
+	if suspended {
+		if want.Values = []string{"yes"}; name != model.Disabled {
+			owned = false
+		}
 	}
 	switch {
 	case !owned && a.Found == nil:
@@ -250,19 +267,26 @@ func (e *explainer) attribute(name string) {
 		a.State = LeftAlone
 	case e.seen.Account == nil:
 		a.State = Missing
-	case model.SameSet(a.Found, want.Values, fold):
+	case s.Same(a.Found, want.Values):
 		a.State = AsDeclared
 	default:
 		a.State = Different
 	}
-	if owned {
+	switch {
+	case suspended && owned:
+		s := e.p.Declared.Suspended
+		a.Declared = want.Values
+		a.Why = append(a.Why, Reason{fmt.Sprintf("%s is suspended since %s: %s", e.p.ID, s.Since, s.Because), e.at(s.Pos)})
+	case suspended:
+		a.Why = append(a.Why, Reason{Words: "it is left as it is while " + e.p.ID + " is suspended"})
+	case owned:
 		a.Declared = want.Values
 		who := "role " + want.Why.Role + " asks for it"
 		if want.Why.At == e.p.Declared.Pos {
 			who = "it stands with " + e.p.ID
 		}
 		a.Why = append(a.Why, Reason{who, e.at(want.Why.At)})
-	} else {
+	default:
 		a.Why = append(a.Why, Reason{Words: "nothing declares it, so it is left as found"})
 	}
 	if by := e.changedBy(); by != "" && a.State == Different {

@@ -139,8 +139,13 @@ func (c *checker) target(t *model.Target) {
 	for _, ref := range t.After {
 		known(c, "target", ref, c.d.Targets)
 	}
-	if t.Unexpected == model.RemoveUnexpected && ok && !schema.Of(model.Account).Does(model.Remove) {
-		c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name, t.Kind)
+	if ok && !schema.Of(model.Account).Does(model.Remove) {
+		if t.Unexpected == model.RemoveUnexpected {
+			c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name, t.Kind)
+		}
+		if t.Removal.Keep > 0 {
+			c.fault(t.Pos, "removal of target %q says when accounts go, but those of kind %s cannot be removed yet", t.Name, t.Kind)
+		}
 	}
 	for _, p := range t.Protect {
 		if _, err := path.Match(p, ""); err != nil {
@@ -180,11 +185,44 @@ func (c *checker) role(r *model.Role) {
 			c.edged(a.Text, a.Name)
 			c.attribute(a.Name, a.Text.Pos, chosen)
 		}
+		for _, p := range g.Parts {
+			c.nameParts(p, chosen)
+		}
 		c.powers(g, chosen)
 	}
 	for _, ref := range r.NeverWith {
 		if known(c, "role", ref, c.d.Roles) && ref.Name == r.Name {
 			c.fault(ref.Pos, "role %q stands in its own never-with", r.Name)
+		}
+	}
+}
+
+// nameParts checks what a part of the names of accounts is to be.
+func (c *checker) nameParts(p model.Parts, at []*model.Target) {
+	for _, v := range p.Values {
+		c.template(v)
+	}
+	for _, t := range at {
+		schema, ok := c.schemas[t.Kind]
+		if !ok {
+			continue
+		}
+		k, names := schema.Account(), []string{}
+		for _, part := range k.Name[min(1, len(k.Name)):] {
+			names = append(names, part.Name)
+			for _, v := range p.Values {
+				if part.Name == p.Name && !strings.Contains(v.Raw, "${") && !c.pattern(part.Pattern).MatchString(v.Raw) {
+					c.fault(p.Pos, "%q cannot be the %s of an account on %s (%s); it must match %s", v.Raw, p.Name, t.Name, t.Kind, part.Pattern)
+				}
+			}
+		}
+		if _, known := schema.Find(model.Account, p.Name); known && !slices.Contains(names, p.Name) {
+			c.fault(p.Pos, "%s of an account on %s (%s) is one value, not a list", p.Name, t.Name, t.Kind)
+			return
+		}
+		if !slices.Contains(names, p.Name) {
+			c.fault(p.Pos, "%s", Meant(fmt.Sprintf("names of accounts on %s (%s) have no part %q", t.Name, t.Kind, p.Name), p.Name, names))
+			return
 		}
 	}
 }
@@ -283,6 +321,10 @@ func (c *checker) attribute(attribute string, pos model.Pos, at []*model.Target)
 		if !ok {
 			continue
 		}
+		k := schema.Account()
+		if slices.ContainsFunc(k.Name[min(1, len(k.Name)):], func(p model.NamePart) bool { return p.Name == attribute }) {
+			continue // a part of the name
+		}
 		if s, ok := schema.Find(model.Account, attribute); !ok || !s.Settable {
 			var names []string
 			for _, s := range schema.Account().Attributes {
@@ -377,9 +419,15 @@ func (c *checker) user(u *model.User) {
 	c.holdings(u)
 	for _, target := range sorted(u.Accounts) {
 		h := u.Accounts[target]
-		if known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) && h.Name != "" {
+		if !known(c, "target", model.Ref{Name: target, Pos: h.Pos}, c.d.Targets) {
+			continue
+		}
+		if h.Name != "" {
 			c.fits(h.Pos, model.Account, h.Name, []*model.Target{c.d.Targets[target]})
 			c.claims(u, c.d.Targets[target], h)
+		}
+		for _, p := range h.Parts {
+			c.nameParts(p, []*model.Target{c.d.Targets[target]})
 		}
 	}
 	if u.Manager.Name != "" {

@@ -16,7 +16,7 @@ func (c *checker) some(touched []string, before *model.Declaration) {
 		if u != nil {
 			c.user(u)
 		}
-		alone = alone && u != nil && was != nil && u.Number == was.Number && maps.EqualFunc(u.Accounts, was.Accounts, sameHint)
+		alone = alone && u != nil && was != nil && u.Number == was.Number && maps.EqualFunc(u.Accounts, was.Accounts, model.AccountHint.Same)
 	}
 	if alone || len(c.faults) > 0 {
 		return
@@ -61,8 +61,6 @@ func (c *checker) some(touched []string, before *model.Declaration) {
 		}
 	}
 }
-
-func sameHint(a, b model.AccountHint) bool { return a.Name == b.Name && a.None == b.None }
 
 // namesOf are the names that a user's accounts may have.
 func namesOf(u *model.User) []string {

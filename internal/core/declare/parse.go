@@ -117,8 +117,9 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.ref(&u.Manager),
 		"service": p.yes(&u.Service), "details": p.texts(&u.Details, "detail"),
 		"from": p.day(&u.Span.From), "until": p.day(&u.Span.Until),
-		"roles":    p.holdings(id, &u.Roles),
-		"accounts": func(n ast.Node) { u.Accounts = p.hints(n) },
+		"suspended": p.suspended(id, &u.Suspended),
+		"roles":     p.holdings(id, &u.Roles),
+		"accounts":  func(n ast.Node) { u.Accounts = p.hints(n) },
 		"keys": func(n ast.Node) {
 			u.Keys = []model.Text{}
 			p.list(n, func(item ast.Node) {
@@ -130,6 +131,19 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 	})
 	if u.Name.Raw == "" {
 		p.fault(at, "user %q has no name", id)
+	}
+}
+
+func (p *fileParser) suspended(id string, into *model.Suspension) func(ast.Node) {
+	return func(n ast.Node) {
+		into.Pos = p.pos(n)
+		p.mapping(n, "suspended of user "+id, keys{"since": p.day(&into.Since), "because": p.about(&into.Because)})
+		if into.Since == "" {
+			p.fault(into.Pos, "user %q is suspended, and it does not say since when; write {since: 2026-11-25, because: …}", id)
+		}
+		if into.Because == "" {
+			p.fault(into.Pos, "user %q is suspended, and it does not say why; write {since: …, because: …}", id)
+		}
 	}
 }
 
@@ -159,7 +173,13 @@ func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
 		h := model.AccountHint{Pos: at}
 		switch p.plain(v).(type) {
 		case *ast.MappingNode, *ast.MappingValueNode:
-			p.mapping(v, "account on "+target, keys{"name": p.str(&h.Name)})
+			p.named(v, "part of a name", func(key string, at model.Pos, v ast.Node) {
+				if key == "name" {
+					p.str(&h.Name)(v)
+					return
+				}
+				h.Parts = append(h.Parts, p.parts(key, at, v))
+			})
 		default:
 			var word string
 			p.oneOf(&word, "none")(v)
@@ -167,6 +187,25 @@ func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
 		}
 		out[target] = h
 	})
+	return out
+}
+
+// parts reads what a part of the names of accounts is to be: one text, or several.
+func (p *fileParser) parts(name string, at model.Pos, n ast.Node) model.Parts {
+	out := model.Parts{Name: name, Pos: at}
+	one := func(n ast.Node) {
+		var t model.Text
+		p.text(&t)(n)
+		out.Values = append(out.Values, t)
+	}
+	if _, several := p.plain(n).(*ast.SequenceNode); several {
+		p.list(n, one)
+	} else {
+		one(n)
+	}
+	if len(out.Values) == 0 {
+		p.fault(at, "%s holds nothing", name)
+	}
 	return out
 }
 
@@ -202,6 +241,10 @@ func (p *fileParser) grant(role string, n ast.Node) model.Grant {
 			p.named(n, "attribute", func(name string, at model.Pos, v ast.Node) {
 				if name == "container" {
 					p.fault(at, "%q in account is not yet carried out by this version; nothing is stored while it stands here", name)
+					return
+				}
+				if _, several := p.plain(v).(*ast.SequenceNode); several {
+					g.Parts = append(g.Parts, p.parts(name, at, v))
 					return
 				}
 				t := model.Text{}

@@ -2,6 +2,7 @@ package drift
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,11 +17,13 @@ func (c *comparer) doubts() {
 		for _, a := range d.Accounts {
 			c.doubt[a] = true
 		}
-		asked, ok := c.Desired.Plan.Account(d.User, c.Desired.Target.Name)
-		if !ok {
+		list := c.Desired.Plan.Accounts(d.User, c.Desired.Target.Name)
+		at := slices.IndexFunc(list, func(a resolve.Account) bool { return c.slot(a.ID, a.Rest) == d.Slot })
+		if at < 0 {
 			continue
 		}
-		c.unsure[d.User] = true
+		asked := list[at]
+		c.unsure[d.Slot] = true
 		note := fmt.Sprintf("%d accounts could be theirs: %s", len(d.Accounts), strings.Join(d.Accounts, ", "))
 		if len(d.Rivals) > 0 {
 			note = fmt.Sprintf("account %s fits %s as well as %s", strings.Join(d.Accounts, ", "), strings.Join(d.Rivals, ", "), d.User)
@@ -39,7 +42,7 @@ func (c *comparer) doubts() {
 func (c *comparer) numbers() {
 	for _, a := range c.left {
 		have := ""
-		if place, ok := c.accountOf(a.Person); ok {
+		if place, ok := c.accountOf(a); ok {
 			have = c.observed[place].Attributes.One(model.Number)
 		}
 		for i := range a.Fields() {
@@ -72,10 +75,16 @@ func (c *comparer) holder(number string) *model.Object {
 
 // account reports how one account that was not settled, or differs, stands.
 func (c *comparer) account(a resolve.Account) {
-	if c.unsure[a.ID] {
+	if c.unsure[c.slot(a.ID, a.Rest)] {
 		return
 	}
-	place, there := c.accountOf(a.Person)
+	place, there := c.accountOf(a)
+	if a.Suspended() {
+		if there {
+			c.suspend(a, place)
+		}
+		return
+	}
 	if !there {
 		c.missing(a)
 		return
@@ -103,6 +112,23 @@ func (c *comparer) account(a resolve.Account) {
 			m.more[have.Name] = a.ID
 		}
 	}
+}
+
+// suspend shuts an account of who is suspended, and leaves all else of it alone.
+func (c *comparer) suspend(a resolve.Account, place int) {
+	have := &c.observed[place]
+	c.still[have.Name] = true
+	state := have.Attributes.Get(model.Disabled)
+	if _, shut := c.covered(place); shut || len(state) == 1 && state[0] == "yes" {
+		return
+	}
+	s := a.Declared.Suspended
+	c.add(model.Finding{
+		Kind: model.Different,
+		Act: model.Act{Verb: model.Disable, Object: model.Account, Name: have.Name, User: a.ID,
+			Changes: []model.Change{{Attribute: model.Disabled, Before: state, After: []string{"yes"}}}},
+		Note: fmt.Sprintf("%s is suspended since %s: %s", a.ID, s.Since, s.Because),
+	})
 }
 
 // missing proposes to make an account, unless what it needs is taken by one that is not theirs.
@@ -175,7 +201,7 @@ func (c *comparer) values(a resolve.Account, have *model.Object) {
 			found = seen.List()
 		}
 		s, _ := c.Desired.Schema.Find(model.Account, w.Name)
-		if model.SameSet(found, w.Values, folding(s)) {
+		if s.Same(found, w.Values) {
 			continue
 		}
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
@@ -240,13 +266,6 @@ func (c *comparer) marked() {
 	}
 }
 
-func folding(s model.AttributeSchema) func(string) string {
-	if s.Fold {
-		return strings.ToLower
-	}
-	return func(s string) string { return s }
-}
-
 // strangers reports accounts that nobody declared. Those of people we know are
 // shut whatever the target's rule says: they were ours, or plainly are the
 // person's, and nothing asks for them any more.
@@ -257,10 +276,8 @@ func (c *comparer) strangers() {
 		}
 		o := &c.observed[i]
 		user := c.userOf(i)
-		if user != "" {
-			if _, asked := c.Desired.Plan.Account(user, c.Desired.Target.Name); asked {
-				continue
-			}
+		if user != "" && c.asked(user, o.Name) {
+			continue
 		}
 		if _, shut := c.covered(i); shut || o.System || c.doubt[o.Name] {
 			continue
@@ -270,10 +287,10 @@ func (c *comparer) strangers() {
 		rule := c.Desired.Target.Unexpected
 		f := model.Finding{Kind: model.Unexpected, Act: model.Act{Object: model.Account, Name: o.Name, User: user}}
 		switch {
-		case closed && rule == model.RemoveUnexpected && user == "" && c.kept(o.Name):
+		case closed && c.goes(user) && c.kept(o.Name):
 			continue
-		case closed && rule == model.RemoveUnexpected && user == "":
-			f.Verb = model.Remove // shut in an earlier round: what is removed was out of use before
+		case closed && c.goes(user): // shut in an earlier round: what is removed was out of use before
+			f.Verb, f.Changes = model.Remove, c.removal(o, state)
 		case closed && (user != "" || rule != model.ReportUnexpected):
 			continue
 		case user != "" || rule != model.ReportUnexpected:
@@ -283,6 +300,24 @@ func (c *comparer) strangers() {
 		f.Note = c.about(o, user)
 		c.add(f)
 	}
+}
+
+// goes says whether shut accounts that nothing asks for are removed at last:
+// those that nobody declared as the target's rule says, those of people we know
+// where its removal says how long they are kept.
+func (c *comparer) goes(user string) bool {
+	t := c.Desired.Target
+	return c.Desired.Schema.Account().Does(model.Remove) && (t.Unexpected == model.RemoveUnexpected || user != "" && t.Removal.Keep > 0)
+}
+
+// removal is what goes with an account, and what becomes of its home.
+func (c *comparer) removal(o *model.Object, state []string) []model.Change {
+	out := []model.Change{{Attribute: model.Disabled, Before: state}}
+	home, how := o.Attributes.Get(model.Home), c.Desired.Target.Removal.Home
+	if len(home) == 1 && how != model.HomeKept {
+		out = append(out, model.Change{Attribute: model.Home, Before: home, After: []string{how}})
+	}
+	return out
 }
 
 // kept says whether a shut account is to be kept for now: from the day on which

@@ -33,7 +33,8 @@ type Input struct {
 type comparer struct {
 	Input
 	observed []model.Object // accounts, by name
-	held     places         // by person: place in observed of the account that is theirs, counted from 1
+	most     int            // accounts that one person may have
+	held     places         // by account asked for (see nth): place in observed of the one that is theirs, counted from 1
 	owner    []int32        // by observed account: place of its person, counted from 1; 0: not settled in the walk
 	known    *Known
 	shield   model.Shield
@@ -42,10 +43,11 @@ type comparer struct {
 	lists    [][]*membership // by shape: the sets its accounts join
 
 	match  *match.Result
-	left   []resolve.Account // asked for, and not settled in the walk
-	doubt  map[string]bool   // accounts that could be somebody's
-	unsure map[string]bool   // users without an account until a person decides
-	taken  map[string]int32  // numbers that somebody is to get → place of the account that has it
+	left   []resolve.Account   // asked for, and not settled in the walk
+	doubt  map[string]bool     // accounts that could be somebody's
+	unsure map[match.Slot]bool // accounts that are not made until a person decides
+	still  map[string]bool     // accounts of who is suspended: nobody takes them out of anything
+	taken  map[string]int32    // numbers that somebody is to get → place of the account that has it
 	room   []byte
 	out    []model.Finding
 }
@@ -84,15 +86,16 @@ func Compare(in Input) []model.Finding {
 func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
 		members: map[model.Named]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
-		doubt: map[string]bool{}, unsure: map[string]bool{}, taken: map[string]int32{}}
+		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
 	}
 	c.owner = make([]int32, len(c.observed))
-	c.held = newPlaces(in.Desired.Plan.Size(), in.Reach != nil)
+	c.most = in.Desired.Most()
+	c.held = newPlaces(in.Desired.Plan.Size()*c.most, in.Reach != nil)
 	if in.Known != nil && in.Reach == nil {
 		c.known = in.Known
-		c.known.begin(in.Desired.Plan)
+		c.known.begin(in.Desired.Plan, c.most)
 	}
 	for i := range in.Others {
 		o := &in.Others[i]
@@ -121,7 +124,7 @@ func compare(in Input) *comparer {
 	}
 	rest := c.walk()
 	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
-		Settled: func(p *resolve.Person) bool { return c.held.of(p.At) != 0 },
+		Settled: c.settled,
 		Skip: func(o *model.Object) bool {
 			_, covered := c.shield.Covers(o)
 			return covered
@@ -194,8 +197,13 @@ func (c *comparer) walk() (rest []model.Link) {
 
 // settle compares an account with the observed one that is its user's.
 func (c *comparer) settle(o int, a resolve.Account) {
-	c.held.set(a.At, int32(o+1))
+	c.held.set(c.nth(a), int32(o+1))
 	c.owner[o] = int32(a.At + 1)
+	if a.Suspended() {
+		c.still[a.Name] = true
+		c.left = append(c.left, a)
+		return
+	}
 	if !c.same(a, c.observed[o].Attributes) {
 		c.left = append(c.left, a)
 	}
@@ -216,15 +224,31 @@ func (c *comparer) same(a resolve.Account, seen model.Attributes) (same bool) {
 		same, c.room = a.Same(seen, c.room)
 		return same
 	}
-	row := c.known.row(a.Person, seen)
-	if c.known.rows[a.At] == row {
+	row, at := c.known.row(a.Person, seen), c.nth(a)
+	if c.known.rows[at] == row {
 		return true
 	}
 	if same, c.room = a.Same(seen, c.room); !same {
 		row = 0
 	}
-	c.known.rows[a.At] = row
+	c.known.rows[at] = row
 	return same
+}
+
+// nth is a number of its own of an account asked for.
+func (c *comparer) nth(a resolve.Account) int { return a.At*c.most + a.Nth }
+
+// settled says whether the walk has met the account of a person with a rest.
+func (c *comparer) settled(p *resolve.Person, rest string) bool {
+	if c.most == 1 {
+		return c.held.of(p.At) != 0
+	}
+	for _, a := range c.Desired.AccountsFor(p) {
+		if a.Rest == rest && c.held.of(c.nth(a)) != 0 {
+			return true
+		}
+	}
+	return false
 }
 
 // joins are the sets an account should be in.
@@ -255,16 +279,32 @@ func (c *comparer) find(name string) (int, bool) {
 	return slices.BinarySearchFunc(c.observed, name, func(o model.Object, name string) int { return strings.Compare(o.Name, name) })
 }
 
-// accountOf is the account that is, or could only be, the user's.
-func (c *comparer) accountOf(p *resolve.Person) (place int, ok bool) {
-	if at := c.held.of(p.At); at != 0 {
+// accountOf is the account that is, or could only be, the one asked for.
+func (c *comparer) accountOf(a resolve.Account) (place int, ok bool) {
+	if at := c.held.of(c.nth(a)); at != 0 {
 		return int(at - 1), true
 	}
-	name, ok := c.match.AccountOf(p.ID)
+	name, ok := c.match.AccountOf(c.slot(a.ID, a.Rest))
 	if !ok {
 		return 0, false
 	}
 	return c.find(name)
+}
+
+// slot is what an account of a user fills.
+func (c *comparer) slot(user, rest string) match.Slot {
+	if c.Desired.Schema.FoldNames {
+		rest = strings.ToLower(rest)
+	}
+	return match.Slot{User: user, Rest: rest}
+}
+
+// asked says whether the account that a user has under a name is asked for.
+func (c *comparer) asked(user, name string) bool {
+	_, rest := c.Desired.Schema.Account().Login(name)
+	return slices.ContainsFunc(c.Desired.Plan.Accounts(user, c.Desired.Target.Name), func(a resolve.Account) bool {
+		return c.most == 1 && rest == a.Rest || c.slot(user, rest) == c.slot(user, a.Rest)
+	})
 }
 
 // userOf is whose an observed account is, or could only be.

@@ -14,6 +14,7 @@ import (
 type Known struct {
 	seed maphash.Seed
 	line *resolve.Line
+	most int
 	rows []uint64 // by person: of the attributes seen when they were right; 0: they were not
 	sets map[model.Named]print
 }
@@ -25,12 +26,13 @@ type print struct{ people, members uint64 }
 // target can make two rows that look alike.
 func NewKnown(seed maphash.Seed) *Known { return &Known{seed: seed} }
 
-// begin makes ready for a plan.
-func (k *Known) begin(p *resolve.Plan) {
-	if k.line != p.Line() {
+// begin makes ready for a plan, with so many accounts a person at the most.
+func (k *Known) begin(p *resolve.Plan, most int) {
+	if k.line != p.Line() || k.most != most {
+		k.most = most
 		k.line, k.rows, k.sets = p.Line(), nil, map[model.Named]print{}
 	}
-	if more := p.Size() - len(k.rows); more > 0 {
+	if more := p.Size()*most - len(k.rows); more > 0 {
 		k.rows = append(k.rows, make([]uint64, more)...)
 	}
 }

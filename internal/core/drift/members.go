@@ -92,11 +92,13 @@ func (c *comparer) meetAfterAll() {
 		if own == 0 {
 			continue
 		}
-		if a, ok := c.Desired.AccountFor(c.Desired.Plan.Numbered(int(own - 1))); ok {
-			for _, m := range c.joins(a) {
-				if m.late {
-					m.meet(int32(o), a.Name)
-				}
+		a, ok := c.Desired.AccountNamed(c.Desired.Plan.Numbered(int(own-1)), c.observed[o].Name)
+		if !ok || a.Suspended() {
+			continue
+		}
+		for _, m := range c.joins(a) {
+			if m.late {
+				m.meet(int32(o), a.Name)
 			}
 		}
 	}
@@ -111,7 +113,12 @@ func (c *comparer) joining(s *resolve.Set, kind model.ObjectKind, w wanted) {
 }
 
 func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
-	if _, shut := c.shield.Protects(name); shut || s.AtLeast || c.doubt[name] {
+	if _, shut := c.shield.Protects(name); shut || s.AtLeast || c.doubt[name] || c.still[name] {
+		return
+	}
+	if model.WasCut(name) {
+		c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: s.Kind, Name: s.Name}, Candidates: []string{name},
+			Note: "has a member whose name is too long to be looked after; take it out on the target: " + name})
 		return
 	}
 	user := ""

@@ -27,16 +27,14 @@ type Reach struct {
 // links are those of the people who changed, on this target.
 func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []model.Link) *Reach {
 	r := &Reach{}
-	linked := map[string]string{}
+	linked := map[string][]string{}
 	for _, l := range links {
-		linked[l.User] = l.Name
+		linked[l.User] = append(linked[l.User], l.Name)
 	}
 	for _, pair := range change.People {
 		id := pair.ID()
-		before, had := change.From.Account(id, target)
-		after, has := to.Account(id, target)
-		name := linked[id]
-		if !had && !has && name == "" {
+		before, after := change.From.Accounts(id, target), to.Accounts(id, target)
+		if len(before)+len(after)+len(linked[id]) == 0 {
 			continue
 		}
 		if pair.After != nil {
@@ -44,16 +42,11 @@ func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []mo
 		}
 		r.Users = append(r.Users, id)
 		var a, b []model.Named
-		if had {
-			r.Names, a = append(r.Names, before.Name), setsOf(before)
-		}
-		if has {
-			r.Names, b = append(r.Names, after.Name), setsOf(after)
-		}
-		if name != "" {
-			r.Names = append(r.Names, name)
-		}
-		settled := had && has && name == before.Name && name == after.Name
+		r.Names, a = named(r.Names, before)
+		r.Names, b = named(r.Names, after)
+		r.Names = append(r.Names, linked[id]...)
+		settled := len(before) == 1 && len(after) == 1 && slices.Equal(linked[id], []string{before[0].Name}) &&
+			before[0].Name == after[0].Name && before[0].Suspended() == after[0].Suspended()
 		for _, g := range append(a, b...) {
 			if !settled || slices.Contains(a, g) != slices.Contains(b, g) {
 				r.Sets = append(r.Sets, g)
@@ -72,12 +65,16 @@ func ReachOf(change *resolve.Change, to *resolve.Plan, target string, links []mo
 	return r
 }
 
-func setsOf(a resolve.Account) []model.Named {
-	var out []model.Named
-	for _, j := range a.Sets() {
-		out = append(out, j.Set)
+// named adds the names of accounts, and returns the sets that they are to be in.
+func named(names []string, accounts []resolve.Account) ([]string, []model.Named) {
+	var sets []model.Named
+	for _, a := range accounts {
+		names = append(names, a.Name)
+		for _, j := range a.Sets() {
+			sets = append(sets, j.Set)
+		}
 	}
-	return out
+	return names, sets
 }
 
 // Holds says whether a finding of before is in reach, so that it counts no more
@@ -104,9 +101,7 @@ func (r *Reach) accounts(d *resolve.Desired) iter.Seq[resolve.Account] {
 	}
 	var list []resolve.Account
 	for _, p := range r.People {
-		if a, ok := d.Plan.Account(p.ID, d.Target.Name); ok {
-			list = append(list, a)
-		}
+		list = append(list, d.AccountsFor(p)...)
 	}
 	slices.SortFunc(list, func(a, b resolve.Account) int { return strings.Compare(a.Name, b.Name) })
 	return slices.Values(list)
@@ -127,7 +122,8 @@ func Loose(in Input) ([]model.Finding, []uint64) {
 			}
 			continue
 		}
-		keys = append(keys, looseKey('n', o.Name))
+		login, _ := c.Desired.Schema.Account().Login(o.Name)
+		keys = append(keys, looseKey('n', login))
 		for kind, value := range map[byte]string{'#': number, 'm': o.Attributes.One(model.Mail), 'f': o.Attributes.One(model.FullName)} {
 			if value != "" {
 				keys = append(keys, looseKey(kind, value))

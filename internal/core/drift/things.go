@@ -40,7 +40,7 @@ func (c *comparer) thing(t resolve.Thing, o *model.Object) model.Act {
 	}
 	for _, w := range t.Want {
 		s, _ := c.Desired.Schema.Find(t.Kind, w.Name)
-		if found := have.Get(w.Name); o == nil || !model.SameSet(found, w.Values, folding(s)) {
+		if found := have.Get(w.Name); o == nil || !s.Same(found, w.Values) {
 			act.Changes = append(act.Changes, model.Change{Attribute: w.Name, Before: found, After: w.Values})
 		}
 	}

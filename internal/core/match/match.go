@@ -6,6 +6,7 @@
 package match
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -19,8 +20,8 @@ type Input struct {
 	Accounts  []model.Object // whose owner is not settled yet
 	Links     []model.Link   // whose account is not settled yet
 	Decisions []model.Decision
-	Settled   func(*resolve.Person) bool // has an account already; nil: nobody has
-	Skip      func(*model.Object) bool   // must not be anyone's: protected, the target's own
+	Settled   func(p *resolve.Person, rest string) bool // has that account already; nil: nobody has
+	Skip      func(*model.Object) bool                  // must not be anyone's: protected, the target's own
 }
 
 // Result says whose each account is.
@@ -29,8 +30,11 @@ type Result struct {
 	Renamed map[string]string // account name → the name it had when it was linked
 	Fits    map[string]Fit    // account name → the one user it could be
 	Doubts  []Doubt           // what a person must decide, sorted by user
-	byUser  map[string]string
+	bySlot  map[Slot]string
 }
+
+// Slot is what one account of a user fills: of users who have one alone the rest is empty.
+type Slot struct{ User, Rest string }
 
 // Fit is a user recognised in an account, and by what.
 type Fit struct {
@@ -40,28 +44,29 @@ type Fit struct {
 
 // Doubt is a user whom several accounts fit, or whose account fits several users.
 type Doubt struct {
-	User     string
+	Slot
 	Accounts []string // that fit, sorted
 	Rivals   []string // other users whom those accounts fit, sorted
 }
 
 // AccountOf returns the name of the account that is, or could only be, the user's.
-func (r *Result) AccountOf(user string) (string, bool) {
-	name, ok := r.byUser[user]
+func (r *Result) AccountOf(s Slot) (string, bool) {
+	name, ok := r.bySlot[s]
 	return name, ok
 }
 
 // Accounts matches accounts with people.
 func Accounts(in Input) *Result {
-	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Fits: map[string]Fit{}, byUser: map[string]string{}}
-	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, byUser: map[string][]string{}, by: map[[2]string][]string{}, decided: map[string]string{}, theirs: map[string]string{}, denied: map[[2]string]bool{}}
+	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Fits: map[string]Fit{}, bySlot: map[Slot]string{}}
+	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, bySlot: map[Slot][]string{},
+		by: map[[2]string][]string{}, decided: map[string]string{}, theirs: map[Slot]string{}, denied: map[[2]string]bool{}}
 	m.fold = func(s string) string { return s }
 	if in.Desired.Schema.FoldNames {
 		m.fold = strings.ToLower
 	}
 	for _, d := range in.Decisions {
 		if d.Theirs {
-			m.decided[m.fold(d.Name)], m.theirs[d.User] = d.User, m.fold(d.Name)
+			m.decided[m.fold(d.Name)], m.theirs[m.slot(d.User, d.Name)] = d.User, m.fold(d.Name)
 		} else {
 			m.denied[[2]string{m.fold(d.Name), d.User}] = true
 		}
@@ -78,13 +83,20 @@ func Accounts(in Input) *Result {
 
 type matcher struct {
 	Input
-	r                 *Result
-	fold              func(string) string
-	decided           map[string]string      // folded account name → user
-	theirs            map[string]string      // user → folded account name
-	denied            map[[2]string]bool     // folded account name and user
-	byAccount, byUser map[string][]string    // who fits what
-	by                map[[2]string][]string // account and user → rules
+	r         *Result
+	fold      func(string) string
+	decided   map[string]string      // folded account name → user
+	theirs    map[Slot]string        // → folded account name
+	denied    map[[2]string]bool     // folded account name and user
+	byAccount map[string][]string    // whom it fits
+	bySlot    map[Slot][]string      // what fits
+	by        map[[2]string][]string // account and user → rules
+}
+
+// slot is what an account fills when it is a user's.
+func (m *matcher) slot(user, account string) Slot {
+	_, rest := m.Desired.Schema.Account().Login(account)
+	return Slot{user, m.fold(rest)}
 }
 
 // link finds linked accounts again: by the target's own id where it has one, so that a rename does not lose them.
@@ -107,7 +119,7 @@ func (m *matcher) link() {
 			}
 		}
 		if l.User != "" {
-			m.r.Linked[a.Name], m.r.byUser[l.User] = l.User, a.Name
+			m.r.Linked[a.Name], m.r.bySlot[m.slot(l.User, a.Name)] = l.User, a.Name
 		}
 	}
 }
@@ -144,7 +156,7 @@ func (m *matcher) add(a *model.Object) {
 			people = m.Desired.Known(rule, a.Attributes.One(model.FullName))
 		}
 		for _, p := range people {
-			if mayHave(p) && (m.Settled == nil || !m.Settled(p)) {
+			if mayHave(p) && (m.Settled == nil || !m.Settled(p, m.slot(p.ID, a.Name).Rest)) {
 				m.edge(a.Name, p.ID, strings.ReplaceAll(rule, "-", " "))
 			}
 		}
@@ -152,39 +164,42 @@ func (m *matcher) add(a *model.Object) {
 }
 
 func (m *matcher) edge(account, user, rule string) {
-	if _, has := m.r.byUser[user]; has || m.denied[[2]string{m.fold(account), user}] {
+	slot := m.slot(user, account)
+	if _, has := m.r.bySlot[slot]; has || m.denied[[2]string{m.fold(account), user}] {
 		return
 	}
-	if decided := m.theirs[user]; decided != "" && decided != m.fold(account) {
+	if decided := m.theirs[slot]; decided != "" && decided != m.fold(account) {
 		return
 	}
 	pair := [2]string{account, user}
 	if m.by[pair] == nil {
 		m.byAccount[account] = append(m.byAccount[account], user)
-		m.byUser[user] = append(m.byUser[user], account)
+		m.bySlot[slot] = append(m.bySlot[slot], account)
 	}
 	m.by[pair] = append(m.by[pair], rule)
 }
 
 // settle gives an account to a user where neither could be another's.
 func (m *matcher) settle() {
-	for user, accounts := range m.byUser {
+	for slot, accounts := range m.bySlot {
 		var rivals []string
 		for _, a := range accounts {
 			for _, u := range m.byAccount[a] {
-				if u != user && !slices.Contains(rivals, u) {
+				if u != slot.User && !slices.Contains(rivals, u) {
 					rivals = append(rivals, u)
 				}
 			}
 		}
 		if len(accounts) == 1 && len(rivals) == 0 {
-			m.r.Fits[accounts[0]] = Fit{User: user, By: m.by[[2]string{accounts[0], user}]}
-			m.r.byUser[user] = accounts[0]
+			m.r.Fits[accounts[0]] = Fit{User: slot.User, By: m.by[[2]string{accounts[0], slot.User}]}
+			m.r.bySlot[slot] = accounts[0]
 			continue
 		}
 		slices.Sort(accounts)
 		slices.Sort(rivals)
-		m.r.Doubts = append(m.r.Doubts, Doubt{User: user, Accounts: accounts, Rivals: rivals})
+		m.r.Doubts = append(m.r.Doubts, Doubt{Slot: slot, Accounts: accounts, Rivals: rivals})
 	}
-	slices.SortFunc(m.r.Doubts, func(a, b Doubt) int { return strings.Compare(a.User, b.User) })
+	slices.SortFunc(m.r.Doubts, func(a, b Doubt) int {
+		return cmp.Or(strings.Compare(a.User, b.User), strings.Compare(a.Rest, b.Rest))
+	})
 }

@@ -99,7 +99,7 @@ func TestAccounts(t *testing.T) {
 				t.Errorf("got  %s\nwant %s", got, c.want)
 			}
 			for name, fit := range r.Fits {
-				if of, ok := r.AccountOf(fit.User); !ok || of != name {
+				if of, ok := r.AccountOf(match.Slot{User: fit.User}); !ok || of != name {
 					t.Errorf("%s fits %s, but their account is %q", name, fit.User, of)
 				}
 			}

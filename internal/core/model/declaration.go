@@ -1,6 +1,7 @@
 package model
 
 import (
+	"slices"
 	"strconv"
 	"time"
 )
@@ -84,20 +85,21 @@ func (s Span) Meets(t Span) bool {
 
 // User is a person, or a service identity.
 type User struct {
-	ID       string
-	Name     Text
-	Given    Text
-	Family   Text
-	Number   int // 0: none declared
-	Mail     Text
-	Manager  Ref
-	Service  bool
-	Span     Span // days on which the user is active
-	Details  map[string]Text
-	Roles    []Holding
-	Accounts map[string]AccountHint // by target
-	Keys     []Text                 // nil: not declared, so not owned
-	Pos      Pos
+	ID        string
+	Name      Text
+	Given     Text
+	Family    Text
+	Number    int // 0: none declared
+	Mail      Text
+	Manager   Ref
+	Service   bool
+	Span      Span // days on which the user is active
+	Suspended Suspension
+	Details   map[string]Text
+	Roles     []Holding
+	Accounts  map[string]AccountHint // by target
+	Keys      []Text                 // nil: not declared, so not owned
+	Pos       Pos
 }
 
 // Ref names another declared thing, and where it is named.
@@ -113,11 +115,37 @@ type Holding struct {
 	Because string
 }
 
-// AccountHint is what a user says of their own account on one target.
+// Suspension shuts every account of a user, and leaves everything else of them
+// as it is. The zero Suspension is none.
+type Suspension struct {
+	Since   string // the first day
+	Because string
+	Pos     Pos
+}
+
+// Holds says whether it is in force on a day.
+func (s Suspension) Holds(day string) bool { return s.Since != "" && s.Since <= day }
+
+// AccountHint is what a user says of their own accounts on one target.
 type AccountHint struct {
-	Name string // the local name, if it differs
-	None bool   // never an account there
-	Pos  Pos
+	Name  string  // the login there, if it differs
+	Parts []Parts // what other parts of the name are to be, where names have such: an account for each
+	None  bool    // never an account there
+	Pos   Pos
+}
+
+// Same says whether two hints ask for the same.
+func (h AccountHint) Same(g AccountHint) bool {
+	return h.Name == g.Name && h.None == g.None && slices.EqualFunc(h.Parts, g.Parts, func(a, b Parts) bool {
+		return a.Name == b.Name && slices.EqualFunc(a.Values, b.Values, func(x, y Text) bool { return x.Raw == y.Raw })
+	})
+}
+
+// Parts is what one part of names is to be.
+type Parts struct {
+	Name   string // of the part
+	Values []Text
+	Pos    Pos
 }
 
 // Group is a named set of users and groups.
@@ -146,6 +174,7 @@ type Role struct {
 type Grant struct {
 	At       Selector
 	Account  []NamedText // sorted by name
+	Parts    []Parts     // of the names of accounts, where several values are asked for
 	Groups   []Ref
 	Rights   []Ref    // names of declared rights
 	Licences []string // names of licence pools on the target

@@ -22,6 +22,7 @@ const (
 	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
 	Password     = "password"      // of an account: sealed, set and never read
 	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
+	Home         = "home"          // of an account: its home folder
 	Place        = "container"     // the container an account stands in
 	Seats        = "seats"         // of a licence: how many there are
 	Version      = "version"       // of the target itself

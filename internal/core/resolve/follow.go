@@ -102,7 +102,7 @@ func (p *Person) same(q *Person) bool {
 	return p.bundle == q.bundle && p.State == q.State && p.texts == q.texts && slices.Equal(p.named, q.named) &&
 		(p.keys == nil) == (q.keys == nil) && slices.Equal(p.keys, q.keys) && maps.Equal(p.details, q.details) &&
 		maps.EqualFunc(a.Details, b.Details, func(x, y model.Text) bool { return x.Raw == y.Raw }) && a.Manager.Name == b.Manager.Name && a.Service == b.Service && a.Span == b.Span &&
-		maps.EqualFunc(a.Accounts, b.Accounts, func(x, y model.AccountHint) bool { return x.Name == y.Name && x.None == y.None })
+		maps.EqualFunc(a.Accounts, b.Accounts, model.AccountHint.Same)
 }
 
 // replace puts the people worked out anew in their places.

@@ -14,9 +14,10 @@ import (
 
 // States of a user.
 const (
-	Expected = "expected" // starts later
-	Active   = "active"
-	Left     = "left" // the last day is over
+	Expected  = "expected" // starts later
+	Active    = "active"
+	Suspended = "suspended" // active, and everything is shut
+	Left      = "left"      // the last day is over
 )
 
 // Plan is the declaration resolved for one day. It holds who has which roles,
@@ -152,17 +153,18 @@ func (p *Plan) Person(id string) (*Person, bool) {
 	return p.People[i], true
 }
 
-// Account is what one user should have on the named target.
-func (p *Plan) Account(user, target string) (Account, bool) {
+// Accounts are what one user should have on the named target: one account, or
+// where names have further parts perhaps several.
+func (p *Plan) Accounts(user, target string) []Account {
 	person, ok := p.Person(user)
 	d := p.Targets[target]
 	if !ok || d == nil {
-		return Account{}, false
+		return nil
 	}
-	return d.AccountFor(person)
+	return d.AccountsFor(person)
 }
 
-// AccountsOf lists the targets on which a user should have an account, by name.
+// AccountsOf lists the accounts that a user should have, by target.
 func (p *Plan) AccountsOf(user string) []Account {
 	person, ok := p.Person(user)
 	if !ok {
@@ -170,9 +172,7 @@ func (p *Plan) AccountsOf(user string) []Account {
 	}
 	var out []Account
 	for _, t := range person.bundle.targets {
-		if a, ok := p.Targets[t].AccountFor(person); ok {
-			out = append(out, a)
-		}
+		out = append(out, p.Targets[t].AccountsFor(person)...)
 	}
 	return out
 }
@@ -189,6 +189,7 @@ type Desired struct {
 	Plan     *Plan
 
 	vars   expr.Vars
+	parted bool     // names of accounts have more parts than the login
 	hinted []hint   // users with a word of their own about this target, sorted by user
 	shapes []*shape // by bundle; nil: nothing here
 }
@@ -242,10 +243,15 @@ func (v Value) First() string {
 type Account struct {
 	*Person
 	Name  string // by the declaration; an adopted account may keep another
+	Rest  string // of the name, what is behind the login; of two accounts of one person it differs
+	Nth   int    // of the person's accounts on the target, from 0
 	Given bool   // the name stands under the user's accounts
 	shape *shape
 	on    *Desired
 }
+
+// Suspended says whether the account is to be shut, and all else of it left alone.
+func (a Account) Suspended() bool { return a.State == Suspended }
 
 // On is the target the account is on.
 func (a Account) On() *Desired { return a.on }
@@ -269,6 +275,12 @@ func (a Account) Sets() []Joining { return a.shape.sets }
 // Len is how many accounts are asked for.
 func (d *Desired) Len() int {
 	n := 0
+	if d.parted {
+		for range d.Accounts() {
+			n++
+		}
+		return n
+	}
 	for i, sh := range d.shapes {
 		if sh != nil {
 			n += d.Plan.holders[i]
@@ -292,14 +304,21 @@ func (d *Desired) shape(p *Person) *shape {
 
 // Accounts yields the accounts asked for, in order of name.
 func (d *Desired) Accounts() iter.Seq[Account] {
+	byName := func(a, b Account) int { return strings.Compare(a.Name, b.Name) }
+	if d.parted {
+		var all []Account
+		for _, p := range d.Plan.People {
+			all = append(all, d.AccountsFor(p)...)
+		}
+		slices.SortFunc(all, byName)
+		return slices.Values(all)
+	}
 	return func(yield func(Account) bool) {
 		var given []Account // names that stand by hand are out of the people's order
 		for _, h := range d.hinted {
-			if a, ok := d.AccountFor(h.person); ok {
-				given = append(given, a)
-			}
+			given = append(given, d.AccountsFor(h.person)...)
 		}
-		slices.SortFunc(given, func(a, b Account) int { return strings.Compare(a.Name, b.Name) })
+		slices.SortFunc(given, byName)
 		skip := d.hinted
 		for _, p := range d.Plan.People {
 			sh := d.shape(p)
@@ -330,22 +349,100 @@ func (d *Desired) Accounts() iter.Seq[Account] {
 	}
 }
 
-// AccountFor is the account a person should have here.
-func (d *Desired) AccountFor(p *Person) (Account, bool) {
+// AccountsFor are the accounts a person should have here.
+func (d *Desired) AccountsFor(p *Person) []Account {
+	a, hint, ok := d.first(p)
+	switch {
+	case !ok:
+		return nil
+	case !d.parted:
+		return []Account{a}
+	}
+	return d.each(a, hint.Parts)
+}
+
+// AccountNamed is the one of them that has a name.
+func (d *Desired) AccountNamed(p *Person, name string) (Account, bool) {
+	if a, _, ok := d.first(p); !d.parted || !ok {
+		return a, ok && a.Name == name
+	}
+	for _, a := range d.AccountsFor(p) {
+		if a.Name == name {
+			return a, true
+		}
+	}
+	return Account{}, false
+}
+
+// first is an account of a person with the login for its name, and what is said of it by hand.
+func (d *Desired) first(p *Person) (a Account, h model.AccountHint, ok bool) {
 	sh := d.shape(p)
 	if sh == nil {
-		return Account{}, false
+		return a, h, false
 	}
-	a := Account{Person: p, Name: p.ID, shape: sh, on: d}
-	if h, ok := p.Declared.Accounts[d.Target.Name]; ok {
-		if h.None {
-			return Account{}, false
+	a = Account{Person: p, Name: p.ID, shape: sh, on: d}
+	if h = p.Declared.Accounts[d.Target.Name]; h.Name != "" {
+		a.Name, a.Given = h.Name, true
+	}
+	return a, h, !h.None
+}
+
+// each makes an account for every combination of what the further parts of the
+// name are to be; what is given by hand counts instead of what grants ask for.
+func (d *Desired) each(a Account, byHand []model.Parts) []Account {
+	k := d.Schema.Account()
+	names := [][]string{{a.Name}}
+	for i, part := range k.Name[1:] {
+		values := d.texts(a.Person, byHand, part.Name)
+		if values == nil {
+			values = a.shape.partsOf(i, d.scope(a.Person))
 		}
-		if h.Name != "" {
-			a.Name, a.Given = h.Name, true
+		if values == nil {
+			values = []string{part.Usual}
+		}
+		var longer [][]string
+		for _, name := range names {
+			for _, v := range values {
+				longer = append(longer, append(slices.Clone(name), v))
+			}
+		}
+		names = longer
+	}
+	out := make([]Account, 0, len(names))
+	for _, name := range names {
+		one := a
+		one.Name = k.Compose(name...)
+		_, one.Rest = k.Login(one.Name)
+		if !slices.ContainsFunc(out, func(b Account) bool { return b.Rest == one.Rest }) {
+			one.Nth = len(out)
+			out = append(out, one)
 		}
 	}
-	return a, true
+	return out
+}
+
+// texts are the values given by hand for a part of a name; nil when there are none.
+func (d *Desired) texts(p *Person, byHand []model.Parts, part string) (out []string) {
+	for _, h := range byHand {
+		if h.Name == part {
+			for _, v := range h.Values {
+				text, _ := d.Plan.kit.set.Fill(v.Raw, d.scope(p)) // its faults showed when it was resolved
+				out = append(out, text)
+			}
+		}
+	}
+	return out
+}
+
+// Most is the largest number of accounts that somebody should have here.
+func (d *Desired) Most() int {
+	most := 1
+	if d.parted {
+		for _, p := range d.Plan.People {
+			most = max(most, len(d.AccountsFor(p)))
+		}
+	}
+	return most
 }
 
 // index finds people by what an account may show of them. Each part is made
@@ -377,6 +474,7 @@ func (p *Plan) makeIndex() {
 // Named returns the people whom an account of this name would be, by the name
 // they go by on this target. given says that it was given by hand.
 func (d *Desired) Named(name string) (people []*Person, given bool) {
+	name, _ = d.Schema.Account().Login(name)
 	for _, h := range d.hinted {
 		if h.Name == name || d.Schema.FoldNames && strings.EqualFold(h.Name, name) {
 			return []*Person{h.person}, true

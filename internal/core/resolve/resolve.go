@@ -41,6 +41,7 @@ type kit struct {
 	fields    map[string]*[]field // see shared
 	texts     map[string]*expr.Template
 	names     map[string]*regexp.Regexp // what an account can be called, by kind
+	patterns  map[string]*regexp.Regexp // by themselves
 }
 
 // Resolve computes the plan for a day. params override those of the
@@ -48,7 +49,7 @@ type kit struct {
 // worked out are returned as declare.Faults, all of them.
 func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Time, params map[string]string) (*Plan, error) {
 	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, reaching: map[string][]*grant{}, bundles: map[string]*bundle{}, shapes: map[string]*shape{}, fields: map[string]*[]field{},
-		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}}
+		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}, patterns: map[string]*regexp.Regexp{}}
 	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas, kit: k, params: expr.Vars{}}}
 	r.readParams(params)
 	r.readTargets()
@@ -121,6 +122,7 @@ func (r *resolver) readTargets() {
 		}
 		d := &Desired{Target: t, Schema: r.plan.schemas[t.Kind], Settings: map[string]string{}, Plan: r.plan,
 			vars: expr.Vars{"name": name, "kind": t.Kind, "tags": tags}}
+		d.parted = len(d.Schema.Account().Name) > 1
 		scope := expr.Scope{Target: d.vars, Params: r.plan.params, Day: r.plan.Day}
 		d.Address = r.fill(t.Address, scope, "address of "+name)
 		d.Login = r.fill(t.Login.As, scope, "login of "+name)
@@ -210,6 +212,8 @@ func (r *resolver) own(p *Person) {
 		p.State = Expected
 	case u.Span.Until != "" && r.plan.Day > u.Span.Until:
 		p.State = Left
+	case u.Suspended.Holds(r.plan.Day):
+		p.State = Suspended
 	default:
 		p.State = Active
 	}
@@ -217,7 +221,7 @@ func (r *resolver) own(p *Person) {
 		p.number = strconv.Itoa(u.Number)
 	}
 	for _, h := range u.Roles {
-		if p.State == Active && h.Span.Holds(r.plan.Day) {
+		if p.here() && h.Span.Holds(r.plan.Day) {
 			p.named = append(p.named, h.Name)
 		}
 	}
@@ -242,6 +246,9 @@ func (r *resolver) own(p *Person) {
 		}
 	}
 }
+
+// here says whether the person's days hold, shut or not.
+func (p *Person) here() bool { return p.State == Active || p.State == Suspended }
 
 // together lays a person's texts side by side in memory: comparing reads them
 // one after the other, person by person, and is bound by how fast memory is.
@@ -287,7 +294,7 @@ func (r *resolver) rolesOf(p *Person) []string {
 	names := slices.Clone(p.named)
 	asked := &remembered{Person: p}
 	for _, role := range r.held {
-		if p.State != Active {
+		if !p.here() {
 			break
 		}
 		yes, err := r.set.Holds(role.HeldWhen.Raw, expr.Scope{User: asked, Params: r.plan.params, Day: r.plan.Day})
@@ -381,19 +388,18 @@ func (r *resolver) naming() {
 	for name, d := range r.plan.Targets {
 		by := map[string]*Person{}
 		for _, h := range d.hinted {
-			a, ok := d.AccountFor(h.person)
-			if !ok {
-				continue
-			}
-			other := by[a.Name]
-			by[a.Name] = h.person
-			if p, is := r.plan.Person(a.Name); is && p != h.person {
-				if b, asked := d.AccountFor(p); asked && b.Name == a.Name {
-					other = p
+			for _, a := range d.AccountsFor(h.person) {
+				other := by[a.Name]
+				by[a.Name] = h.person
+				login, _ := d.Schema.Account().Login(a.Name)
+				if p, is := r.plan.Person(login); is && p != h.person {
+					if slices.ContainsFunc(d.AccountsFor(p), func(b Account) bool { return b.Name == a.Name }) {
+						other = p
+					}
 				}
-			}
-			if other != nil {
-				r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name, min(other.ID, h.person.ID), max(other.ID, h.person.ID))
+				if other != nil {
+					r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name, min(other.ID, h.person.ID), max(other.ID, h.person.ID))
+				}
 			}
 		}
 	}
@@ -404,7 +410,9 @@ func (r *resolver) naming() {
 func (r *resolver) called(p *Person) {
 	var told []string // kinds
 	for _, target := range p.bundle.targets {
-		kind := r.plan.Targets[target].Target.Kind
+		d := r.plan.Targets[target]
+		kind := d.Target.Kind
+		r.parts(d, p)
 		if _, hinted := p.Declared.Accounts[target]; hinted || slices.Contains(told, kind) || r.names[kind] == nil {
 			continue
 		}
@@ -413,4 +421,36 @@ func (r *resolver) called(p *Person) {
 			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}", p.ID, target, kind, target)
 		}
 	}
+}
+
+// parts checks what the further parts of a person's names come to.
+func (r *resolver) parts(d *Desired, p *Person) {
+	if !d.parted {
+		return
+	}
+	if h := p.Declared.Accounts[d.Target.Name]; len(h.Parts) > 0 {
+		for _, part := range h.Parts {
+			for _, v := range part.Values {
+				r.fill(v, d.scope(p), part.Name+" of "+p.ID)
+			}
+		}
+	}
+	k := d.Schema.Account()
+	for _, a := range d.AccountsFor(p) {
+		part, fits := k.Fit(a.Name, func(pattern, text string) bool { return r.matches(pattern, text) })
+		if !fits && part.Name != k.Name[0].Name {
+			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s): its %s must match %s", a.Name, d.Target.Name, d.Target.Kind, part.Name, part.Pattern)
+		}
+	}
+}
+
+func (r *resolver) matches(pattern, text string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	re := r.patterns[pattern]
+	if re == nil {
+		re = regexp.MustCompile(pattern)
+		r.patterns[pattern] = re
+	}
+	return re.MatchString(text)
 }

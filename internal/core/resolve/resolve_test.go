@@ -29,6 +29,13 @@ var schemas = map[string]model.Schema{
 		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
 }
 
+func one(list []resolve.Account) (a resolve.Account, ok bool) {
+	if len(list) == 1 {
+		return list[0], true
+	}
+	return a, false
+}
+
 const company = `roost: 1
 params: {domain: ternsound.example, port: "22"}
 users:
@@ -155,7 +162,7 @@ func TestRolesHeld(t *testing.T) {
 // For every desired value we can say which line of which file asks for it, through which role.
 func TestLineage(t *testing.T) {
 	p := must(t)
-	a, ok := p.Account("marit.fell", "arctic-tern")
+	a, ok := one(p.Accounts("marit.fell", "arctic-tern"))
 	if !ok {
 		t.Fatal("no account")
 	}
@@ -280,7 +287,7 @@ func TestPowers(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	a, _ := p.Account("cover", "ticketing")
+	a, _ := one(p.Accounts("cover", "ticketing"))
 	var got []string
 	for _, w := range a.Want() {
 		got = append(got, w.Name+"="+strings.Join(w.Values, "+"))

@@ -27,8 +27,9 @@ type shape struct {
 	n      int      // see Account.Shape
 	fields *[]field // sorted by name; shapes that ask for the same values share one list
 	why    model.Origin
-	sets   []Joining      // sorted by kind and name
-	whys   []model.Origin // of the fields
+	sets   []Joining          // sorted by kind and name
+	whys   []model.Origin     // of the fields
+	parts  [][]*expr.Template // what the further parts of names are to be, by part; nil: as usual
 	rivals []rival
 }
 
@@ -101,7 +102,12 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	l.put(field{name: model.Disabled, fixed: []string{"no"}}, sh.why)
 	for _, g := range grants {
 		for _, nt := range g.Account {
-			l.lay(nt, g)
+			if !r.part(sh, schema, nt.Name, nt.Text) {
+				l.lay(nt, g)
+			}
+		}
+		for _, p := range g.Parts {
+			r.part(sh, schema, p.Name, p.Values...)
 		}
 		why := model.Origin{Role: g.role, At: g.Pos}
 		for _, set := range g.sets() {
@@ -188,6 +194,34 @@ func (l *layers) lay(nt model.NamedText, g *grant) {
 	default:
 		l.sh.rivals = append(l.sh.rivals, rival{nt.Name, t, nt.Text.Pos, g.role})
 	}
+}
+
+// part adds to what a further part of names is to be; false when it is none.
+func (r *resolver) part(sh *shape, schema model.Schema, name string, values ...model.Text) bool {
+	parts := schema.Account().Name
+	at := slices.IndexFunc(parts, func(p model.NamePart) bool { return p.Name == name })
+	if at < 1 {
+		return false
+	}
+	if sh.parts == nil {
+		sh.parts = make([][]*expr.Template, len(parts)-1)
+	}
+	for _, v := range values {
+		sh.parts[at-1] = append(sh.parts[at-1], r.template(v.Raw))
+	}
+	return true
+}
+
+// partsOf are the values of a further part of names; nil when none is asked for.
+func (sh *shape) partsOf(i int, scope expr.Scope) (out []string) {
+	if i >= len(sh.parts) {
+		return nil
+	}
+	for _, t := range sh.parts[i] {
+		b, _ := t.Append(nil, scope) // its faults showed when it was resolved
+		out = append(out, string(b))
+	}
+	return out
 }
 
 // enter puts holders into a set, and into the groups around it where the target cannot nest.
@@ -352,6 +386,13 @@ func (r *resolver) check(p *Person) {
 		}
 		for _, x := range sh.rivals {
 			r.contradiction(p, d, sh, x)
+		}
+		for _, part := range sh.parts {
+			for _, t := range part {
+				if _, err := t.Append(nil, d.scope(p)); err != nil {
+					r.fault(sh.why.At, "a part of the name of %s: %v", p.ID, err)
+				}
+			}
 		}
 	}
 }

@@ -21,16 +21,33 @@ func (p *Plan) Trace(a *model.Act) {
 	a.Changes = changes
 }
 
+// account is the account of a user that has a name, or their first one.
+func (d *Desired) account(user, name string) (Account, bool) {
+	list := d.Plan.Accounts(user, d.Target.Name)
+	for _, a := range list {
+		if a.Name == name {
+			return a, true
+		}
+	}
+	if len(list) == 0 {
+		return Account{}, false
+	}
+	return list[0], true
+}
+
 // origins finds the lineage of an act's attributes.
 func (d *Desired) origins(a *model.Act) func(attribute string) model.Origin {
 	none := func(string) model.Origin { return model.Origin{} }
-	account, asked := d.Plan.Account(a.User, d.Target.Name)
+	account, asked := d.account(a.User, a.Account())
 	switch {
 	case a.Moves():
 		return func(string) model.Origin { return d.joining(a, account, asked) }
 	case a.Object == model.Account:
 		if !asked {
 			return none
+		}
+		if account.Suspended() && a.Verb == model.Disable {
+			return func(string) model.Origin { return model.Origin{At: account.Declared.Suspended.Pos} }
 		}
 		return func(attribute string) model.Origin {
 			for i := range account.Fields() {

@@ -26,6 +26,7 @@ const (
 	LastAdmin     = "last administrator"
 	Elevated      = "elevation"
 	NeverWith     = "never-with"
+	OnPurpose     = "shut on purpose"
 )
 
 // Facts are what is known of one target when its steps are looked at: at the
@@ -38,6 +39,7 @@ type Facts struct {
 	Power          Power                        // what makes somebody superuser there
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
+	Purpose        map[string]int64             // accounts that a bulk round shut on purpose, by name → that round
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
@@ -91,7 +93,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 		return
 	}
 	name := f.Target.Name
-	var removed, disabled, elevated some
+	var removed, disabled, elevated, reopened some
 	admins := newAdmins(f)
 	for i, s := range steps {
 		at := first + i
@@ -100,6 +102,8 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 			removed.add(s.Name, at)
 		case Shuts(s.Act):
 			disabled.add(s.Name, at)
+		case s.Verb == model.Enable && f.Purpose[s.Name] != 0:
+			reopened.add(fmt.Sprintf("%s (round %d)", s.Name, f.Purpose[s.Name]), at)
 		}
 		if kind, touched, why := f.guards(s.Act); kind != "" {
 			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched, name, why)
@@ -115,6 +119,9 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	l := f.Target.Limits
 	h.count(Removals, "remove", removed, f.Closed.Removed, f, l.Remove, l.RemoveShare)
 	h.count(Disables, "disable", disabled, f.Closed.Disabled, f, l.Disable, l.DisableShare)
+	if len(reopened.names) > 0 {
+		h.hold(OnPurpose, name, false, reopened.steps, "it would open on %s what a round shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
+	}
 	if len(elevated.names) > 0 {
 		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))
 	}

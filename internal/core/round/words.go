@@ -43,6 +43,8 @@ func Before(a model.Act) string {
 		return adopted(a, func(c model.Change) []string { return c.Before }, "nobody’s")
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.Before })
+	case a.Verb == model.Remove && a.Object == model.Account && len(a.Changes) > 0:
+		return door(a, func(c model.Change) []string { return c.Before })
 	}
 	return list(a, func(c model.Change) []string { return c.Before })
 }
@@ -63,8 +65,21 @@ func After(a model.Act) string {
 		return adopted(a, func(c model.Change) []string { return c.After }, a.User)
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.After })
+	case a.Verb == model.Remove:
+		return left(a)
 	}
 	return list(a, func(c model.Change) []string { return c.After })
+}
+
+// left says what becomes of the home of an account that is removed.
+func left(a model.Act) string {
+	switch a.After().One(model.Home) {
+	case model.HomeArchived:
+		return "gone, its home archived"
+	case model.HomeRemoved:
+		return "gone, and its home"
+	}
+	return ""
 }
 
 // adopted says whose an account is, or under what name it is known as theirs.
@@ -116,8 +131,8 @@ func list(a model.Act, side func(model.Change) []string) string {
 
 // Because names the role, and the line, that ask for the act.
 func Because(a model.Act) string {
-	if a.Verb == model.LeaveIt || a.Verb == model.Disable || a.Verb == model.Remove {
-		return "not declared" // nothing asks for it any more
+	if a.Verb == model.LeaveIt || a.Verb == model.Remove {
+		return nothing
 	}
 	for _, c := range a.Changes {
 		switch {
@@ -127,8 +142,13 @@ func Because(a model.Act) string {
 			return fmt.Sprintf("%s line %d", c.Why.At.File, c.Why.At.Line)
 		}
 	}
+	if a.Verb == model.Disable {
+		return nothing
+	}
 	return ""
 }
+
+const nothing = "not declared" // nothing asks for it any more
 
 // Say is one sentence on an act, for the record: "create account marit.fell: number 1042 · shell /bin/bash".
 func Say(a model.Act) string {
