@@ -88,7 +88,7 @@ func TestCommandLine(t *testing.T) {
 	if out, err := d.Hosts["arctic-tern"].Exec("gpasswd -a marit.fell deck; chsh -s /bin/sh hanne.vik; groupadd -g 5999 all-hands"); err != nil {
 		t.Fatal(out)
 	}
-	expect(t, d, 4, "number is '5999'", "run", "1")
+	expect(t, d, 4, "number is 5999", "run", "1")
 	expect(t, d, 0, "■ incomplete", "round", "list")
 	expect(t, d, 1, "round 1 is incomplete; what is still to do goes into a new one", "run", "1")
 	expect(t, d, 0, "Comment is entry", "record", "comment", "3", "agreed")

@@ -183,7 +183,11 @@ func (s *Service) carryTarget(ctx context.Context, r store.Round, target string,
 	var steps []work.Step
 	for _, row := range rows {
 		if row.Wave == p.wave && row.Tier == p.tier {
-			steps = append(steps, work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}})
+			st := work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}}
+			if row.Outcome == running && row.Trial != "" {
+				st.Trial = connect.Mark{Token: row.Trial, Until: *row.TrialEnds}
+			}
+			steps = append(steps, st)
 		}
 	}
 	return s.runner.Target(ctx, r.ID, target, steps, work.How{FailShare: failShare, Guard: s.guard(r, target), After: func() {

@@ -130,6 +130,9 @@ func side(changes []model.Change, before bool) map[string]any {
 	out := map[string]any{}
 	for _, c := range changes {
 		v := c.After
+		if c.Sealed != "" {
+			v = []string{"(sealed)"}
+		}
 		if before {
 			v = c.Before
 		}

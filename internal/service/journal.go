@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
@@ -34,6 +35,14 @@ func (j journal) Begin(ctx context.Context, round int64, l work.Lease, steps []w
 		return errors.Join(work.ErrLost, err)
 	}
 	return work.ErrStopped
+}
+
+func (j journal) Trial(ctx context.Context, round int64, l work.Lease, steps []work.Step, m connect.Mark) error {
+	n, err := j.s.Store.TrialSteps(ctx, round, store.Holder(l), seqsOf(steps, func(s work.Step) int { return s.Seq }), m.Token, m.Until)
+	if err == nil && int(n) < len(steps) {
+		return work.ErrLost
+	}
+	return err
 }
 
 // Halt stops a round because a guard refused steps of it.

@@ -2,6 +2,8 @@ package service
 
 import (
 	"bytes"
+	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -10,6 +12,9 @@ import (
 	"strings"
 
 	"filippo.io/age"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/store"
 )
 
 // sealer seals secrets under a key file that the server alone reads.
@@ -61,6 +66,29 @@ func writeKey(file, key string) error {
 		return fmt.Errorf("key file: %w", err)
 	}
 	return nil
+}
+
+// sealFor seals a value that an act sets, and returns the id by which the act names it.
+func (s *Service) sealFor(ctx context.Context, plain []byte) (id string, err error) {
+	body, err := s.seal.close(plain)
+	if err != nil {
+		return "", err
+	}
+	id = rand.Text()
+	return id, s.Store.PutSealed(ctx, id, body, s.now())
+}
+
+// unseal opens a value for a target, at the last moment.
+func (s *Service) unseal(ctx context.Context, id string) (connect.Secret, error) {
+	body, err := s.Store.Sealed(ctx, id)
+	if err == store.ErrNone {
+		return connect.Secret{}, errors.New("is no longer kept")
+	}
+	if err != nil {
+		return connect.Secret{}, err
+	}
+	plain, err := s.seal.open(body)
+	return connect.Seal(plain), err
 }
 
 func (s *sealer) close(plain []byte) ([]byte, error) {

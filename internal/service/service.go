@@ -100,7 +100,7 @@ func New(c Config) (*Service, error) {
 	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()
-	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Log: c.Log, Batch: c.Batch}
+	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Unseal: s.unseal, Log: c.Log, Batch: c.Batch}
 	return s, nil
 }
 

@@ -32,7 +32,8 @@ type tern struct {
 	mu      sync.Mutex
 	objects map[string]model.Object
 	err     error
-	refuses string // the name it does not make
+	refuses string                    // the name it does not make
+	secrets map[string]connect.Secret // what was set, by account
 	pause   time.Duration
 }
 
@@ -100,6 +101,12 @@ func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 		if a.Name == f.refuses {
 			out[i] = connect.Answer{Outcome: connect.Failed, Words: "the disk is full"}
 			continue
+		}
+		for _, s := range a.Secrets {
+			if f.secrets == nil {
+				f.secrets = map[string]connect.Secret{}
+			}
+			f.secrets[a.Name] = s
 		}
 		standing, words := connect.Judge(a, f.Schema(), f)
 		if standing != connect.Ready {

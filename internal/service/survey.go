@@ -205,13 +205,26 @@ func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) 
 	if err != nil {
 		return err
 	}
-	r.Accounts, err = work.Survey(ctx, c, access, func(objects []model.Object) error { return seen.Put(ctx, objects) })
+	r.Accounts, err = work.Survey(ctx, c, access, work.Sink{
+		Put:    func(objects []model.Object) error { return seen.Put(ctx, objects) },
+		Trials: func() ([]connect.Mark, error) { return s.trialsOn(ctx, name) },
+	})
 	if err != nil {
 		return err
 	}
 	changed, err := seen.Done(ctx)
 	r.Changed = len(changed)
 	return err
+}
+
+// trialsOn are the changes that may be on trial on a target.
+func (s *Service) trialsOn(ctx context.Context, target string) ([]connect.Mark, error) {
+	list, err := s.Store.TrialsOn(ctx, target)
+	out := make([]connect.Mark, len(list))
+	for i, t := range list {
+		out[i] = connect.Mark{Token: t.Token, Until: t.Until}
+	}
+	return out, err
 }
 
 // contestFor is for how long something put right is remembered, to notice when it comes back.

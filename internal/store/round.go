@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -60,6 +61,8 @@ type Step struct {
 	Outcome   string
 	Words     string
 	Tries     int
+	Trial     string     // the token of the trial on which the target took it last
+	TrialEnds *time.Time // when it goes back by itself
 	StartedAt *time.Time
 	EndedAt   *time.Time
 }
@@ -77,6 +80,8 @@ type stepRow struct {
 	Outcome   string     `db:"outcome"`
 	Words     string     `db:"words"`
 	Tries     int        `db:"tries"`
+	Trial     string     `db:"trial_token"`
+	TrialEnds *time.Time `db:"trial_until"`
 	StartedAt *time.Time `db:"started_at"`
 	EndedAt   *time.Time `db:"ended_at"`
 }
@@ -295,12 +300,12 @@ func (s *Store) TargetSteps(ctx context.Context, round int64, target string) ([]
 	return stepsOf(rows)
 }
 
-const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome, words, tries, started_at, ended_at`
+const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome, words, tries, trial_token, trial_until, started_at, ended_at`
 
 func stepsOf(rows []stepRow) ([]Step, error) {
 	out := make([]Step, len(rows))
 	for i, r := range rows {
-		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words, Tries: r.Tries, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
+		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words, Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 		if err := json.Unmarshal(r.Body, &out[i].Act); err != nil {
 			return nil, fmt.Errorf("step %d of round %d: %w", r.Seq, r.Round, err)
 		}
@@ -355,17 +360,51 @@ type Holder struct{ What, Owner string }
 // the lease of who asks still runs. Steps of a round that was stopped are not
 // begun, but for those that had begun before. It returns how many now run.
 func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (int64, error) {
-	args := []any{at, round, h.What, h.Owner, round}
-	for _, q := range seqs {
-		args = append(args, q)
-	}
-	res, err := s.exec(ctx, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
+	return s.markSteps(ctx, seqs, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
 		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))
-		AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `+oneOf(len(seqs)), args...)
-	if err != nil {
-		return 0, err
+		AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `,
+		at, round, h.What, h.Owner, round)
+}
+
+// TrialSteps journals that a target is about to take steps that have begun on
+// trial, if the lease of who asks still runs. It returns how many it journalled.
+func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (int64, error) {
+	return s.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
+		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running' AND seq IN `,
+		token, until, round, h.What, h.Owner)
+}
+
+// markSteps runs a statement for steps, by their numbers.
+func (s *Store) markSteps(ctx context.Context, seqs []int, statement string, args ...any) (total int64, err error) {
+	for from, to := range groups(len(seqs), 5000) {
+		all := slices.Clone(args)
+		for _, q := range seqs[from:to] {
+			all = append(all, q)
+		}
+		res, err := s.exec(ctx, statement+oneOf(to-from), all...)
+		if err != nil {
+			return total, err
+		}
+		n, err := res.RowsAffected()
+		if err != nil {
+			return total, err
+		}
+		total += n
 	}
-	return res.RowsAffected()
+	return total, nil
+}
+
+// Trial is a change that a target holds, or may hold, until it is confirmed or a time is over.
+type Trial struct {
+	Token string    `db:"trial_token"`
+	Until time.Time `db:"trial_until"`
+}
+
+// TrialsOn returns the trials on a target of which nobody knows yet how they ended.
+func (s *Store) TrialsOn(ctx context.Context, target string) (out []Trial, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT DISTINCT s.trial_token, s.trial_until FROM round r JOIN step s ON s.round = r.id
+		WHERE r.ended_at IS NULL AND r.state IN ('running', 'stopped') AND s.target = ? AND s.outcome = 'running' AND s.trial_token <> ''`, target)
+	return out, err
 }
 
 // HoldsLease says whether the lease of a holder still runs.

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/model"
 )
 
@@ -32,7 +33,13 @@ type table struct {
 	ends    map[int]int
 	leases  map[string]string
 	until   map[string]time.Time
+	trials  map[int]connect.Mark
 	stopped bool
+}
+
+func newTable() *table {
+	return &table{outcome: map[int]connect.Outcome{}, tries: map[int]int{}, ends: map[int]int{},
+		leases: map[string]string{}, until: map[string]time.Time{}, trials: map[int]connect.Mark{}}
 }
 
 const inHand connect.Outcome = "running"
@@ -42,6 +49,8 @@ const inHand connect.Outcome = "running"
 type process struct {
 	*table
 	target *simulated
+	memory *connecttest.Memory // in place of target
+	chance *rand.Rand          // for it
 	calls  int
 	diesAt int
 	before bool
@@ -72,9 +81,16 @@ func (p *process) after() error {
 	return nil
 }
 
+func (p *process) random() *rand.Rand {
+	if p.memory != nil {
+		return p.chance
+	}
+	return p.target.random
+}
+
 // answered is after, for the database: its answer may be lost although it did what it was told.
 func (p *process) answered() error {
-	if p.target.random.IntN(6) == 0 {
+	if p.random().IntN(6) == 0 {
 		return errors.Join(errors.New("connection to the database lost"), p.after())
 	}
 	return p.after()
@@ -138,6 +154,21 @@ func (p *process) End(_ context.Context, _ int64, results []Result) error {
 		}
 		p.outcome[r.Seq] = r.Outcome
 		p.ends[r.Seq]++
+	}
+	return p.answered()
+}
+
+func (p *process) Trial(_ context.Context, _ int64, l Lease, steps []Step, mark connect.Mark) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if !p.step() {
+		return errDead
+	}
+	if p.leases[l.What] != l.Owner || time.Now().After(p.until[l.What]) {
+		return errors.Join(ErrLost, p.after())
+	}
+	for _, s := range steps {
+		p.trials[s.Seq] = mark
 	}
 	return p.answered()
 }
@@ -260,7 +291,7 @@ func (s *simulated) answer(a connect.Act, out *connect.Answer) (lost bool) {
 // after the other, then one that lives; sometimes somebody stops the round.
 func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Duration) {
 	random := rand.New(rand.NewPCG(seed, 7))
-	tab := &table{outcome: map[int]connect.Outcome{}, tries: map[int]int{}, ends: map[int]int{}, leases: map[string]string{}, until: map[string]time.Time{}}
+	tab := newTable()
 	target := &simulated{t: t, random: random, made: map[string]int{}, foreign: map[string]bool{}, broken: map[string]bool{}, shielded: map[string]bool{}, shieldedFrom: time.Now().Add(time.Duration(random.IntN(4000)) * time.Millisecond)}
 	const n = 7
 	var all []Step

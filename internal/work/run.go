@@ -19,6 +19,7 @@ import (
 type Step struct {
 	Seq int
 	connect.Act
+	Trial connect.Mark // of steps that had begun: the trial on which the target took them, or was about to; the zero Mark is none
 }
 
 // Result is what became of a step.
@@ -37,6 +38,9 @@ type Journal interface {
 	// It returns ErrStopped when the round was stopped, and ErrLost when the lease
 	// no longer runs: then they are not to be tried.
 	Begin(ctx context.Context, round int64, l Lease, steps []Step) error
+	// Trial says that a target is about to take steps that have begun on trial. It
+	// returns ErrLost when the lease no longer runs: then the trial does not begin.
+	Trial(ctx context.Context, round int64, l Lease, steps []Step, mark connect.Mark) error
 	// End says what became of them.
 	End(ctx context.Context, round int64, results []Result) error
 	// Halt says that a guard has stopped the round, and why.
@@ -75,6 +79,7 @@ type Runner struct {
 	Owner   string // of the leases: one for each process
 	Journal Journal
 	Reach   Reach
+	Unseal  func(ctx context.Context, id string) (connect.Secret, error) // opens sealed values of acts; nil: there are none
 	Log     *slog.Logger
 	Batch   int // steps in one batch: up to two of them are under way when something breaks
 
@@ -118,7 +123,7 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 		if w.lost == nil && time.Since(began) > targetFor {
 			w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
 		}
-		batch := steps[:min(r.Batch, len(steps))]
+		batch := steps[:w.most(context.WithoutCancel(ctx), steps)]
 		steps = steps[len(batch):]
 		// A batch that has begun is finished even if we are asked to stop.
 		if err := w.batch(context.WithoutCancel(ctx), batch); err != nil {
@@ -144,7 +149,22 @@ type worker struct {
 	log           *slog.Logger
 	session       connect.Session
 	lost          *connect.Answer // why the target is given up: it is not tried again for each batch
+	trials        []connect.Mark  // that may run: they are ended before anything else is done
 	writing       chan error      // ends when the outcome of the batch before is written down; nil: it is
+}
+
+// most is how many steps are in the next batch. A target that takes changes all
+// or nothing takes them all at once.
+func (w *worker) most(ctx context.Context, steps []Step) int {
+	for _, s := range steps {
+		if s.Trial != (connect.Mark{}) && !slices.Contains(w.trials, s.Trial) {
+			w.trials = append(w.trials, s.Trial)
+		}
+	}
+	if w.lost == nil && w.ready(ctx) == nil && connect.AllOrNothing(w.session) {
+		return len(steps)
+	}
+	return min(w.Batch, len(steps))
 }
 
 func (w *worker) batch(ctx context.Context, steps []Step) error {
@@ -282,13 +302,14 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 			w.giveUp(ctx, results, open)
 			return results
 		}
+		if open = w.opened(ctx, steps, results, open); len(open) == 0 {
+			return results
+		}
 		acts := make([]connect.Act, len(open))
 		for k, i := range open {
 			acts[k] = steps[i].Act
 		}
-		during, cancel := context.WithTimeout(ctx, batchFor)
-		answers := w.session.Apply(during, acts)
-		cancel()
+		answers := w.apply(ctx, steps, acts)
 		var unsure []int
 		for k, i := range open {
 			results[i].Answer = answers[k]
@@ -297,6 +318,7 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 				unsure = append(unsure, i)
 			}
 		}
+		w.prove(ctx, acts, results, open)
 		if open = unsure; len(open) > 0 {
 			w.log.Warn("connection lost", "steps", len(open), "try", try, "error", results[open[0]].Words)
 			w.session.Close()
@@ -311,6 +333,101 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		}
 	}
 	return results
+}
+
+// shutBy says whether an act of the same batch shuts an account, or removes it.
+func shutBy(acts []connect.Act, account string) bool {
+	return slices.ContainsFunc(acts, func(a connect.Act) bool {
+		return a.Object == model.Account && a.Name == account && (a.Verb == model.Disable || a.Verb == model.Remove)
+	})
+}
+
+// opened opens the sealed values of steps. One that cannot be opened ends its step,
+// and where a target takes all or nothing all of them. It returns the others.
+func (w *worker) opened(ctx context.Context, steps []Step, results []Result, open []int) []int {
+	var rest []int
+	refused := ""
+	for _, i := range open {
+		secrets := map[string]connect.Secret{}
+		for _, c := range steps[i].Changes {
+			if c.Sealed == "" {
+				continue
+			}
+			secret, err := w.unseal(ctx, c.Sealed)
+			if err != nil {
+				refused = fmt.Sprintf("the sealed %s of %s: %v", c.Attribute, steps[i].Name, err)
+				results[i].Answer = connect.Answer{Outcome: connect.Failed, Words: refused}
+				break
+			}
+			secrets[c.Attribute] = secret
+		}
+		if results[i].Outcome != connect.Failed {
+			steps[i].Secrets = secrets
+			rest = append(rest, i)
+		}
+	}
+	if refused == "" || !connect.AllOrNothing(w.session) {
+		return rest
+	}
+	w.lost = &connect.Answer{Outcome: connect.NotTried, Words: "the target takes all of it or nothing: " + refused}
+	w.giveUp(ctx, results, rest)
+	return nil
+}
+
+func (w *worker) unseal(ctx context.Context, id string) (s connect.Secret, err error) {
+	if w.Unseal == nil {
+		return s, errors.New("nobody can open it")
+	}
+	return w.Unseal(ctx, id)
+}
+
+// apply lets the target take acts: whole and on trial where it can, else one by one.
+func (w *worker) apply(ctx context.Context, steps []Step, acts []connect.Act) []connect.Answer {
+	during, cancel := context.WithTimeout(ctx, batchFor)
+	defer cancel()
+	answers, whole := connect.Whole(during, w.session, acts, func(m connect.Mark) error {
+		err := w.persist(ctx, func() error { return w.Journal.Trial(ctx, w.round, w.lease, steps, m) })
+		if err == nil {
+			w.trials = append(w.trials, m)
+		}
+		return err
+	})
+	if !whole {
+		return w.session.Apply(during, acts)
+	}
+	if !slices.ContainsFunc(answers, func(a connect.Answer) bool { return a.Outcome == connect.Unsure }) {
+		w.trials = nil // it is confirmed, or has gone back
+		for i, a := range acts {
+			if answers[i].Outcome == connect.NotTried && a.Again && len(a.Secrets) > 0 { // what was set before cannot be read
+				answers[i] = connect.Answer{Outcome: connect.OutOfReach, Words: answers[i].Words + untold}
+			}
+		}
+		return answers
+	}
+	for i := range answers { // of all or nothing nobody knows a part
+		answers[i].Outcome = connect.Unsure
+	}
+	return answers
+}
+
+// prove signs in with what was set and cannot be read back, and tells of it. What
+// does not work was not done, whatever the target said.
+func (w *worker) prove(ctx context.Context, acts []connect.Act, results []Result, open []int) {
+	for k, i := range open {
+		secret, set := acts[k].Secrets[model.Password]
+		if !set || results[i].Outcome != connect.Done {
+			continue
+		}
+		p, words := connect.NotProved, "the account is shut"
+		if o := results[i].Answer.Object; (o == nil || o.Attributes.One(model.Disabled) != "yes") && !shutBy(acts, acts[k].Name) {
+			p, words = connect.Prove(ctx, w.session, acts[k].Name, secret)
+		}
+		if p == connect.Disproved {
+			results[i].Outcome = connect.Failed
+		}
+		words = strings.TrimSuffix(string(p)+": "+words, ": ")
+		results[i].Words = strings.TrimPrefix(results[i].Words+"; "+words, "; ")
+	}
 }
 
 const untold = "; it was tried before, and whether it was carried out the next survey will tell"
@@ -418,9 +535,20 @@ func (w *worker) open(ctx context.Context) error {
 		return err
 	}
 	w.connector = c
-	w.session, err = c.Open(ctx, access)
+	session, err := c.Open(ctx, access)
 	b.note(err, time.Now())
-	return err
+	if err != nil {
+		return err
+	}
+	for len(w.trials) > 0 {
+		if err := connect.Settle(ctx, session, w.trials[0]); err != nil {
+			session.Close()
+			return fmt.Errorf("a change that may be on trial until %s cannot be ended: %w", w.trials[0].Until.UTC().Format(time.RFC3339), err)
+		}
+		w.trials = w.trials[1:]
+	}
+	w.session = session
+	return nil
 }
 
 // ErrHeld says that somebody else has the lease.

@@ -145,6 +145,8 @@ func (m *memory) Begin(_ context.Context, _ int64, l Lease, steps []Step) error 
 	return nil
 }
 
+func (m *memory) Trial(context.Context, int64, Lease, []Step, connect.Mark) error { return nil }
+
 func (m *memory) End(_ context.Context, _ int64, results []Result) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
@@ -419,12 +421,12 @@ func TestHolders(t *testing.T) {
 func TestSurvey(t *testing.T) {
 	f := &fake{t: t}
 	portions, n := 0, 0
-	accounts, err := Survey(context.Background(), f, connect.Access{}, func(list []model.Object) error { portions++; n += len(list); return nil })
+	accounts, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func(list []model.Object) error { portions++; n += len(list); return nil }})
 	if err != nil || accounts != 1250 || n != 2500 || portions != 3 {
 		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts, n, portions)
 	}
 	full := errors.New("disk full")
-	if _, err := Survey(context.Background(), f, connect.Access{}, func([]model.Object) error { return full }); !errors.Is(err, full) {
+	if _, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func([]model.Object) error { return full }}); !errors.Is(err, full) {
 		t.Errorf("%v", err)
 	}
 }

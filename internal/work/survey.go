@@ -65,22 +65,33 @@ func fitMembers(o *model.Object, attribute string) {
 	o.Attributes = o.Attributes.With(attribute, list...)
 }
 
-// Survey reads a whole target and hands its objects on in portions, so that
-// they can be stored while more come. It returns how many accounts it saw that
-// are people's rather than the target's own.
-func Survey(ctx context.Context, c connect.Connector, a connect.Access, put func([]model.Object) error) (accounts int, err error) {
+// Sink takes what a survey tells.
+type Sink struct {
+	// Put takes objects, in portions, so that they can be stored while more come.
+	Put func([]model.Object) error
+	// Trials are the changes that may be on trial there: they are ended before
+	// anything is read. nil: there are none.
+	Trials func() ([]connect.Mark, error)
+}
+
+// Survey reads a whole target. It returns how many accounts it saw that are
+// people's rather than the target's own.
+func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink) (accounts int, err error) {
 	s, err := c.Open(ctx, a)
 	if err != nil {
 		return 0, err
 	}
 	defer s.Close()
+	if err := settle(ctx, s, to.Trials); err != nil {
+		return 0, err
+	}
 	const portion = 1000
 	batch := make([]model.Object, 0, portion)
 	flush := func() error {
 		if len(batch) == 0 {
 			return nil
 		}
-		err := put(batch)
+		err := to.Put(batch)
 		batch = batch[:0]
 		return err
 	}
@@ -102,6 +113,20 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, put func
 		err = flush()
 	}
 	return accounts, err
+}
+
+// settle ends what may be on trial, where a target takes anything so.
+func settle(ctx context.Context, s connect.Session, trials func() ([]connect.Mark, error)) error {
+	if trials == nil || !connect.AllOrNothing(s) {
+		return nil
+	}
+	marks, err := trials()
+	for _, m := range marks {
+		if err == nil {
+			err = connect.Settle(ctx, s, m)
+		}
+	}
+	return err
 }
 
 // Each calls do for every item, at most width at once, and waits for all.

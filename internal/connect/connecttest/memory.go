@@ -18,9 +18,9 @@ import (
 // every kind of object, names of two parts, secrets, sessions, surveys from a
 // mark, and changes on trial. It is one target, and its own connector.
 type Memory struct {
-	Now     func() time.Time // nil: time.Now
-	Trial   time.Duration    // how long a change is taken on trial; 0: a minute
-	Trouble func(op string) error
+	Now     func() time.Time      // nil: time.Now
+	Trial   time.Duration         // how long a change is taken on trial; 0: a minute
+	Trouble func(op string) error // what goes wrong when it is asked for something; nil: nothing
 
 	mu       sync.Mutex
 	objects  map[model.Named]*model.Object // of sets without their members
@@ -28,6 +28,7 @@ type Memory struct {
 	secrets  map[model.Named]string
 	sessions map[string]model.Object
 	changes  []change
+	times    map[string]int // how often each act was carried out, by its key
 	trial    *trial
 }
 
@@ -40,6 +41,7 @@ type trial struct {
 	objects map[model.Named]*model.Object
 	members map[[2]model.Named]bool
 	secrets map[model.Named]string
+	times   map[string]int
 }
 
 var everyVerb = []model.Verb{model.Create, model.Modify, model.Remove}
@@ -105,6 +107,7 @@ func (m *Memory) ready() {
 		return
 	}
 	m.objects, m.members, m.secrets, m.sessions = map[model.Named]*model.Object{}, map[[2]model.Named]bool{}, map[model.Named]string{}, map[string]model.Object{}
+	m.times = map[string]int{}
 	m.put(model.Object{Kind: model.SystemKind, Name: "itself", System: true, Attributes: model.Pack(model.Attribute{Name: model.Version, Values: []string{"1"}})})
 }
 
@@ -119,6 +122,24 @@ func (m *Memory) Put(o model.Object) {
 	defer m.mu.Unlock()
 	m.ready()
 	m.put(o)
+}
+
+// Enter puts a member into a set behind everybody's back.
+func (m *Memory) Enter(set, member model.Named) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.ready()
+	m.members[[2]model.Named{set, member}] = true
+	m.changes = append(m.changes, change{set})
+}
+
+// Times says how often an act was carried out and is not taken back.
+func (m *Memory) Times(a model.Act) int {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.ready()
+	m.gone()
+	return m.times[a.Key()]
 }
 
 // SignIn makes a session of somebody.
@@ -137,7 +158,7 @@ func (m *Memory) gone() {
 }
 
 func (m *Memory) back() {
-	m.objects, m.members, m.secrets = m.trial.objects, m.trial.members, m.trial.secrets
+	m.objects, m.members, m.secrets, m.times = m.trial.objects, m.trial.members, m.trial.secrets, m.trial.times
 	for n := range m.objects {
 		m.changes = append(m.changes, change{n})
 	}
@@ -235,27 +256,33 @@ func (s *memorySession) Apply(ctx context.Context, acts []connect.Act) []connect
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.gone()
-	answers := s.carryOut(acts)
+	answers, _ := s.carryOut(acts)
 	if err := s.trouble("answer"); err != nil {
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
 	return answers
 }
 
-func (s *memorySession) carryOut(acts []connect.Act) []connect.Answer {
-	answers := make([]connect.Answer, len(acts))
+// carryOut answers every act, and says which of them were ready.
+func (s *memorySession) carryOut(acts []connect.Act) (answers []connect.Answer, ready []int) {
+	answers = make([]connect.Answer, len(acts))
 	for i, a := range acts {
+		if err := s.trouble("act"); err != nil {
+			copy(answers[i:], connect.All(acts[i:], connect.Unsure, err.Error()))
+			return answers, ready
+		}
 		if standing, words := connect.Judge(a, MemorySchema, s); standing != connect.Ready {
 			answers[i] = connect.Found(a, standing, words, s)
 			continue
 		}
+		ready = append(ready, i)
 		trouble := ""
 		if err := s.act(a); err != nil {
 			trouble = err.Error()
 		}
 		answers[i] = connect.Verify(a, MemorySchema, s, trouble)
 	}
-	return answers
+	return answers, ready
 }
 
 func (s *memorySession) act(a connect.Act) error {
@@ -284,6 +311,7 @@ func (s *memorySession) act(a connect.Act) error {
 		s.set(a)
 	}
 	s.changes = append(s.changes, change{name})
+	s.times[a.Key()]++
 	return nil
 }
 
@@ -325,6 +353,12 @@ func (s *memorySession) Whole(ctx context.Context, acts []connect.Act, tell func
 	if err := errors.Join(ctx.Err(), s.trouble("stage")); err != nil {
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
+	if answers, all := s.found(acts); all { // nothing to try
+		return answers
+	}
+	if s.trial != nil {
+		return connect.All(acts, connect.Unsure, "another change is on trial")
+	}
 	long := s.Trial
 	if long == 0 {
 		long = time.Minute
@@ -333,8 +367,11 @@ func (s *memorySession) Whole(ctx context.Context, acts []connect.Act, tell func
 	if err := tell(mark); err != nil {
 		return connect.All(acts, connect.NotTried, err.Error())
 	}
-	s.trial = &trial{mark, cloned(s.objects), cloned(s.members), cloned(s.secrets)}
-	answers := s.carryOut(acts)
+	s.trial = &trial{mark, cloned(s.objects), cloned(s.members), cloned(s.secrets), cloned(s.times)}
+	answers, ready := s.carryOut(acts)
+	if slices.ContainsFunc(answers, func(a connect.Answer) bool { return a.Outcome == connect.Unsure }) {
+		return answers
+	}
 	if err := s.trouble("trial"); err != nil { // lost while on trial
 		return connect.All(acts, connect.Unsure, err.Error())
 	}
@@ -350,12 +387,24 @@ func (s *memorySession) Whole(ctx context.Context, acts []connect.Act, tell func
 		return answers
 	}
 	s.back()
-	for i := range answers {
+	for _, i := range ready { // what was found done is done
 		if answers[i].Outcome == connect.Done {
 			answers[i] = connect.Answer{Outcome: connect.NotTried, Words: "the target takes all of it or nothing: " + answers[bad].Words}
 		}
 	}
 	return answers
+}
+
+// found answers acts of which none is ready; all is false when one is.
+func (s *memorySession) found(acts []connect.Act) (answers []connect.Answer, all bool) {
+	for _, a := range acts {
+		standing, words := connect.Judge(a, MemorySchema, s)
+		if standing == connect.Ready {
+			return nil, false
+		}
+		answers = append(answers, connect.Found(a, standing, words, s))
+	}
+	return answers, true
 }
 
 func cloned[K comparable, V any](m map[K]V) map[K]V {

@@ -38,6 +38,12 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 			}
 		case model.Modify, model.SetRule:
 			u.Verb, u.Changes = a.Verb, turned(a.Changes)
+			if len(u.Changes) < len(a.Changes) {
+				lose("what was set of %s on %s and cannot be read stays as it is", a.Name, a.Target)
+			}
+			if len(u.Changes) == 0 && len(a.Changes) > 0 {
+				continue
+			}
 			for _, c := range u.Changes {
 				if len(c.After) == 0 && c.Attribute != "keys" {
 					lose("%s of %s on %s was empty before, and a target may not take that back", c.Attribute, a.Name, a.Target)
@@ -72,9 +78,11 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 
 // turned swaps before and after. What nothing asked for has no lineage.
 func turned(changes []model.Change) []model.Change {
-	out := make([]model.Change, len(changes))
-	for i, c := range changes {
-		out[i] = model.Change{Attribute: c.Attribute, Before: c.After, After: c.Before}
+	out := make([]model.Change, 0, len(changes))
+	for _, c := range changes {
+		if c.Sealed == "" {
+			out = append(out, model.Change{Attribute: c.Attribute, Before: c.After, After: c.Before})
+		}
 	}
 	return out
 }

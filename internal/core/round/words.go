@@ -46,6 +46,7 @@ func Before(a model.Act) string {
 	case a.Verb == model.Remove && a.Object == model.Account && len(a.Changes) > 0:
 		return door(a, func(c model.Change) []string { return c.Before })
 	}
+	a.Changes = slices.DeleteFunc(slices.Clone(a.Changes), func(c model.Change) bool { return c.Sealed != "" }) // what it was nobody knows
 	return list(a, func(c model.Change) []string { return c.Before })
 }
 
@@ -118,6 +119,8 @@ func list(a model.Act, side func(model.Change) []string) string {
 	for _, c := range a.Changes {
 		v := side(c)
 		switch {
+		case c.Sealed != "": // what it is nobody reads
+			parts = append(parts, "a new "+c.Attribute)
 		case c.Attribute == "keys":
 			parts = append(parts, fmt.Sprintf("%d %s", len(v), plural(len(v), "key", "keys")))
 		case len(v) == 0:

@@ -44,3 +44,11 @@ UPDATE finding SET place = LEFT(CONCAT('2group ', TRIM(TRAILING ' group' FROM SU
 -- What a step is done to has a column: it is counted.
 ALTER TABLE step ADD COLUMN IF NOT EXISTS object VARCHAR(20) NOT NULL DEFAULT '' AFTER verb;
 UPDATE step SET object = COALESCE(JSON_VALUE(CONVERT(body USING utf8mb4), '$.object'), '') WHERE object = '';
+ALTER TABLE step
+  ADD COLUMN IF NOT EXISTS trial_token VARCHAR(200) NOT NULL DEFAULT '',  -- of the trial on which the target took it last
+  ADD COLUMN IF NOT EXISTS trial_until DATETIME(6) NULL;
+CREATE TABLE IF NOT EXISTS sealed (          -- values that acts set and nobody reads: passwords
+  id        CHAR(26)     NOT NULL PRIMARY KEY,
+  body      MEDIUMBLOB   NOT NULL,
+  at        DATETIME(6)  NOT NULL
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;

@@ -1000,10 +1000,14 @@ export interface components {
             };
             /** @description the role that asks for the account */
             because?: string;
+            /** @description what may be done as superuser, where that is given by name */
+            elevation?: string[];
             findings: components["schemas"]["Finding"][];
             groups: string[];
             kind: string;
+            licences?: string[];
             name: string;
+            rights?: string[];
             /** @enum {string} */
             state: "as declared" | "missing" | "found" | "not asked for" | "shut" | "open to question" | "not surveyed";
             target: string;
@@ -1091,6 +1095,7 @@ export interface components {
             after: string[];
             attribute: string;
             before: string[];
+            sealed?: string;
             why: components["schemas"]["Why"];
         };
         Checked: {
@@ -1314,13 +1319,15 @@ export interface components {
             account?: string;
             answers: components["schemas"]["Answer"][];
             day: string;
+            /** @description names of further accounts of theirs there, to be asked for by name */
+            others?: string[];
             /** Format: int64 */
             revision: number;
             /**
              * @description of the user, on the day
              * @enum {string}
              */
-            state: "expected" | "active" | "left";
+            state: "expected" | "active" | "suspended" | "left";
             target: string;
             user: string;
             "user-name": string;
@@ -2070,7 +2077,9 @@ export interface components {
             roles: string[];
             service?: boolean;
             /** @enum {string} */
-            state: "expected" | "active" | "left";
+            state: "expected" | "active" | "suspended" | "left";
+            /** @description since when and why every account is shut */
+            suspended?: string;
             /**
              * Format: int64
              * @description targets where an account is asked for
@@ -2095,7 +2104,9 @@ export interface components {
             roles: string[];
             service?: boolean;
             /** @enum {string} */
-            state: "expected" | "active" | "left";
+            state: "expected" | "active" | "suspended" | "left";
+            /** @description since when and why every account is shut */
+            suspended?: string;
             /**
              * Format: int64
              * @description targets where an account is asked for
@@ -2779,6 +2790,8 @@ export interface operations {
                 what?: string;
                 /** @description a day, 2006-01-02; empty: today */
                 on?: string;
+                /** @description which of their accounts there, where they have several */
+                account?: string;
             };
             header?: never;
             path?: never;
