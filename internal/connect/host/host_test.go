@@ -10,6 +10,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/crypto/ssh"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/connect/host"
@@ -33,9 +35,80 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 }
 
 func TestSuite(t *testing.T) {
-	_, a := start(t, "")
-	connecttest.Run(t, connecttest.Subject{Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
+	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /etc/ssh/visitor; cp /etc/ssh/root/authorized_keys /etc/ssh/visitor/; chown -R visitor /etc/ssh/visitor")
+	connecttest.Run(t, connecttest.Subject{Proves: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
+		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
+}
+
+// signIn lets somebody sign in over SSH and stay, and returns what their session is called.
+func signIn(t *testing.T, h *world.Host, a connect.Access) string {
+	t.Helper()
+	signer, err := ssh.ParsePrivateKey(a.Secret)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, err := ssh.Dial("tcp", a.Address, &ssh.ClientConfig{User: "visitor", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { c.Close() })
+	s, err := c.NewSession()
+	if err == nil {
+		err = s.Start("exec sleep 300")
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	watch := connecttest.Open(t, host.Connector{}, a)
+	for range 50 {
+		list, err := connect.Watch(context.Background(), watch)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, o := range list {
+			if o.Attributes.One(model.HeldBy) == "visitor" && strings.HasPrefix(o.Attributes.One(model.From), "127.0.") {
+				return o.Name
+			}
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	t.Fatal("whoever signed in is not seen")
+	return ""
+}
+
+// What is no session is not ended, and neither is ours.
+func TestEndNothingElse(t *testing.T) {
+	h, a := start(t, "")
+	s := connecttest.Open(t, host.Connector{}, a)
+	out, err := h.Exec("awk '{ sub(/^.*\\) /, \"\"); print $20 }' /proc/1/stat")
+	if err != nil {
+		t.Fatal(out)
+	}
+	names := []string{"1-" + strings.TrimSpace(out), "1-1", "1; reboot", "../1-2"}
+	want := []connect.Outcome{connect.Failed, connect.AlreadySo, connect.Failed, connect.Failed}
+	for i, got := range connect.End(context.Background(), s, names) {
+		if got.Outcome != want[i] {
+			t.Errorf("%s: %+v", names[i], got)
+		}
+	}
+	if list, err := connect.Watch(context.Background(), s); err != nil || len(list) != 0 {
+		t.Errorf("our own session is listed: %+v %v", list, err)
+	}
+}
+
+// A host tells what it is.
+func TestDetails(t *testing.T) {
+	_, a := start(t, "")
+	o := connecttest.Find(t, connecttest.Open(t, host.Connector{}, a), model.SystemKind, model.Itself)
+	for _, attribute := range []string{model.HostName, model.System, model.Version, model.UpSince} {
+		if o.Attributes.One(attribute) == "" {
+			t.Errorf("no %s: %v", attribute, o.Attributes.Map())
+		}
+	}
+	if o.Attributes.One(model.ClockOff) != "0" || o.Attributes.One(model.HostName) != "arctic-tern" {
+		t.Errorf("%v", o.Attributes.Map())
+	}
 }
 
 // A host's own files may hold anything; nothing in them is run, and nothing in them passes for an answer.

@@ -91,4 +91,14 @@ read_all() {
   [ -z "$1" ] || whole=
   homes "$whole" "$2" | listing | state "$1" "$2" at=k - at=l $defs at=d $rules
 }
-survey() { read_all '' /dev/null && echo "Z:"; }
+# details: what the host is, a line S:what:value each.
+details() {
+  tell_detail() { [ -z "$2" ] || printf 'S:%s:%s\n' "$1" "$2"; }
+  tell_detail clock "$(date +%s)"
+  tell_detail host-name "$(cat /proc/sys/kernel/hostname 2>/dev/null || uname -n)"
+  tell_detail system "$( . /etc/os-release 2>/dev/null && printf %s "$PRETTY_NAME")"
+  tell_detail version "$(uname -sr)"
+  tell_detail booted "$(awk '$1 == "btime" { print $2 }' /proc/stat 2>/dev/null)"
+  for a in $(hostname -I 2>/dev/null); do tell_detail addresses "$a"; done
+}
+survey() { details; read_all '' /dev/null && echo "Z:"; }

@@ -61,6 +61,10 @@ var schema = model.Schema{
 				{Name: model.Number, About: "gid", Settable: true},
 				{Name: model.Members, About: "accounts in it", Many: true},
 			}},
+		{Kind: model.SessionKind, About: "who is signed in over SSH", Attributes: []model.AttributeSchema{
+			{Name: model.HeldBy}, {Name: model.From, About: "address"}, {Name: model.Since}, {Name: "terminal"}}},
+		{Kind: model.SystemKind, About: "the host itself", Attributes: []model.AttributeSchema{
+			{Name: model.HostName}, {Name: model.System}, {Name: model.Version, About: "kernel"}, {Name: model.Addresses, Many: true}, {Name: model.UpSince}, {Name: model.ClockOff}}},
 		{Kind: model.RightKind, About: "what makes somebody superuser", Members: []model.ObjectKind{model.Account, model.GroupKind}},
 	},
 }

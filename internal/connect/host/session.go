@@ -169,8 +169,11 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return &connect.Error{Target: s.access.Target, Op: "survey", Err: err}
 	}
-	for _, list := range [][]model.Object{r.accounts, r.groups, {r.power.object()}} {
+	for _, list := range [][]model.Object{r.accounts, r.groups, {r.power.object(), r.system}} {
 		for _, o := range list {
+			if o.Kind == 0 {
+				continue // a host that told nothing of itself
+			}
 			if err := found(o); err != nil {
 				return err
 			}

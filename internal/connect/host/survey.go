@@ -7,6 +7,7 @@ import (
 	"io"
 	"strconv"
 	"strings"
+	"time"
 	"unicode/utf8"
 
 	"hen-roost/internal/connect"
@@ -41,6 +42,7 @@ type reading struct {
 	members  map[[2]string]bool     // group and account, of those that were asked for
 	twice    map[model.Named]string // the file in which a name stands again
 	results  map[int]string         // what a step's commands complained of
+	system   model.Object           // the host itself, of a whole survey
 	refusal  string                 // why nothing more is done
 	whole    bool                   // the closing line came
 }
@@ -131,10 +133,35 @@ func (r *reading) told(kind, rest string, g *gathered) {
 		if i, err := strconv.Atoi(one); err == nil {
 			r.results[i] = connect.Printable(words)
 		}
+	case "S":
+		r.detail(one, connect.Printable(other))
 	case "X":
 		r.refusal, r.whole = connect.Printable(rest), true
 	case "Y", "Z":
 		r.whole = true
+	}
+}
+
+// clockSlack is how many seconds a clock may differ before it is told: the answer takes its time too.
+const clockSlack = 5
+
+// detail notes what a host tells of itself.
+func (r *reading) detail(what, value string) {
+	r.system.Kind, r.system.Name, r.system.System = model.SystemKind, model.Itself, true
+	n, err := strconv.ParseInt(value, 10, 64)
+	switch a := &r.system.Attributes; {
+	case what == "clock" && err == nil:
+		off := n - time.Now().Unix()
+		if off <= clockSlack && off >= -clockSlack {
+			off = 0
+		}
+		*a = a.With(model.ClockOff, strconv.FormatInt(off, 10))
+	case what == "booted" && err == nil:
+		*a = a.With(model.UpSince, time.Unix(n, 0).UTC().Format(time.RFC3339))
+	case what == model.Addresses:
+		*a = a.With(model.Addresses, append(a.Get(model.Addresses), value)...)
+	case what == model.System || what == model.Version || what == model.HostName:
+		*a = a.With(what, value)
 	}
 }
 

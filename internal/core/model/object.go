@@ -26,6 +26,14 @@ const (
 	Place        = "container"     // the container an account stands in
 	Seats        = "seats"         // of a licence: how many there are
 	Version      = "version"       // of the target itself
+	System       = "system"        // of the target: what it runs
+	Addresses    = "addresses"     // of the target: where it can be reached
+	ClockOff     = "clock-off"     // of the target: seconds by which its clock is ahead of ours; 0 for a few
+	UpSince      = "up-since"      // of the target: when it was started
+	HostName     = "host-name"     // of the target: what it calls itself
+	HeldBy       = "account"       // of a session: whose it is
+	Since        = "since"         // of a session: when it began
+	From         = "from"          // of a session: where it comes from
 	Allows       = "allows"        // of a right: the permissions in it
 	Path         = "path"          // of a container: where it is
 	Guarded      = "protected"     // of a container: yes, when the target itself refuses to remove it
@@ -41,6 +49,9 @@ const (
 	Superuser = "superuser"
 	Everyone  = "*"
 )
+
+// Itself is the name of the object that is the target itself.
+const Itself = "itself"
 
 // MembersOf is the attribute of a set that names its members of a kind.
 func MembersOf(kind ObjectKind) string {

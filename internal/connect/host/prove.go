@@ -1,0 +1,84 @@
+package host
+
+import (
+	"context"
+	"errors"
+	"net"
+	"strings"
+
+	"golang.org/x/crypto/ssh"
+
+	"hen-roost/internal/connect"
+)
+
+var _ connect.Prover = (*session)(nil)
+
+// Prove implements connect.Prover: with a private key in PEM, or else a password.
+// Nothing is run as that account.
+func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	method := "publickey"
+	var auth []ssh.AuthMethod
+	if signer, err := ssh.ParsePrivateKey(secret.Reveal()); err == nil {
+		auth = []ssh.AuthMethod{ssh.PublicKeys(signer)}
+	} else {
+		method = "password"
+		word, tried := string(secret.Reveal()), false
+		auth = []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) { tried = true; return word, nil }), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+			if tried { // a host that has refused the word once only takes its time before it does again
+				return nil, errTried
+			}
+			answers := make([]string, len(questions))
+			for i := range answers {
+				answers[i] = word
+			}
+			return answers, nil
+		})}
+	}
+	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
+	defer cancel()
+	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", s.access.Address)
+	if err != nil {
+		return false, &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
+	}
+	stop := context.AfterFunc(ctx, func() { raw.Close() })
+	defer stop()
+	conf := s.clientConfig(as, auth)
+	c, chans, reqs, err := ssh.NewClientConn(&prompt{Conn: raw}, s.access.Address, conf)
+	switch {
+	case err == nil:
+		ssh.NewClient(c, chans, reqs).Close()
+		return true, nil
+	case errors.Is(err, errTried), strings.Contains(err.Error(), "unable to authenticate") && offered(err, method):
+		err = nil
+	case strings.Contains(err.Error(), "unable to authenticate"):
+		err = errors.New("the host takes no sign-in by " + method)
+	}
+	raw.Close()
+	if err != nil {
+		err = &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
+	}
+	return false, err
+}
+
+var errTried = errors.New("refused before")
+
+// offered says whether the host let a way of signing in be tried at all.
+func offered(err error, method string) bool {
+	_, tried, _ := strings.Cut(err.Error(), "attempted methods [")
+	tried, _, _ = strings.Cut(tried, "]")
+	return strings.Contains(tried, method) || method == "password" && strings.Contains(tried, "keyboard-interactive")
+}
+
+// clientConfig is for a connection of its own to a host whose key is accepted.
+func (s *session) clientConfig(as string, auth []ssh.AuthMethod) *ssh.ClientConfig {
+	conf := &ssh.ClientConfig{User: as, Auth: auth, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+		if err := checkKey(s.access, key); err != nil {
+			return err
+		}
+		return nil
+	}}
+	if algos := algorithmsOf(s.access.Key); algos != nil {
+		conf.HostKeyAlgorithms = algos
+	}
+	return conf
+}

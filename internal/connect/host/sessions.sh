@@ -1,0 +1,34 @@
+# Who is signed in over SSH: a line V:process:start:account:terminal:since:from for each, as the daemon's own
+# processes show it. children: which process began which.
+sessions() {
+  set +f
+  children=$(cat /proc/[0-9]*/stat 2>/dev/null | awk '{ pid = $1; sub(/^.*\) /, ""); print $2 ":" pid }')
+  for d in /proc/[0-9]*; do
+    { IFS= read -r line <"$d/cmdline" || [ -n "$line" ]; } 2>/dev/null || continue
+    case $line in "sshd: "*@* | "sshd-session: "*@*) ;; *) continue ;; esac
+    who=${line#*: }
+    pid=${d##*/}
+    [ "$pid" != "$PPID" ] || continue # ours
+    from=
+    for c in $(printf '%s\n' "$children" | sed -n "s/^$pid://p"); do
+      from=$(tr '\0' '\n' <"/proc/$c/environ" 2>/dev/null | sed -n 's/^SSH_CONNECTION=\([^ ]*\).*/\1/p')
+      [ -z "$from" ] || break
+    done
+    printf 'V:%s:%s:%s:%s:%s:%s\n' "$pid" "$(began "$pid")" "${who%@*}" "${who##*@}" "$(stat -c %Y "$d")" "$from"
+  done
+  set -f
+}
+# began PROCESS: when the kernel says it began: a process of that number that began at another time is another.
+began() { awk '{ sub(/^.*\) /, ""); print $20 }' "/proc/$1/stat" 2>/dev/null; }
+# finish NUMBER PROCESS START: ends one, gently first.
+finish() {
+  for signal in TERM KILL; do
+    [ "$(began "$2")" = "$3" ] || { [ $signal = TERM ] && printf 'R:%s:0:gone\n' "$1" || printf 'R:%s:0:ended\n' "$1"; return; }
+    case $(tr '\0' ' ' <"/proc/$2/cmdline") in "sshd: "*@* | "sshd-session: "*@*) ;; *) printf 'R:%s:1:process %s is no session\n' "$1" "$2"; return ;; esac
+    [ "$2" != "$PPID" ] || { printf 'R:%s:1:it is our own\n' "$1"; return; }
+    kill -$signal "$2" 2>/dev/null
+    n=0
+    while [ "$(began "$2")" = "$3" ] && [ $n -lt 20 ]; do sleep 0.1 2>/dev/null || sleep 1; n=$((n + 1)); done
+  done
+  [ "$(began "$2")" = "$3" ] && printf 'R:%s:1:process %s does not end\n' "$1" "$2" || printf 'R:%s:0:ended\n' "$1"
+}
