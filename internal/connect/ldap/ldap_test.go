@@ -30,8 +30,15 @@ func start(t *testing.T, entries string) (*world.Directory, connect.Access) {
 }
 
 func TestSuite(t *testing.T) {
-	_, a := start(t, "")
-	connecttest.Run(t, connecttest.Subject{Connector: ldap.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{" Suite   One ", "Suite One"},
+	d, a := start(t, "")
+	connecttest.Run(t, connecttest.Subject{Proves: true,
+		Change: func(t *testing.T, account string) {
+			if err := d.Load("dn: uid=" + account + ",ou=People," + world.Suffix + "\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/zsh\n"); err != nil {
+				t.Fatal(err)
+			}
+		},
+		Forget:    func(_ *testing.T, mark string) string { return strings.ReplaceAll(mark, "csn=2", "csn=1") },
+		Connector: ldap.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{" Suite   One ", "Suite One"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 

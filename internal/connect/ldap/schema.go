@@ -2,7 +2,8 @@
 // TLS: inetOrgPerson with posixAccount, groupOfNames with posixGroup.
 //
 // Round trips: a survey is one search for groups and one for people, in pages
-// of 1,000 (RFC 2696). A batch of changes is one search for each 200 names, the
+// of 1,000 (RFC 2696), after three for what the directory is and two for where it
+// stands; one of what changed is two searches (RFC 4533). A batch of changes is one search for each 200 names, the
 // changes themselves, stage by stage, with eight requests under way at once over
 // one connection or, when they are many, two, all changes of one group in one
 // request, and the same searches again to read back, with a comparison for each
@@ -67,6 +68,8 @@ var schema = model.Schema{
 				{Name: model.Members, About: "accounts in it", Many: true},
 				{Name: model.MemberGroups, About: "groups in it", Many: true},
 			}},
+		{Kind: model.SystemKind, About: "the directory itself", Attributes: []model.AttributeSchema{
+			{Name: model.System}, {Name: "naming-contexts", Many: true}, {Name: model.UpSince}, {Name: model.ClockOff}}},
 	},
 	Settings: []string{"people", "groups", "placeholder"},
 	Needs:    []string{"people", "groups"},

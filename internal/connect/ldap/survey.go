@@ -82,13 +82,20 @@ func rdn(dn, attribute string) (string, bool) {
 func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
 	stop := context.AfterFunc(ctx, func() { s.read.conn.Close() })
 	defer stop()
+	itself, err := s.details()
+	if err != nil {
+		return s.fail("read what it is", err)
+	}
+	if err := found(itself); err != nil {
+		return err
+	}
 	t := s.newTree()
 	if err := s.readGroups(t, groupFilter); err != nil {
 		return s.fail("survey of groups", err)
 	}
 	var refused error
 	seen, again := map[uint64]bool{}, []string{}
-	err := s.find(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
+	err = s.find(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
 		o := &t.person(e).object
 		mark := maphash.String(hashSeed, strings.ToLower(o.Name))
 		if seen[mark] {
@@ -176,7 +183,7 @@ func (s *session) readGroups(t *tree, filter string) error {
 	})
 }
 
-func (t *tree) group(e *entry) {
+func (t *tree) group(e *entry) *entryView {
 	dn := normal(e.dn)
 	name, ok := rdn(e.dn, "cn")
 	if !ok {
@@ -190,6 +197,7 @@ func (t *tree) group(e *entry) {
 	}
 	t.groupByDN[dn] = v.object.Name
 	t.found[strings.ToLower(name)] = v
+	return v
 }
 
 // resolveMembers turns the DNs of a group's members into names, once all groups are known.

@@ -206,12 +206,14 @@ const (
 	maxEmpty   = 100       // pages beyond those that the entries fill
 )
 
-// query is one search of a whole subtree. Filter is in its encoded form.
+// query is one search. Filter is in its encoded form.
 type query struct {
 	base       string
 	filter     []byte
 	attributes []string
-	page       int
+	page       int                       // entries at once
+	alone      bool                      // the base entry alone, not the subtree
+	controls   func(*cryptobyte.Builder) // one, in place of paging
 }
 
 // search hands every entry on. An error of each ends the search; the
@@ -245,8 +247,8 @@ func (w *wire) search(q query, each func(*entry) error) error {
 func (q query) encode(b *cryptobyte.Builder, cookie string) {
 	b.AddASN1(tagSearch, func(b *cryptobyte.Builder) {
 		octets(b, q.base)
-		b.AddASN1Enum(2) // the whole subtree
-		b.AddASN1Enum(0) // never follow aliases
+		b.AddASN1Enum(map[bool]int64{true: 0, false: 2}[q.alone]) // baseObject or wholeSubtree
+		b.AddASN1Enum(0)                                          // never follow aliases
 		b.AddASN1Int64(0)
 		b.AddASN1Int64(0)
 		b.AddASN1Boolean(false)
@@ -259,6 +261,10 @@ func (q query) encode(b *cryptobyte.Builder, cookie string) {
 	})
 	b.AddASN1(tagControls, func(b *cryptobyte.Builder) {
 		b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			if q.controls != nil {
+				q.controls(b)
+				return
+			}
 			octets(b, pagedResults)
 			b.AddASN1Boolean(true)
 			b.AddASN1(asn1.OCTET_STRING, func(b *cryptobyte.Builder) {
@@ -336,19 +342,13 @@ func (w *wire) intern(name []byte) string {
 	return s
 }
 
-// cookieOf finds the paged-results control in a message's controls.
+// cookieOf finds the cookie of the next page in a message's controls.
 func cookieOf(controls cryptobyte.String) string {
-	for !controls.Empty() {
-		var one, oid, value, inner, cookie cryptobyte.String
-		var size int64
-		if !controls.ReadASN1(&one, asn1.SEQUENCE) || !one.ReadASN1(&oid, asn1.OCTET_STRING) {
-			return ""
-		}
-		one.SkipOptionalASN1(asn1.BOOLEAN)
-		if string(oid) == pagedResults && one.ReadASN1(&value, asn1.OCTET_STRING) &&
-			value.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1Integer(&size) && inner.ReadASN1(&cookie, asn1.OCTET_STRING) {
-			return string(cookie)
-		}
+	var inner, cookie cryptobyte.String
+	var size int64
+	value := controlOf(controls, pagedResults)
+	if value.ReadASN1(&inner, asn1.SEQUENCE) && inner.ReadASN1Integer(&size) && inner.ReadASN1(&cookie, asn1.OCTET_STRING) {
+		return string(cookie)
 	}
 	return ""
 }
