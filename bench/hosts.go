@@ -123,8 +123,8 @@ func surveyHosts(ctx context.Context, w *workbench) (float64, float64, error) {
 	return pair(7, func(int) error {
 		return all(func(a connect.Access) error {
 			n, err := work.Survey(ctx, host.Connector{}, a, work.Sink{Put: func([]model.Object) error { return nil }})
-			if err == nil && n != 50 {
-				err = fmt.Errorf("%d accounts seen", n)
+			if err == nil && n.Accounts != 50 {
+				err = fmt.Errorf("%d accounts seen", n.Accounts)
 			}
 			return err
 		})

@@ -86,21 +86,21 @@ type Gone struct {
 	Unique string
 }
 
-// Survey surveys what changed since a mark, where that can be, and else
-// everything; whole says which it was. found and gone are as in Follower.
-func Survey(ctx context.Context, s Session, mark string, found func(model.Object) error, gone func(Gone) error) (next string, whole bool, err error) {
-	x, ok := s.(Follower)
-	if !ok {
-		return "", true, s.Survey(ctx, found)
+// Since surveys what changed since a mark. ErrVoid says that a whole survey is
+// due, and that nothing was handed on; see Follower.
+func Since(ctx context.Context, s Session, mark string, found func(model.Object) error, gone func(Gone) error) (next string, err error) {
+	if x, ok := s.(Follower); ok && mark != "" {
+		return x.Since(ctx, mark, found, gone)
 	}
-	if mark != "" {
-		next, err = x.Since(ctx, mark, found, gone)
-		if !errors.Is(err, ErrVoid) {
-			return next, false, err
-		}
+	return "", ErrVoid
+}
+
+// Survey surveys everything, and returns the mark to go on from, "" where there is none.
+func Survey(ctx context.Context, s Session, found func(model.Object) error) (mark string, err error) {
+	if x, ok := s.(Follower); ok {
+		return x.Since(ctx, "", found, nil)
 	}
-	next, err = x.Since(ctx, "", found, gone)
-	return next, true, err
+	return "", s.Survey(ctx, found)
 }
 
 // Mark tells a change that a target holds on trial: until when, and how to find it again.

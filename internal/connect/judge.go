@@ -32,7 +32,7 @@ func Judge(act Act, schema model.Schema, view View) (Standing, string) {
 	o := view.Object(act.Of())
 	switch {
 	case act.Moves():
-		return judgeMove(act, o, view)
+		return judgeMove(act, schema.Of(act.Object), o, view)
 	case act.Verb == model.Remove:
 		return judgeRemoval(act, schema, o)
 	case act.Verb == model.AdoptIt && o != nil:
@@ -81,8 +81,8 @@ func sealing(act Act) bool {
 	return slices.ContainsFunc(act.Changes, func(c model.Change) bool { return c.Sealed != "" })
 }
 
-func judgeMove(act Act, set *model.Object, view View) (Standing, string) {
-	if set == nil && act.Verb == model.JoinIt {
+func judgeMove(act Act, kind *model.KindSchema, set *model.Object, view View) (Standing, string) {
+	if set == nil && act.Verb == model.JoinIt && (kind == nil || !kind.ByJoining) {
 		return Drifted, fmt.Sprintf("%s %s is not there", act.Object, act.Name)
 	}
 	in := set != nil && view.Member(act.Of(), model.Named{Kind: act.MemberKind, Name: act.Member})

@@ -107,7 +107,6 @@ func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input
 	if err != nil {
 		return err
 	}
-	var keys []string
 	for i := range inputs {
 		in, sh := &inputs[i], &list[i]
 		in.Accounts = slices.DeleteFunc(accounts[sh.target], func(o model.Object) bool { return !slices.Contains(in.Reach.Names, o.Name) })
@@ -116,13 +115,21 @@ func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input
 		})
 		sh.was = slices.DeleteFunc(before[sh.target], func(f model.Finding) bool { return !in.Reach.Holds(f.Act) })
 		sh.is, sh.loose = drift.Loose(*in)
+	}
+	return s.contest(ctx, near.Targets, list)
+}
+
+// contest marks what shifts find that was put right before.
+func (s *Service) contest(ctx context.Context, targets []string, list []shift) error {
+	var keys []string
+	for _, sh := range list {
 		for _, f := range sh.is {
 			for _, part := range f.Act.Parts() {
 				keys = append(keys, part.Key())
 			}
 		}
 	}
-	mended, err := s.Store.MendedAmong(ctx, near.Targets, keys, s.now().Add(-contestFor))
+	mended, err := s.Store.MendedAmong(ctx, targets, keys, s.now().Add(-contestFor))
 	if err != nil {
 		return err
 	}
@@ -172,25 +179,8 @@ func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole [
 		if len(sh.was) == 0 && len(sh.is) == 0 && len(sh.loose) == 0 {
 			continue
 		}
-		more, known := map[string]int{}, map[string]bool{}
-		for _, f := range sh.was {
-			more[string(f.Kind)]--
-			known[f.Key()] = true
-		}
-		for _, f := range sh.is {
-			more[string(f.Kind)]++
-		}
-		if err := tx.CameBack(ctx, sh.target, cameBack(sh.is, known), s.now()); err != nil {
-			return nil, nil, err
-		}
-		fresh, err := tx.SwapFindings(ctx, sh.target, sh.was, sh.is, s.now())
+		fresh, err := s.swap(ctx, tx, sh)
 		if err != nil {
-			return nil, nil, err
-		}
-		if err := tx.AddDay(ctx, sh.target, s.now(), more); err != nil {
-			return nil, nil, err
-		}
-		if err := tx.AddLoose(ctx, sh.target, sh.loose); err != nil {
 			return nil, nil, err
 		}
 		if fresh > 0 {
@@ -201,4 +191,26 @@ func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole [
 		return nil, nil, err
 	}
 	return late, entries, tx.Carried(ctx, from, to, day)
+}
+
+// swap puts what a shift finds in the place of what it found before. It returns how many findings are new.
+func (s *Service) swap(ctx context.Context, tx *store.Tx, sh shift) (fresh int, err error) {
+	more, known := map[string]int{}, map[string]bool{}
+	for _, f := range sh.was {
+		more[string(f.Kind)]--
+		known[f.Key()] = true
+	}
+	for _, f := range sh.is {
+		more[string(f.Kind)]++
+	}
+	if err := tx.CameBack(ctx, sh.target, cameBack(sh.is, known), s.now()); err != nil {
+		return 0, err
+	}
+	if fresh, err = tx.SwapFindings(ctx, sh.target, sh.was, sh.is, s.now()); err != nil {
+		return 0, err
+	}
+	if err := tx.AddDay(ctx, sh.target, s.now(), more); err != nil {
+		return 0, err
+	}
+	return fresh, tx.AddLoose(ctx, sh.target, sh.loose)
 }

@@ -144,7 +144,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	}
 	for _, target := range keysOf(c.plan.Targets) {
 		for _, a := range c.accounts(id, target, findings, links) {
-			if err := s.seen(ctx, &a.Account, known[target].SurveyedAt != nil, a.asked); err != nil {
+			if err := s.seen(ctx, a, known[target].SurveyedAt != nil); err != nil {
 				return out, err
 			}
 			out.Accounts = append(out.Accounts, a.Account)
@@ -156,7 +156,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 // accountOf is an account of a user, and whether the declaration asks for it.
 type accountOf struct {
 	Account
-	asked bool
+	asked, suspended bool
 }
 
 // accounts are those that a user has or should have on a target: asked for, known
@@ -173,7 +173,7 @@ func (c *current) accounts(user, target string, findings []store.Finding, links 
 	}
 	for _, asked := range c.plan.Accounts(user, target) {
 		a := of(asked.Name)
-		a.Name, a.Because, a.asked = asked.Name, "role "+asked.Why().Role, true
+		a.Name, a.Because, a.asked, a.suspended = asked.Name, "role "+asked.Why().Role, true, asked.Suspended()
 	}
 	for _, f := range findings {
 		if f.Target != target {
@@ -218,7 +218,7 @@ func (a *Account) put(sets []model.Named) {
 }
 
 // seen fills in what the target was last seen to hold.
-func (s *Service) seen(ctx context.Context, a *Account, surveyed, asked bool) error {
+func (s *Service) seen(ctx context.Context, a *accountOf, surveyed bool) error {
 	o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
 	if err != nil && err != store.ErrNone {
 		return err
@@ -240,9 +240,9 @@ func (s *Service) seen(ctx context.Context, a *Account, surveyed, asked bool) er
 		a.State = "open to question"
 	case !there:
 		a.State = "missing"
-	case !asked && o.Attributes.One(model.Disabled) == "yes":
+	case (!a.asked || a.suspended && len(a.Findings) == 0) && o.Attributes.One(model.Disabled) == "yes":
 		a.State = "shut"
-	case !asked:
+	case !a.asked:
 		a.State = "not asked for"
 	case len(a.Findings) > 0:
 		a.State = "found"

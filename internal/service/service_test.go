@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver"
@@ -35,6 +36,7 @@ type tern struct {
 	refuses string                    // the name it does not make
 	secrets map[string]connect.Secret // what was set, by account
 	pause   time.Duration
+	memory  *connecttest.Memory // the target of its kind, beside
 }
 
 func (f *tern) change(name, attribute, value string) {
@@ -159,8 +161,8 @@ func start(t *testing.T) (*Service, *tern) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Close() })
-	f := &tern{objects: map[string]model.Object{}}
-	svc, err := New(Config{Store: s, Kinds: connect.Kinds{"tern": f}, KeyFile: dir + "/seal.key", Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	f := &tern{objects: map[string]model.Object{}, memory: &connecttest.Memory{}}
+	svc, err := New(Config{Store: s, Kinds: connect.Kinds{"tern": f, "memory": f.memory}, KeyFile: dir + "/seal.key", Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,8 @@ package service
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -111,7 +113,8 @@ func (s *Service) targetNames(c *current, names []string) ([]string, error) {
 func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 	began := time.Now()
 	r := SurveyResult{Target: name}
-	err := s.surveyInto(ctx, name, &r)
+	seen, err := s.surveyInto(ctx, name)
+	r.Accounts, r.Changed = seen.accounts, len(seen.changed)
 	r.TookMS = time.Since(began).Milliseconds()
 	if errors.Is(err, work.ErrHeld) {
 		r.State, r.Words = Busy, fmt.Sprintf("%s: a round or another survey has worked on it for %s; try again when it is done", name, busyFor)
@@ -128,13 +131,16 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 		row.Words = clipTo(r.Words, 2000)
 		r.Print = row.Print
 	} else {
-		row.SurveyedAt, row.Accounts = &now, r.Accounts
+		row.SurveyedAt, row.Accounts, row.Mark, row.MarkOf = &now, r.Accounts, seen.Mark, seen.markOf
+		if seen.Whole {
+			row.WholeAt = &now
+		}
 	}
 	if rerr == nil {
 		rerr = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutTarget(ctx, row) })
 	}
 	if err == nil && rerr == nil {
-		rerr = s.compareSeen(ctx, row, &r)
+		rerr = s.compareSeen(ctx, row, seen, &r)
 		r.TookMS = time.Since(began).Milliseconds() // what whoever waits has waited for
 	}
 	if rerr != nil {
@@ -146,7 +152,7 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 
 // compareSeen compares a target that was surveyed, unless neither it nor the
 // declaration is otherwise than when it was compared last.
-func (s *Service) compareSeen(ctx context.Context, row store.Target, r *SurveyResult) error {
+func (s *Service) compareSeen(ctx context.Context, row store.Target, seen sighted, r *SurveyResult) error {
 	c, err := s.current(ctx)
 	if err != nil {
 		return err
@@ -154,6 +160,12 @@ func (s *Service) compareSeen(ctx context.Context, row store.Target, r *SurveyRe
 	if r.Changed == 0 && row.Compared == c.revision && row.ComparedOn != nil && row.ComparedOn.Format(time.DateOnly) == c.plan.Day {
 		r.Findings, err = s.Store.FindingsOn(ctx, []string{row.Name})
 		return err
+	}
+	if !seen.Whole && row.Compared == c.revision && row.ComparedOn != nil && row.ComparedOn.Format(time.DateOnly) == c.plan.Day {
+		done, err := s.compareChanged(ctx, c, row, seen.changed, r)
+		if done || err != nil {
+			return err
+		}
 	}
 	r.Findings, r.Fresh, err = s.compare(ctx, row.Name)
 	return err
@@ -187,34 +199,84 @@ func stateAfter(err error, row *store.Target) string {
 	}
 }
 
+// sighted is what a survey left in the store.
+type sighted struct {
+	work.Seen
+	markOf   string
+	changed  []model.Named
+	accounts int // of people, now
+}
+
+// wholeEvery is how often everything is read of a target that can tell what changed.
+const wholeEvery = 24 * time.Hour
+
 // surveyInto reads the target and stores what it holds.
-func (s *Service) surveyInto(ctx context.Context, name string, r *SurveyResult) error {
+func (s *Service) surveyInto(ctx context.Context, name string) (out sighted, err error) {
 	held, err := work.Hold(ctx, journal{s}, "target/"+name, s.runner.Owner, busyFor)
 	if err != nil {
-		return err
+		return out, err
 	}
 	defer held.Release()
 	c, access, err := s.reach(ctx, name)
 	if err != nil {
-		return err
+		return out, err
 	}
-	if row, err := s.Store.Target(ctx, name); err == nil && row.State == OutOfReach {
+	row, err := s.Store.Target(ctx, name)
+	if err != nil {
+		return out, err
+	}
+	if row.State == OutOfReach {
 		access.Wait = min(access.Patience(), deadFor) // it did not answer the last time either
 	}
-	seen, err := s.Store.Sight(ctx, name, s.now())
-	if err != nil {
-		return err
+	out.markOf = readBy(access)
+	mark := row.Mark
+	if row.MarkOf != out.markOf || row.WholeAt == nil || s.now().Sub(*row.WholeAt) > wholeEvery {
+		mark = ""
 	}
-	r.Accounts, err = work.Survey(ctx, c, access, work.Sink{
+	var seen *store.Sighting
+	out.Seen, err = work.Survey(ctx, c, access, work.Sink{
+		Mark: mark,
+		Begin: func(whole bool) (err error) {
+			if seen = s.Store.SightSome(name, s.now()); whole {
+				seen, err = s.Store.Sight(ctx, name, s.now())
+			}
+			return err
+		},
 		Put:    func(objects []model.Object) error { return seen.Put(ctx, objects) },
+		Gone:   func(gone []connect.Gone) error { return goneFrom(ctx, seen, gone) },
 		Trials: func() ([]connect.Mark, error) { return s.trialsOn(ctx, name) },
 	})
 	if err != nil {
-		return err
+		return out, err
 	}
-	changed, err := seen.Done(ctx)
-	r.Changed = len(changed)
-	return err
+	out.changed, err = seen.Done(ctx)
+	if out.accounts = out.Accounts; !out.Whole {
+		out.accounts = row.Accounts + seen.More
+	}
+	return out, err
+}
+
+// readBy is a hash of what a target is read by: a mark counts for that alone.
+func readBy(a connect.Access) string {
+	h := sha256.New()
+	for _, k := range keysOf(a.Settings) {
+		fmt.Fprintf(h, "%q=%q ", k, a.Settings[k])
+	}
+	fmt.Fprintf(h, "%q %q %q", a.Address, a.As, a.Key)
+	return hex.EncodeToString(h.Sum(nil))
+}
+
+func goneFrom(ctx context.Context, seen *store.Sighting, gone []connect.Gone) error {
+	var names []model.Named
+	var uniques []string
+	for _, g := range gone {
+		if g.Unique != "" {
+			uniques = append(uniques, g.Unique)
+		} else {
+			names = append(names, g.Named)
+		}
+	}
+	return seen.Gone(ctx, names, uniques)
 }
 
 // trialsOn are the changes that may be on trial on a target.

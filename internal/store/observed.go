@@ -65,8 +65,13 @@ type objectKey struct{ kind, name string }
 
 // glimpse tells whether an object is as it was: 64 bits of a hash are enough to notice a change.
 type glimpse struct {
-	sum  uint64
-	seen bool
+	sum    uint64
+	seen   bool
+	people bool // an account that is not the target's own
+}
+
+func people(kind string, flags int) bool {
+	return kind == model.Account.String() && flags&systemFlag == 0
 }
 
 var sumSeed = maphash.MakeSeed()
@@ -419,14 +424,23 @@ func (s *Store) Flagged(ctx context.Context, target string, names []string) (map
 
 // LinkedNames returns whose some accounts of a target are, by name.
 func (s *Store) LinkedNames(ctx context.Context, target string, names []string) (map[string]string, error) {
-	out := map[string]string{}
+	links, err := s.LinksNamed(ctx, target, names)
+	out := make(map[string]string, len(links))
+	for _, l := range links {
+		out[l.Name] = l.User
+	}
+	return out, err
+}
+
+// LinksNamed returns the links of some accounts of a target, by their names.
+func (s *Store) LinksNamed(ctx context.Context, target string, names []string) (out []model.Link, err error) {
 	for from, to := range groups(len(names), observedGroup) {
 		var rows []linkRow
 		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND name IN `+oneOf(to-from), append([]any{target}, texts(names[from:to])...)...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
-			out[r.Name] = r.User
+			out = append(out, model.Link(r))
 		}
 	}
 	return out, nil

@@ -18,6 +18,7 @@ type Sighting struct {
 	before map[objectKey]glimpse
 	pieces map[pieceKey]glimpse
 	other  map[objectKey]bool // objects that are otherwise than before
+	More   int                // accounts of people that it told of and that were not there before, less those that are gone
 }
 
 // Sight begins a survey of everything on a target at a moment.
@@ -49,7 +50,8 @@ func (g *Sighting) know(ctx context.Context, query string, args ...any) error {
 		if err := rows.Scan(&kind, &name, &unique, &belongs, &body); err != nil {
 			return err
 		}
-		g.before[objectKey{string(kind), string(name)}] = glimpse{sum: sumOf(unique, belongs, body)}
+		key := objectKey{string(kind), string(name)}
+		g.before[key] = glimpse{sum: sumOf(unique, belongs, body), people: people(key.kind, belongs)}
 	}
 	return rows.Err()
 }
@@ -128,7 +130,7 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 		differs := false
 		for _, p := range pieces {
 			was, known := g.pieces[p.pieceKey]
-			now := glimpse{sumOf(nil, 0, []byte(model.PackValues(p.members))), true}
+			now := glimpse{sum: sumOf(nil, 0, []byte(model.PackValues(p.members))), seen: true}
 			g.pieces[p.pieceKey] = now
 			if known && was.sum == now.sum {
 				continue
@@ -139,8 +141,12 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 		}
 		key, body := objectKey{o.Kind.String(), o.Name}, []byte(o.Attributes)
 		was, known := g.before[key]
-		now := glimpse{sumOf([]byte(o.Unique), flagsOf(&o), body), true}
+		now := glimpse{sumOf([]byte(o.Unique), flagsOf(&o), body), true, people(key.kind, flagsOf(&o))}
 		g.before[key] = now
+		g.count(now, 1)
+		if known && !was.seen {
+			g.count(was, -1)
+		}
 		row := observedRow{g.target, key.kind, key.name, o.Unique, flagsOf(&o), body, g.at}
 		switch {
 		case !known:
@@ -173,6 +179,12 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 	})
 }
 
+func (g *Sighting) count(x glimpse, n int) {
+	if x.people {
+		g.More += n
+	}
+}
+
 // Done ends a survey: of one of everything, what it did not see is gone, and so
 // are, of the sets that it told of, the members that it did not see. It returns
 // the objects that are otherwise than before.
@@ -182,6 +194,7 @@ func (g *Sighting) Done(ctx context.Context) (changed []model.Named, err error) 
 		if !x.seen {
 			gone = append(gone, key)
 			g.other[key] = true
+			g.count(x, -1)
 		}
 	}
 	var pieces []pieceKey

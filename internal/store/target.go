@@ -18,13 +18,16 @@ type Target struct {
 	TookMS     int        `db:"took_ms"`
 	Reconciled *time.Time `db:"reconciled_at"`
 	Accounts   int        `db:"accounts"`
+	Mark       string     `db:"mark"`     // from where a survey can go on; "" from nowhere
+	MarkOf     string     `db:"mark_of"`  // a hash of what it was read by
+	WholeAt    *time.Time `db:"whole_at"` // when everything was read last
 
 	Compared    int        `db:"compared"`    // the revision its findings are of; 0: they may be stale
 	ComparedOn  *time.Time `db:"compared_on"` // and the day
 	Comparisons int64      `db:"comparisons"` // counts them
 }
 
-const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, accounts, reconciled_at`
+const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, accounts, reconciled_at, mark, mark_of, whole_at`
 
 // comparedColumns are only written by those who compare.
 const comparedColumns = `, compared, compared_on, comparisons`
@@ -61,10 +64,11 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 // PutTarget stores what is known of a target, whole.
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
-		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at)
+		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
-		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at)`, t)
+		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at),
+		mark = VALUES(mark), mark_of = VALUES(mark_of), whole_at = VALUES(whole_at)`, t)
 	return err
 }
 

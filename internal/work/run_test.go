@@ -422,8 +422,8 @@ func TestSurvey(t *testing.T) {
 	f := &fake{t: t}
 	portions, n := 0, 0
 	accounts, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func(list []model.Object) error { portions++; n += len(list); return nil }})
-	if err != nil || accounts != 1250 || n != 2500 || portions != 3 {
-		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts, n, portions)
+	if err != nil || accounts.Accounts != 1250 || n != 2500 || portions != 3 {
+		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts.Accounts, n, portions)
 	}
 	full := errors.New("disk full")
 	if _, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func([]model.Object) error { return full }}); !errors.Is(err, full) {

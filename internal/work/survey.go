@@ -5,6 +5,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"sync"
 	"unicode/utf8"
@@ -67,52 +68,110 @@ func fitMembers(o *model.Object, attribute string) {
 
 // Sink takes what a survey tells.
 type Sink struct {
+	// Mark is from where to go on, where the target can; "" for a whole survey.
+	Mark string
+	// Begin is told before anything else whether everything will be told of, or
+	// what changed since the mark.
+	Begin func(whole bool) error
 	// Put takes objects, in portions, so that they can be stored while more come.
 	Put func([]model.Object) error
+	// Gone takes, of a survey of what changed, what is no longer there.
+	Gone func([]connect.Gone) error
 	// Trials are the changes that may be on trial there: they are ended before
 	// anything is read. nil: there are none.
 	Trials func() ([]connect.Mark, error)
 }
 
-// Survey reads a whole target. It returns how many accounts it saw that are
-// people's rather than the target's own.
-func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink) (accounts int, err error) {
+// Seen is how a survey went.
+type Seen struct {
+	Accounts int    // of people rather than the target's own that it told of
+	Whole    bool   // it told of everything
+	Mark     string // to go on from; "" when there is none
+}
+
+// Survey reads a target: what changed since a mark where that can be, else all of it.
+func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink) (Seen, error) {
 	s, err := c.Open(ctx, a)
 	if err != nil {
-		return 0, err
+		return Seen{}, err
 	}
 	defer s.Close()
 	if err := settle(ctx, s, to.Trials); err != nil {
-		return 0, err
+		return Seen{}, err
 	}
-	const portion = 1000
-	batch := make([]model.Object, 0, portion)
-	flush := func() error {
-		if len(batch) == 0 {
-			return nil
-		}
-		err := to.Put(batch)
-		batch = batch[:0]
-		return err
-	}
-	seen := 0
-	err = s.Survey(ctx, func(o model.Object) error {
-		if seen++; seen > ObjectsMost {
-			return fmt.Errorf("it holds more than %d objects, the most that is looked after on one target", ObjectsMost)
-		}
-		fit(&o)
-		if o.Kind == model.Account && !o.System {
-			accounts++
-		}
-		if batch = append(batch, o); len(batch) == portion {
-			return flush()
-		}
+	p := portions{Sink: to}
+	var gone []connect.Gone
+	p.Mark, err = connect.Since(ctx, s, to.Mark, func(o model.Object) error { return p.begun(false, o) }, func(g connect.Gone) error {
+		gone = append(gone, g)
 		return nil
 	})
-	if err == nil {
-		err = flush()
+	switch {
+	case errors.Is(err, connect.ErrVoid):
+		p.Seen.Whole = true
+		p.Seen.Mark, err = connect.Survey(ctx, s, func(o model.Object) error { return p.begun(true, o) })
+	default:
+		p.Seen.Mark = p.Mark
 	}
-	return accounts, err
+	if err == nil {
+		err = p.end(gone)
+	}
+	return p.Seen, err
+}
+
+const portion = 1000 // objects handed on at once
+
+// portions gathers what a survey tells.
+type portions struct {
+	Sink
+	Seen  Seen
+	batch []model.Object
+	began bool
+	seen  int
+}
+
+// begun takes an object.
+func (p *portions) begun(whole bool, o model.Object) error {
+	if err := p.start(whole); err != nil {
+		return err
+	}
+	if p.seen++; p.seen > ObjectsMost {
+		return fmt.Errorf("it holds more than %d objects, the most that is looked after on one target", ObjectsMost)
+	}
+	fit(&o)
+	if o.Kind == model.Account && !o.System {
+		p.Seen.Accounts++
+	}
+	if p.batch = append(p.batch, o); len(p.batch) == portion {
+		return p.flush()
+	}
+	return nil
+}
+
+func (p *portions) start(whole bool) error {
+	if p.began || p.Begin == nil {
+		return nil
+	}
+	p.began = true
+	return p.Begin(whole)
+}
+
+func (p *portions) flush() error {
+	if len(p.batch) == 0 {
+		return nil
+	}
+	err := p.Put(p.batch)
+	p.batch = p.batch[:0]
+	return err
+}
+
+func (p *portions) end(gone []connect.Gone) error {
+	if err := p.start(p.Seen.Whole); err != nil {
+		return err
+	}
+	if err := p.flush(); err != nil || len(gone) == 0 {
+		return err
+	}
+	return p.Gone(gone)
 }
 
 // settle ends what may be on trial, where a target takes anything so.

@@ -58,7 +58,7 @@ var MemorySchema = model.Schema{
 			Members: []model.ObjectKind{model.Account}, Watched: true, Attributes: []model.AttributeSchema{{Name: model.Allows, Many: true}}},
 		{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.JoinIt, model.LeaveIt},
 			Members: []model.ObjectKind{model.Account}, Attributes: []model.AttributeSchema{{Name: model.Seats}}},
-		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
+		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
 		{Kind: model.Account, Name: []model.NamePart{{Name: "login", Pattern: `^[a-z.]{1,64}$`}, {Name: "origin", Pattern: `^[a-z0-9.%-]{1,64}$`, Usual: "%"}}, Joint: "@",
 			Verbs: append(everyVerb, model.Disable, model.Enable, model.AdoptIt),
 			Attributes: []model.AttributeSchema{
@@ -293,8 +293,11 @@ func (s *memorySession) act(a connect.Act) error {
 		if a.Verb == model.JoinIt && s.objects[member] == nil {
 			return fmt.Errorf("there is no %s %s", member.Kind, member.Name)
 		}
-		if a.Verb == model.JoinIt && s.full(name) {
+		if a.Verb == model.JoinIt && name.Kind == model.LicenceKind && s.full(name) {
 			return fmt.Errorf("licence %s has no seat left", name.Name)
+		}
+		if s.objects[name] == nil {
+			s.objects[name] = &model.Object{Kind: name.Kind, Name: name.Name} // one that is there by joining
 		}
 		s.members[[2]model.Named{name, member}] = a.Verb == model.JoinIt
 		if a.Verb == model.LeaveIt {

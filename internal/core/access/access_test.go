@@ -18,7 +18,7 @@ var schemas = map[string]model.Schema{
 		{Kind: model.Account, Name: model.OnePart("login", "."),
 			Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: "shell", Settable: true}, {Name: "home"}}},
 		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}}}},
+		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
 	"application": {Kind: "application", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", "."),
 			Attributes: []model.AttributeSchema{}},

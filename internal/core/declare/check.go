@@ -264,7 +264,7 @@ func (c *checker) joined(kind model.ObjectKind, pos model.Pos, at []*model.Targe
 func (c *checker) held(what string, kind model.ObjectKind, at []model.Selector) {
 	for _, s := range at {
 		for _, t := range c.chosen(s) {
-			if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.Create) {
+			if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.Create) && !schema.Of(kind).Does(model.SetRule) {
 				c.fault(s.Pos, "%s is declared at %s, but a target of kind %s cannot be asked for a %s", what, t.Name, t.Kind, kind)
 				break
 			}

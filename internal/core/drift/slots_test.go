@@ -21,7 +21,7 @@ var base = map[string]model.Schema{"base": {Kind: "base", FoldNames: true, Kinds
 		Attributes: []model.AttributeSchema{{Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}, {Name: model.Home}}},
 	{Kind: model.RightKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt, model.Remove}, Members: []model.ObjectKind{model.Account}, Watched: true},
 	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
-	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
+	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
 }}}
 
 const stores = `roost: 1

@@ -72,7 +72,8 @@ func (c *comparer) compareGroups() {
 
 // lacking says of a set that is not there whether no step could bring it about.
 func (c *comparer) lacking(name model.Named) bool {
-	return name.Kind != model.GroupKind && !c.Desired.Schema.Of(name.Kind).Does(model.Create)
+	k := c.Desired.Schema.Of(name.Kind)
+	return name.Kind != model.GroupKind && !k.Does(model.Create) && (k == nil || !k.ByJoining)
 }
 
 func (c *comparer) group(s *resolve.Set, have *model.Object) {

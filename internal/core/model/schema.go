@@ -17,12 +17,13 @@ type Schema struct {
 type KindSchema struct {
 	Kind       ObjectKind        `json:"kind"`
 	About      string            `json:"about,omitempty"`
-	Place      int               `json:"place,omitempty"`   // in the order of work, from 1 to 99: those of a lower one are made first, and removed last; 0: the usual one
-	Name       []NamePart        `json:"name"`              // what a name is made of; an account's first part is its user's
-	Joint      string            `json:"joint,omitempty"`   // stands between the parts of a name, where there are several
-	Verbs      []Verb            `json:"verbs,omitempty"`   // what can be done to them; none: they are only looked at
-	Members    []ObjectKind      `json:"members,omitempty"` // of a set: what can be in it
-	Watched    bool              `json:"watched,omitempty"` // one that nobody declared is a finding
+	Place      int               `json:"place,omitempty"`      // in the order of work, from 1 to 99: those of a lower one are made first, and removed last; 0: the usual one
+	Name       []NamePart        `json:"name"`                 // what a name is made of; an account's first part is its user's
+	Joint      string            `json:"joint,omitempty"`      // stands between the parts of a name, where there are several
+	Verbs      []Verb            `json:"verbs,omitempty"`      // what can be done to them; none: they are only looked at
+	Members    []ObjectKind      `json:"members,omitempty"`    // of a set: what can be in it
+	ByJoining  bool              `json:"by-joining,omitempty"` // of a set: it is there as soon as somebody is in it
+	Watched    bool              `json:"watched,omitempty"`    // one that nobody declared is a finding
 	Attributes []AttributeSchema `json:"attributes"`
 }
 

@@ -241,7 +241,7 @@ var application = map[string]model.Schema{"application": {Kind: "application", K
 	{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify}},
 	{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.SetRule}},
 	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}},
-	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.JoinIt, model.LeaveIt}}}}}
+	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}}}
 
 // Who starts tomorrow has nothing yet, whose last day was yesterday has nothing
 // left; roles come and go with their days.

@@ -36,7 +36,7 @@ func (f Facts) Gains(a model.Act) string {
 	p := f.Power
 	switch {
 	case a.Verb == model.JoinIt && a.Object == model.ElevationKind:
-		return Subject(a)
+		return a.Name
 	case a.Verb == model.JoinIt && a.Object == model.GroupKind && p.groups[a.Name]:
 		return "group " + a.Name
 	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove || a.Verb == model.AdoptIt:

@@ -52,3 +52,8 @@ CREATE TABLE IF NOT EXISTS sealed (          -- values that acts set and nobody 
   body      MEDIUMBLOB   NOT NULL,
   at        DATETIME(6)  NOT NULL
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+-- From where a survey can go on: the target's own mark, what it was read by, and when everything was read last.
+ALTER TABLE target
+  ADD COLUMN IF NOT EXISTS mark     TEXT        NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS mark_of  VARCHAR(64) NOT NULL DEFAULT '',
+  ADD COLUMN IF NOT EXISTS whole_at DATETIME(6) NULL;
