@@ -173,15 +173,25 @@ func directoryAdd(ctx context.Context, w *workbench) (float64, float64, error) {
 	}, func(round int) error { return bareAdd(a, round) })
 }
 
-func bareAdd(a connect.Access, round int) error {
+// dialBare signs in with nothing of ours between.
+func dialBare(a connect.Access) (*goldap.Conn, error) {
 	c, err := goldap.DialURL("ldaps://"+a.Address, goldap.DialWithTLSConfig(&tls.Config{InsecureSkipVerify: true}))
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Bind(a.As, string(a.Secret)); err != nil {
+		c.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func bareAdd(a connect.Access, round int) error {
+	c, err := dialBare(a)
 	if err != nil {
 		return err
 	}
 	defer c.Close()
-	if err := c.Bind(a.As, string(a.Secret)); err != nil {
-		return err
-	}
 	var wg sync.WaitGroup
 	queue, errs := make(chan int), make(chan error, adds)
 	for range 8 {

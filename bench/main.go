@@ -33,6 +33,9 @@ var figures = []figure{
 	{"directory-read-100000", "s", 2, directoryRead},
 	{"directory-read-100000-memory", "MB", 1, directoryMemory},
 	{"directory-add-2000", "s", 1.25, directoryAdd},
+	{"directory-join-50000", "s", 1.176, joinCrowd},
+	{"directory-join-50000-at-once", "s", 0, joinCrowdAtOnce},
+	{"directory-changed-100", "ms", 1, changedHundred},
 	{"company-parse", "s", 0, parseCompany},
 	{"company-resolve-an-account", "µs", 1, resolveCompany},
 	{"company-compare-first-an-account", "ns", 0, compareFirst},
@@ -57,6 +60,7 @@ type workbench struct {
 	dir      string
 	cleanup  []func()
 	big      *bigDirectory
+	crowded  *crowded
 	engine   *engine
 	seen     *observed
 	standing *service.Service

@@ -80,7 +80,8 @@ type Follower interface {
 }
 
 // Gone is an object that is no longer there: by kind and name or, where the
-// target tells no more of it, by the target's own id for it.
+// target tells no more of it, by kind and the target's own id for it. One that
+// nobody knows of may be told of too.
 type Gone struct {
 	model.Named
 	Unique string

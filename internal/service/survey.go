@@ -268,15 +268,15 @@ func readBy(a connect.Access) string {
 
 func goneFrom(ctx context.Context, seen *store.Sighting, gone []connect.Gone) error {
 	var names []model.Named
-	var uniques []string
+	ids := map[model.ObjectKind][]string{}
 	for _, g := range gone {
 		if g.Unique != "" {
-			uniques = append(uniques, g.Unique)
+			ids[g.Kind] = append(ids[g.Kind], g.Unique)
 		} else {
 			names = append(names, g.Named)
 		}
 	}
-	return seen.Gone(ctx, names, uniques)
+	return seen.Gone(ctx, names, ids)
 }
 
 // trialsOn are the changes that may be on trial on a target.

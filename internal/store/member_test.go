@@ -181,7 +181,7 @@ func TestSightSome(t *testing.T) {
 	if err := some.Put(ctx, []model.Object{object("marit", "u1", "bash"), object("hanne", "u2", "sh"), object("karin", "u4", "sh")}); err != nil {
 		t.Fatal(err)
 	}
-	if err := some.Gone(ctx, nil, []string{"u3", "u9"}); err != nil {
+	if err := some.Gone(ctx, nil, map[model.ObjectKind][]string{model.Account: {"u3", "u9"}, model.GroupKind: {"u1"}}); err != nil {
 		t.Fatal(err)
 	}
 	changed, err := some.Done(ctx)

@@ -74,22 +74,21 @@ func (g *Sighting) knowPieces(ctx context.Context, query string, args ...any) er
 
 // knowSome reads how some objects were that a survey of what changed tells of:
 // by name, or by the target's own id, under whatever name they were known.
-func (g *Sighting) knowSome(ctx context.Context, names []model.Named, uniques []string) error {
+func (g *Sighting) knowSome(ctx context.Context, names []model.Named, ids map[model.ObjectKind][]string) error {
 	keys := make([]objectKey, len(names))
 	for i, n := range names {
 		keys[i] = objectKey{n.Kind.String(), n.Name}
 	}
-	for from, to := range groups(len(uniques), observedGroup) {
-		var rows []struct {
-			Kind string `db:"kind"`
-			Name string `db:"name"`
-		}
-		if err := g.s.db.SelectContext(ctx, &rows, `SELECT kind, name FROM observed WHERE target = ? AND uniq IN `+oneOf(to-from),
-			append([]any{g.target}, texts(uniques[from:to])...)...); err != nil {
-			return err
-		}
-		for _, r := range rows {
-			keys = append(keys, objectKey{r.Kind, r.Name})
+	for kind, list := range ids {
+		for from, to := range groups(len(list), observedGroup) {
+			var found []string
+			if err := g.s.db.SelectContext(ctx, &found, `SELECT name FROM observed WHERE target = ? AND kind = ? AND uniq IN `+oneOf(to-from),
+				append([]any{g.target, kind.String()}, texts(list[from:to])...)...); err != nil {
+				return err
+			}
+			for _, name := range found {
+				keys = append(keys, objectKey{kind.String(), name})
+			}
 		}
 	}
 	return byKind(keys, func(kind string, names []any) error {
@@ -104,21 +103,21 @@ func (g *Sighting) knowSome(ctx context.Context, names []model.Named, uniques []
 
 // Gone notes, in a survey of what changed, what is no longer there: by name, or
 // by the target's own id.
-func (g *Sighting) Gone(ctx context.Context, names []model.Named, uniques []string) error {
-	return g.knowSome(ctx, names, uniques)
+func (g *Sighting) Gone(ctx context.Context, names []model.Named, ids map[model.ObjectKind][]string) error {
+	return g.knowSome(ctx, names, ids)
 }
 
 // Put stores objects as seen. What is as it was is not written; what was
 // otherwise before goes into the past.
 func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 	if !g.whole {
-		names, uniques := make([]model.Named, len(objects)), []string{}
+		names, ids := make([]model.Named, len(objects)), map[model.ObjectKind][]string{}
 		for i, o := range objects {
 			if names[i] = (model.Named{Kind: o.Kind, Name: o.Name}); o.Unique != "" {
-				uniques = append(uniques, o.Unique)
+				ids[o.Kind] = append(ids[o.Kind], o.Unique)
 			}
 		}
-		if err := g.knowSome(ctx, names, uniques); err != nil {
+		if err := g.knowSome(ctx, names, ids); err != nil {
 			return err
 		}
 	}

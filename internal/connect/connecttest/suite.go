@@ -323,7 +323,7 @@ func (x suite) since() {
 	type seen struct{ found, gone []string }
 	from := func(mark string) (next string, whole bool, out seen) {
 		s, found := x.open(), func(o model.Object) error { out.found = append(out.found, o.Kind.String()+" "+o.Name); return nil }
-		next, err := connect.Since(context.Background(), s, mark, found, func(n connect.Gone) error { out.gone = append(out.gone, n.Name+n.Unique); return nil })
+		next, err := connect.Since(context.Background(), s, mark, found, func(n connect.Gone) error { out.gone = append(out.gone, n.Kind.String()+" "+n.Name+n.Unique); return nil })
 		if whole = errors.Is(err, connect.ErrVoid); whole {
 			if len(out.found)+len(out.gone) > 0 {
 				x.Errorf("a void mark, and something was told: %v", out)
@@ -352,8 +352,11 @@ func (x suite) since() {
 	if !slices.Contains(some.found, "account "+x.name) || !slices.Contains(some.found, "account "+brief.Name) || len(some.found) >= len(all.found) {
 		x.Errorf("what changed is not told, or more than that: %v of %v", some, all)
 	}
+	if o := Find(x, x.open(), model.Account, x.name); slices.Contains(some.gone, "account "+o.Unique) || slices.Contains(some.gone, "account "+o.Name) || slices.Contains(some.gone, " "+o.Unique) {
+		x.Errorf("what changed is told to be gone: %v", some.gone)
+	}
 	x.try("it goes", []model.Act{x.account(model.Remove, brief.Name)}, connect.Done)
-	if _, _, rest := from(middle); !slices.Contains(rest.gone, brief.Unique) && !slices.Contains(rest.gone, brief.Name) {
+	if _, _, rest := from(middle); !slices.Contains(rest.gone, "account "+brief.Unique) && !slices.Contains(rest.gone, "account "+brief.Name) {
 		x.Errorf("that it is gone is not told: %v", rest)
 	}
 	if x.Forget != nil {

@@ -114,6 +114,8 @@ func (s *session) changes(m mark, found func(model.Object) error, gone func(conn
 	if err != nil {
 		return "", err
 	}
+	// Of what changed elsewhere in its database a directory says that it is not here.
+	groups.gone, people.gone = without(groups.gone, people.changed), without(people.gone, groups.changed)
 	if len(groups.changed)+len(groups.gone) > 0 {
 		if names, err := s.names(); err != nil || names != m.Names {
 			return "", errors.Join(connect.ErrVoid, err)
@@ -139,14 +141,25 @@ func (s *session) changes(m mark, found func(model.Object) error, gone func(conn
 			return "", err
 		}
 	}
-	for _, id := range append(people.gone, groups.gone...) {
-		if err := gone(connect.Gone{Unique: id}); err != nil {
-			return "", err
+	for kind, ids := range map[model.ObjectKind][]string{model.Account: people.gone, model.GroupKind: groups.gone} {
+		for _, id := range ids {
+			if err := gone(connect.Gone{Named: model.Named{Kind: kind}, Unique: id}); err != nil {
+				return "", err
+			}
 		}
 	}
 	m.People, m.Groups = people.cookie, groups.cookie
 	b, err := json.Marshal(m)
 	return string(b), err
+}
+
+// without leaves out the ids of entries.
+func without(ids []string, entries []*entry) []string {
+	here := make(map[string]bool, len(entries))
+	for _, e := range entries {
+		here[e.one("entryUUID")] = true
+	}
+	return slices.DeleteFunc(ids, func(id string) bool { return here[id] })
 }
 
 // changedPeople are the accounts of changed entries. Where another entry has the
