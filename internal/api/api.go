@@ -85,9 +85,19 @@ type handlers struct {
 // body is an answer with a JSON body.
 type body[T any] struct{ Body T }
 
-// op registers one operation. Its handler gets the operator who asks.
-func op[I, O any](api huma.API, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
-	huma.Register(api, operation(method, path, id, summary), func(ctx context.Context, in *I) (*body[O], error) {
+// What an operation asks of whoever calls it, where it is no duty.
+const (
+	open   service.Duty = "open to all"
+	anyone service.Duty = "any operator"
+)
+
+// op registers one operation with the duty that it needs. Its handler gets the
+// operator who asks, and who has it.
+func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
+	huma.Register(api, operation(duty, method, path, id, summary), func(ctx context.Context, in *I) (*body[O], error) {
+		if err := may(ctx, duty); err != nil {
+			return nil, problem(ctx, err)
+		}
 		out, err := do(ctx, who(ctx), in)
 		if err != nil {
 			return nil, problem(ctx, err)
@@ -97,17 +107,29 @@ func op[I, O any](api huma.API, method, path, id, summary string, do func(ctx co
 }
 
 // act registers an operation that answers with nothing but success.
-func act[I any](api huma.API, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) error) {
-	o := operation(method, path, id, summary)
+func act[I any](api huma.API, duty service.Duty, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) error) {
+	o := operation(duty, method, path, id, summary)
 	o.DefaultStatus = http.StatusNoContent
 	huma.Register(api, o, func(ctx context.Context, in *I) (*struct{}, error) {
+		if err := may(ctx, duty); err != nil {
+			return nil, problem(ctx, err)
+		}
 		return nil, problem(ctx, do(ctx, who(ctx), in))
 	})
 }
 
-func operation(method, path, id, summary string) huma.Operation {
+// may says whether whoever asks has a duty. The service asks once more.
+func may(ctx context.Context, duty service.Duty) error {
+	if duty == open || duty == anyone {
+		return nil
+	}
+	return who(ctx).May(duty)
+}
+
+func operation(duty service.Duty, method, path, id, summary string) huma.Operation {
 	return huma.Operation{Method: method, Path: "/api" + path, OperationID: id, Summary: summary, MaxBodyBytes: 1 << 20, BodyReadTimeout: 30 * time.Second,
-		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
+		Extensions: map[string]any{"x-duty": string(duty)},
+		Errors:     []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
 }
 
 // Paging is how every list is asked for in parts.

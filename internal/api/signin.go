@@ -31,7 +31,7 @@ type signInAnswer struct {
 }
 
 func (h *handlers) signIn(api huma.API) {
-	o := operation(http.MethodPost, "/session", "sign-in", "Sign in with name and password")
+	o := operation(open, http.MethodPost, "/session", "sign-in", "Sign in with name and password")
 	o.Security = []map[string][]string{}
 	o.MaxBodyBytes = 16 << 10 // it is read before anybody knows who sends it
 	huma.Register(api, o, func(ctx context.Context, in *signInRequest) (*signInAnswer, error) {
@@ -44,13 +44,13 @@ func (h *handlers) signIn(api huma.API) {
 		}
 		return &signInAnswer{SetCookie: cookie(secret, until), Body: SignedIn{Operator: who, EndsAt: until}}, nil
 	})
-	op(api, http.MethodGet, "/session", "who-am-i", "Who is signed in", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Operator, error) {
+	op(api, anyone, http.MethodGet, "/session", "who-am-i", "Who is signed in", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Operator, error) {
 		if who.Name == "" {
 			return who, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in: roost sign-in"}
 		}
 		return who, nil
 	})
-	out := operation(http.MethodDelete, "/session", "sign-out", "End this session or token")
+	out := operation(anyone, http.MethodDelete, "/session", "sign-out", "End this session or token")
 	out.DefaultStatus = http.StatusNoContent
 	huma.Register(api, out, func(ctx context.Context, _ *struct{}) (*struct {
 		SetCookie *http.Cookie `header:"Set-Cookie"`

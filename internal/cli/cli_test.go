@@ -73,7 +73,7 @@ func TestWrongUse(t *testing.T) {
 		want string
 	}{
 		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`}, {"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
-		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`}, {"target zzzz", 2, "known are accept-key, list, show"},
+		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`}, {"target zzzz", 2, "known are accept-key, end-session, holds, kinds, list, members, sessions, show"},
 		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"}, {"serve --probation soon", 2, "probation is a length of time"}, {"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
 		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`}, {"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
 		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"}, {"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},

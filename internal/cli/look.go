@@ -48,7 +48,7 @@ func (a *app) user() *cobra.Command {
 			}
 			return a.show(u, sideBySide(u))
 		}}
-	c.AddCommand(list, show)
+	c.AddCommand(list, show, a.userSessions())
 	return c
 }
 
@@ -118,7 +118,7 @@ func orNone(s string) string {
 
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
-	c.AddCommand(a.targetList(), a.targetShow(), a.acceptKey())
+	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetSessions(), a.endSession(), a.acceptKey())
 	return c
 }
 
@@ -193,6 +193,7 @@ func (a *app) targetShow() *cobra.Command {
 			if err := a.show(value, t); err != nil {
 				return err
 			}
+			a.tellOf(x)
 			if x.Words != "" {
 				a.tell("\n%s", wrapped(x.Words, "", 100))
 			}

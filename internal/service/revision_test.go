@@ -100,7 +100,7 @@ func TestParams(t *testing.T) {
 		t.Fatalf("%+v %v", r, err)
 	}
 	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
-	if steps.Items[0].After != "full-name Captain Fell" {
+	if steps.Items[0].After != "full name Captain Fell" {
 		t.Errorf("%+v", steps.Items)
 	}
 	if got := kinds(t, s, DriftRequest{}); got != "" {

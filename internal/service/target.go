@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/store"
 )
 
@@ -122,11 +123,21 @@ func (c *current) target(name string, row store.Target, counts []store.FindingCo
 // TargetDetail is a target with the rules that hold for it.
 type TargetDetail struct {
 	Target
-	Login      string   `json:"login"`
-	Match      []string `json:"match"`
-	Unexpected string   `json:"unexpected"`
-	Protect    []string `json:"protect"`
-	At         string   `json:"at" doc:"file:line:column of the declaration"`
+	Login      string              `json:"login"`
+	Match      []string            `json:"match"`
+	Unexpected string              `json:"unexpected"`
+	Protect    []string            `json:"protect"`
+	At         string              `json:"at" doc:"file:line:column of the declaration"`
+	Details    map[string][]string `json:"details,omitempty" doc:"what the target tells of itself"`
+	Holds      []Holding           `json:"holds" doc:"how many objects of each kind were seen"`
+}
+
+// Holding is how many objects of a kind a target was last seen to hold.
+type Holding struct {
+	Kind  string `json:"kind"`
+	About string `json:"about,omitempty"`
+	Set   bool   `json:"set,omitempty" doc:"they have members"`
+	N     int    `json:"n"`
 }
 
 // Target returns one target.
@@ -146,7 +157,9 @@ func (s *Service) Target(ctx context.Context, who Operator, name string) (Target
 			if protect == nil {
 				protect = []string{}
 			}
-			return TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: c.declared.Locate(d.Target.Pos).String()}, nil
+			out := TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: c.declared.Locate(d.Target.Pos).String()}
+			out.Details, out.Holds, err = s.told(ctx, d)
+			return out, err
 		}
 	}
 	return TargetDetail{}, unknown("target", name, keysOf(c.plan.Targets))
@@ -182,7 +195,7 @@ func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix
 		return HeldPage{}, err
 	}
 	page := p.bounded()
-	objects, total, err := s.Store.ObservedPage(ctx, name, prefix, page)
+	objects, total, err := s.Store.ObservedPage(ctx, name, model.Account, prefix, page)
 	if err != nil {
 		return HeldPage{}, err
 	}

@@ -447,6 +447,38 @@ func namesOf(sets []model.Named, kind model.ObjectKind) (out []string) {
 	return out
 }
 
+// CountMembers counts the members of some sets of a kind, by name and by their kind.
+func (s *Store) CountMembers(ctx context.Context, target string, kind model.ObjectKind, names []string) (map[string]map[model.ObjectKind]int, error) {
+	out := map[string]map[model.ObjectKind]int{}
+	for from, to := range groups(len(names), observedGroup) {
+		rows, err := s.db.QueryxContext(ctx, `SELECT name, mkind, body FROM member WHERE target = ? AND kind = ? AND name IN `+oneOf(to-from),
+			append([]any{target, kind.String()}, texts(names[from:to])...)...)
+		if err != nil {
+			return nil, err
+		}
+		var name, mkind, body sql.RawBytes
+		for rows.Next() {
+			if err := rows.Scan(&name, &mkind, &body); err != nil {
+				rows.Close()
+				return nil, err
+			}
+			n := 0
+			for range model.Values(body).All() {
+				n++
+			}
+			if out[string(name)] == nil {
+				out[string(name)] = map[model.ObjectKind]int{}
+			}
+			out[string(name)][model.KindNamed(string(mkind))] += n
+		}
+		if err := rows.Err(); err != nil {
+			return nil, err
+		}
+		rows.Close()
+	}
+	return out, nil
+}
+
 // MembersPage returns one page of the members of a kind in a set, and how many there are.
 func (s *Store) MembersPage(ctx context.Context, target string, set model.Named, kind model.ObjectKind, p Page) (out []string, total int, err error) {
 	rows, err := s.db.QueryxContext(ctx, `SELECT body FROM member WHERE target = ? AND kind = ? AND name = ? AND mkind = ? ORDER BY first`,

@@ -340,14 +340,16 @@ func fill(o *model.Object, name, unique, body []byte) error {
 	return o.Attributes.Check()
 }
 
-// ObservedPage returns one page of a target's accounts whose name begins with prefix, and how many there are.
-func (s *Store) ObservedPage(ctx context.Context, target, prefix string, p Page) (out []model.Object, total int, err error) {
+// ObservedPage returns one page of a target's objects of a kind whose name begins
+// with prefix, people's before its own, and how many there are. Sets come without
+// their members.
+func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix string, p Page) (out []model.Object, total int, err error) {
 	like := escapeLike(prefix) + "%"
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = 'account' AND name LIKE ?`, target, like); err != nil {
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = ? AND name LIKE ?`, target, kind.String(), like); err != nil {
 		return nil, 0, err
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed
-		WHERE target = ? AND kind = 'account' AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, like, p.Size, p.From)
+		WHERE target = ? AND kind = ? AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, kind.String(), like, p.Size, p.From)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -360,6 +362,20 @@ func (s *Store) ObservedPage(ctx context.Context, target, prefix string, p Page)
 		out = append(out, o)
 	}
 	return out, total, rows.Err()
+}
+
+// CountObjects counts what a target was last seen to hold, by kind.
+func (s *Store) CountObjects(ctx context.Context, target string) (map[model.ObjectKind]int, error) {
+	var rows []struct {
+		Kind string `db:"kind"`
+		N    int    `db:"n"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT kind, COUNT(*) AS n FROM observed WHERE target = ? GROUP BY kind`, target)
+	out := map[model.ObjectKind]int{}
+	for _, r := range rows {
+		out[model.KindNamed(r.Kind)] = r.N
+	}
+	return out, err
 }
 
 // Object returns one observed object, or ErrNone.

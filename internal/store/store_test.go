@@ -420,10 +420,10 @@ func TestObserved(t *testing.T) {
 	if got, err := s.SetsOf(ctx, "arctic-tern", model.Named{Kind: model.Account, Name: `Durand, "A"`}); err != nil || !slices.Equal(got, []model.Named{{Kind: model.GroupKind, Name: "crew"}}) {
 		t.Errorf("%v %v", got, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", "50%_", store.Page{Size: 5}); err != nil || total != 1 || page[0].Name != "50%_off" {
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", store.Page{Size: 5}); err != nil || total != 1 || page[0].Name != "50%_off" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", "", store.Page{From: 5, Size: 5}); err != nil || total != 6 || len(page) != 1 || !page[0].System {
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", store.Page{From: 5, Size: 5}); err != nil || total != 6 || len(page) != 1 || !page[0].System {
 		t.Errorf("the target's own come last: %v %d %v", page, total, err)
 	}
 	moved := objects[1]

@@ -323,7 +323,10 @@ func (x suite) since() {
 	type seen struct{ found, gone []string }
 	from := func(mark string) (next string, whole bool, out seen) {
 		s, found := x.open(), func(o model.Object) error { out.found = append(out.found, o.Kind.String()+" "+o.Name); return nil }
-		next, err := connect.Since(context.Background(), s, mark, found, func(n connect.Gone) error { out.gone = append(out.gone, n.Kind.String()+" "+n.Name+n.Unique); return nil })
+		next, err := connect.Since(context.Background(), s, mark, found, func(n connect.Gone) error {
+			out.gone = append(out.gone, n.Kind.String()+" "+n.Name+n.Unique)
+			return nil
+		})
 		if whole = errors.Is(err, connect.ErrVoid); whole {
 			if len(out.found)+len(out.gone) > 0 {
 				x.Errorf("a void mark, and something was told: %v", out)

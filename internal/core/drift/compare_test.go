@@ -90,7 +90,7 @@ func TestCompare(t *testing.T) {
 		of               string
 	}{
 		{name: "empty target", of: "marit", want: []string{
-			"missing: create account marit.fell: full-name Marit Fell · number 1001 · shell /bin/bash (marit.fell)",
+			"missing: create account marit.fell: full name Marit Fell · number 1001 · shell /bin/bash (marit.fell)",
 			"missing: join group crew: marit.fell (marit.fell)", "missing: join group deck: marit.fell (marit.fell)"}},
 		{name: "fits and differs", of: "hanne", accounts: []model.Object{account("hanne.vik", "1014", model.FullName, "Hanne Vik", "shell", "/bin/sh")}, want: []string{
 			"different: adopt account hanne.vik: nobody’s → hanne.vik (hanne.vik)", "different: change account hanne.vik: shell /bin/sh → shell /bin/bash (hanne.vik)",
@@ -102,9 +102,9 @@ func TestCompare(t *testing.T) {
 		{name: "one account, two people", of: "kari", accounts: []model.Object{full("kari.berg", "1014", "K")}, want: []string{
 			"unmatched: for a person to decide kari.berg (kari.berg)"}},
 		{name: "number taken by a protected account", of: "marit", accounts: []model.Object{full("svc-backup", "1001", "B")}, want: []string{
-			"unmatched: for a person to decide marit.fell: full-name Marit Fell · number 1001 · shell /bin/bash (marit.fell)"}},
+			"unmatched: for a person to decide marit.fell: full name Marit Fell · number 1001 · shell /bin/bash (marit.fell)"}},
 		{name: "given name decides", of: "ulla", accounts: []model.Object{full("ulla", "1700", "U")}, want: []string{
-			"different: adopt account ulla: nobody’s → ulla.niemi (ulla.niemi)", "different: change account ulla: full-name U · number 1700 → full-name Ulla Niemi · number 1028 (ulla.niemi)",
+			"different: adopt account ulla: nobody’s → ulla.niemi (ulla.niemi)", "different: change account ulla: full name U · number 1700 → full name Ulla Niemi · number 1028 (ulla.niemi)",
 			"missing: join group crew: ulla (ulla.niemi)", "missing: join group deck: ulla (ulla.niemi)"}},
 		{name: "never an account", of: "left", accounts: []model.Object{full("left.out", "1700", "L")}, want: []string{"unexpected: disable account left.out: open → shut"}},
 		{name: "stranger", of: "jarle", accounts: []model.Object{full("jarle.holm", "1701", "Jarle Holm")}, groups: []model.Object{group("crew", "5110", "jarle.holm")}, want: []string{
@@ -322,7 +322,7 @@ func TestThings(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	if got, want := lines(drift.Input{}), "missing: create container people: path ou=People · protected no\nmissing: set policy policy staff: password.length 12\nmissing: create right counter: allows refund, sell"; got != want {
+	if got, want := lines(drift.Input{}), "missing: create container people: path ou=People · protected there no\nmissing: set policy policy staff: shortest password 12\nmissing: create right counter: allows refund, sell"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	thing := func(kind model.ObjectKind, name string, list ...model.Attribute) model.Object {
@@ -334,7 +334,7 @@ func TestThings(t *testing.T) {
 		thing(model.RightKind, "counter", model.Attribute{Name: model.Allows, Values: []string{"refund", "sell"}}),
 	}
 	shut := account("jarle", "1701", model.Disabled, "yes")
-	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}), "different: set policy policy staff: password.length 8 → password.length 12\nunexpected: disable account eva: open → shut\nunexpected: remove account jarle"; got != want {
+	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}), "different: set policy policy staff: shortest password 8 → shortest password 12\nunexpected: disable account eva: open → shut\nunexpected: remove account jarle"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	// Where shut accounts are kept for a time, they go when it is over.
@@ -342,7 +342,7 @@ func TestThings(t *testing.T) {
 	today := time.Now().UTC()
 	for days, want := range map[int]string{10: "", 89: "", 91: "unexpected: remove account jarle"} {
 		in := drift.Input{Others: others, Accounts: []model.Object{shut}, Shut: map[string]time.Time{"jarle": today.AddDate(0, 0, -days)}}
-		if got := lines(in); got != "different: set policy policy staff: password.length 8 → password.length 12\n"+want && got+"\n" != "different: set policy policy staff: password.length 8 → password.length 12\n"+want {
+		if got := lines(in); got != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want && got+"\n" != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want {
 			t.Errorf("shut for %d days:\n%s", days, got)
 		}
 	}

@@ -85,7 +85,7 @@ func TestSlots(t *testing.T) {
 	same(t, "some of them there", onStores(t, text, drift.Input{
 		Accounts: []model.Object{held("marit@10.1.%", "sh"), held("MARIT@LOCALHOST", "bash"), held("marit@%", "sh"), held("jarle@%", "sh")}, Others: others,
 		Links: []model.Link{{User: "marit", Name: "marit@10.1.%", Rest: "10.1.%"}, {User: "jarle", Name: "jarle@%", Rest: "%"}}}),
-		"missing: create account hanne@localhost: full-name Hanne Vik · shell sh (hanne)",
+		"missing: create account hanne@localhost: full name Hanne Vik · shell sh (hanne)",
 		"different: adopt account MARIT@LOCALHOST: nobody’s → marit (marit)",
 		"different: change account MARIT@LOCALHOST: shell bash → shell sh (marit)",
 		"unexpected: disable account jarle@%: open → shut (jarle)",
@@ -94,7 +94,7 @@ func TestSlots(t *testing.T) {
 		"missing: take seat seat: MARIT@LOCALHOST (marit)", "missing: take seat seat: hanne@localhost (hanne)",
 		"unexpected: free seat seat: jarle@% (jarle)")
 	same(t, "by hand, and superuser", onStores(t, stores, drift.Input{Others: others})[3:5],
-		"missing: create account uniemi@10.1.%: full-name Ulla Niemi · shell sh (ulla)", "missing: create account uniemi@localhost: full-name Ulla Niemi · shell sh (ulla)")
+		"missing: create account uniemi@10.1.%: full name Ulla Niemi · shell sh (ulla)", "missing: create account uniemi@localhost: full name Ulla Niemi · shell sh (ulla)")
 }
 
 // What nobody declared is found where its kind is watched, what is asked for and cannot be made is told.
@@ -134,7 +134,7 @@ func TestSuspended(t *testing.T) {
 	shut.Attributes = shut.Attributes.With(model.Disabled, "yes")
 	same(t, "open", about(off, open), "different: disable account jarle@10.1.%: open → shut (jarle)")
 	same(t, "shut", about(off, shut))
-	if got := about(strings.Replace(off, "2026-11-20", "2026-11-26", 1), open); !slices.Contains(got, "missing: create account jarle@localhost: full-name Jarle Holm · shell sh (jarle)") {
+	if got := about(strings.Replace(off, "2026-11-20", "2026-11-26", 1), open); !slices.Contains(got, "missing: create account jarle@localhost: full name Jarle Holm · shell sh (jarle)") {
 		t.Errorf("suspended later: %q", got)
 	}
 	back := strings.Replace(off, ", suspended: {since: 2026-11-20, because: lost laptop}", "", 1)

@@ -38,6 +38,7 @@ type NamePart struct {
 // AttributeSchema describes one attribute of one object kind on one kind of target.
 type AttributeSchema struct {
 	Name     string `json:"name"`
+	Called   string `json:"called,omitempty"` // for people; see Called
 	About    string `json:"about"`
 	Many     bool   `json:"many,omitempty"`     // a set of values
 	Fold     bool   `json:"fold,omitempty"`     // upper and lower case are the same

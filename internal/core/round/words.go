@@ -120,13 +120,13 @@ func list(a model.Act, side func(model.Change) []string) string {
 		v := side(c)
 		switch {
 		case c.Sealed != "": // what it is nobody reads
-			parts = append(parts, "a new "+c.Attribute)
+			parts = append(parts, "a new "+model.Called(c.Attribute))
 		case c.Attribute == "keys":
 			parts = append(parts, fmt.Sprintf("%d %s", len(v), plural(len(v), "key", "keys")))
 		case len(v) == 0:
-			parts = append(parts, "no "+c.Attribute)
+			parts = append(parts, "no "+model.Called(c.Attribute))
 		default:
-			parts = append(parts, c.Attribute+" "+strings.Join(v, ", "))
+			parts = append(parts, model.Called(c.Attribute)+" "+strings.Join(v, ", "))
 		}
 	}
 	return strings.Join(parts, " · ")

@@ -244,6 +244,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the kinds of target, and what they hold */
+        get: operations["list-kinds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/meaning": {
         parameters: {
             query?: never;
@@ -878,6 +895,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/{name}/objects/{kind}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what a target was last seen to hold of a kind */
+        get: operations["list-objects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/objects/{kind}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who was last seen in a set */
+        get: operations["list-members"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ask a target who is signed in now */
+        get: operations["list-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/sessions/end": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End sessions on a target; each is answered */
+        post: operations["end-sessions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/tokens": {
         parameters: {
             query?: never;
@@ -963,6 +1048,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/users/{id}/sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ask every target where a user is signed in now */
+        get: operations["list-user-sessions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/watch": {
         parameters: {
             query?: never;
@@ -1023,6 +1125,16 @@ export interface components {
             keys: string[];
             /** @description empty: nobody in particular */
             operator?: string;
+        };
+        AttributeSchema: {
+            about: string;
+            called?: string;
+            fold?: boolean;
+            from?: string;
+            many?: boolean;
+            name: string;
+            sealed?: boolean;
+            settable?: boolean;
         };
         BecauseRequestBody: {
             because?: string;
@@ -1290,6 +1402,24 @@ export interface components {
              */
             from?: number;
         };
+        EndRequestBody: {
+            because: string;
+            /** @description their names */
+            sessions: string[];
+        };
+        EndedSession: {
+            account: string;
+            from?: string;
+            /** @description what ends it */
+            name: string;
+            /** @enum {string} */
+            outcome: "done" | "already-so" | "failed" | "out-of-reach" | "not-tried";
+            since?: string;
+            target: string;
+            user?: string;
+            "user-name"?: string;
+            words?: string;
+        };
         Entry: {
             /**
              * Format: int64
@@ -1478,6 +1608,14 @@ export interface components {
             target: string;
             what: string;
         };
+        Holding: {
+            about?: string;
+            kind: string;
+            /** Format: int64 */
+            n: number;
+            /** @description they have members */
+            set?: boolean;
+        };
         Import: {
             /** Format: int64 */
             changed: number;
@@ -1501,6 +1639,19 @@ export interface components {
             /** @description for those who are new */
             roles?: string[];
             text: string;
+        };
+        KindSchema: {
+            about?: string;
+            attributes: components["schemas"]["AttributeSchema"][];
+            "by-joining"?: boolean;
+            joint?: string;
+            kind: string;
+            members?: string[];
+            name: components["schemas"]["NamePart"][];
+            /** Format: int64 */
+            place?: number;
+            verbs?: string[];
+            watched?: boolean;
         };
         LineChange: {
             after: string[];
@@ -1553,6 +1704,21 @@ export interface components {
             /** Format: int64 */
             users: number;
         };
+        Member: {
+            /** @enum {string} */
+            kind: "account" | "group";
+            name: string;
+            /** @description whose account it is, once adopted or made */
+            user?: string;
+            "user-name"?: string;
+        };
+        Members: {
+            /** Format: int64 */
+            from: number;
+            items: components["schemas"]["Member"][];
+            /** Format: int64 */
+            total: number;
+        };
         Move: {
             gains: components["schemas"]["Gain"][];
             loses: components["schemas"]["Gain"][];
@@ -1561,6 +1727,40 @@ export interface components {
             say: string;
             user: string;
             words: string;
+        };
+        NamePart: {
+            about?: string;
+            name: string;
+            pattern: string;
+            usual?: string;
+        };
+        Object: {
+            attributes: {
+                [key: string]: string[];
+            };
+            /** @description the declaration asks for it */
+            declared: boolean;
+            /**
+             * Format: int64
+             * @description of a set: groups in it
+             */
+            groups?: number;
+            /**
+             * Format: int64
+             * @description of a set: accounts in it
+             */
+            members?: number;
+            name: string;
+            /** @description why no step may touch it */
+            protected?: string;
+            system?: boolean;
+        };
+        Objects: {
+            /** Format: int64 */
+            from: number;
+            items: components["schemas"]["Object"][];
+            /** Format: int64 */
+            total: number;
         };
         Operator: {
             duties: string[];
@@ -1819,6 +2019,15 @@ export interface components {
             /** Format: date-time */
             "not-before"?: string;
         };
+        Schema: {
+            about: string;
+            "fold-names"?: boolean;
+            kind: string;
+            kinds: components["schemas"]["KindSchema"][];
+            needs?: string[];
+            settings?: string[];
+            "system-names"?: string[];
+        };
         SecretInfo: {
             name: string;
             /** Format: date-time */
@@ -1828,6 +2037,23 @@ export interface components {
         SecretRequestBody: {
             /** @description base64 */
             value: string;
+        };
+        Session: {
+            account: string;
+            from?: string;
+            /** @description what ends it */
+            name: string;
+            since?: string;
+            target: string;
+            user?: string;
+            "user-name"?: string;
+        };
+        Sessions: {
+            items: components["schemas"]["Session"][];
+            /** @description targets that could not be asked, and why */
+            not: {
+                [key: string]: string;
+            };
         };
         SignInRequestBody: {
             /** @example odd.strand */
@@ -1979,10 +2205,16 @@ export interface components {
              * @description findings that a person must decide
              */
             decide: number;
+            /** @description what the target tells of itself */
+            details?: {
+                [key: string]: string[];
+            };
             /** @description by kind */
             findings: {
                 [key: string]: number;
             };
+            /** @description how many objects of each kind were seen */
+            holds: components["schemas"]["Holding"][];
             kind: string;
             login: string;
             match: string[];
@@ -3515,6 +3747,89 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Import"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-kinds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schema"][];
                 };
             };
             /** @description Unauthorized */
@@ -7235,6 +7550,369 @@ export interface operations {
             };
         };
     };
+    "list-objects": {
+        parameters: {
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+                /** @description how the names begin */
+                prefix?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+                /** @description account, group, right, licence, container, policy …, as the kind of target has them */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Objects"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-members": {
+        parameters: {
+            query: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+                set: string;
+                /** @description which members */
+                of?: "account" | "group";
+            };
+            header?: never;
+            path: {
+                name: string;
+                /** @description of the set: group, right, licence, elevation */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Members"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "end-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EndRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EndedSession"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-tokens": {
         parameters: {
             query?: never;
@@ -7596,6 +8274,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UserDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-user-sessions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sessions"];
                 };
             };
             /** @description Unauthorized */

@@ -1,0 +1,21 @@
+package model
+
+// called is what attributes are called for people, where that is not their name.
+// It is the one list of it: the command line and the console both show it.
+var called = map[string]string{
+	FullName: "full name", MemberGroups: "groups in it", Elevation: "superuser through", PrimaryGroup: "primary group",
+	Passwordless: "no password", ChangedBy: "changed last by", ClockOff: "clock", UpSince: "up since", HostName: "host name",
+	"given": "given name", "surname": "family name", "naming-contexts": "naming contexts", Guarded: "protected there",
+	"password.length": "shortest password", "password.history": "passwords remembered", "password.complex": "mixed characters",
+	"password.min-age": "password kept at least", "password.max-age": "password kept at most",
+	"lockout.after": "locked after", "lockout.within": "counted within", "lockout.for": "locked for", "for-groups": "for groups",
+	Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
+}
+
+// Called is what an attribute is called for people.
+func Called(attribute string) string {
+	if words := called[attribute]; words != "" {
+		return words
+	}
+	return attribute
+}
