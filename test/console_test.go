@@ -127,7 +127,15 @@ func TestConsole(t *testing.T) {
 	p.shot("targets")
 	p.do(chromedp.Navigate(p.url + "/targets/arctic-tern"))
 	p.sees("protected by")
+	p.sees("Debian GNU/Linux 12 (bookworm)")
 	p.shot("target")
+	p.click("Ask")
+	p.sees("Nobody is signed in there now.")
+	p.click("21 groups")
+	p.sees("crew")
+	p.click("2 accounts")
+	p.sees("hanne.vik")
+	p.shot("groups")
 
 	// The declaration is checked as one types, and says what it means for people.
 	p.click("Declaration")

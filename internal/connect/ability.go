@@ -3,11 +3,16 @@ package connect
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
 	"hen-roost/internal/core/model"
 )
+
+// unsupported says what a kind of target cannot do; it is errors.ErrUnsupported.
+type unsupported string
+
+func (u unsupported) Error() string      { return string(u) }
+func (unsupported) Is(target error) bool { return target == errors.ErrUnsupported }
 
 // Prover is a session that can sign in as somebody else.
 type Prover interface {
@@ -58,7 +63,7 @@ func Watch(ctx context.Context, s Session) ([]model.Object, error) {
 	if x, ok := s.(Watcher); ok {
 		return x.Sessions(ctx)
 	}
-	return nil, fmt.Errorf("who is signed in to a target of this kind cannot be seen: %w", errors.ErrUnsupported)
+	return nil, unsupported("who is signed in to a target of this kind cannot be seen")
 }
 
 // End ends sessions, or answers each as not tried where nobody can.
@@ -157,5 +162,5 @@ func Preview(ctx context.Context, s Session, acts []Act) ([]string, error) {
 	if x, ok := s.(Previewer); ok {
 		return x.Preview(ctx, acts)
 	}
-	return nil, fmt.Errorf("targets of this kind do not say beforehand what would change: %w", errors.ErrUnsupported)
+	return nil, unsupported("targets of this kind do not say beforehand what would change")
 }

@@ -42,6 +42,17 @@ func TestSuite(t *testing.T) {
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 
+// A directory tells what it is, where it says so.
+func TestDetails(t *testing.T) {
+	_, a := start(t, "")
+	o := connecttest.Find(t, connecttest.Open(t, ldap.Connector{}, a), model.SystemKind, model.Itself)
+	for attribute, want := range map[string]string{model.ClockOff: "0", "naming-contexts": world.Suffix, model.System: "OpenLDAP", model.UpSince: "20"} {
+		if !strings.HasPrefix(o.Attributes.One(attribute), want) {
+			t.Errorf("%s: %v", attribute, o.Attributes.Map())
+		}
+	}
+}
+
 // Names with all that RFC 4514 and RFC 4515 escape go there and come back.
 func TestOddNames(t *testing.T) {
 	d, a := start(t, "")

@@ -259,6 +259,9 @@ func (q query) encode(b *cryptobyte.Builder, cookie string) {
 			}
 		})
 	})
+	if q.alone {
+		return // what tells of the directory itself may know of no controls
+	}
 	b.AddASN1(tagControls, func(b *cryptobyte.Builder) {
 		b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
 			if q.controls != nil {

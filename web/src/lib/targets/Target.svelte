@@ -6,10 +6,15 @@
   import Await from '../ui/Await.svelte';
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
+  import Happened from '../ui/Happened.svelte';
   import Pager from '../ui/Pager.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
+  import { calling, kinds } from '../kinds';
+  import Details from './Details.svelte';
+  import Holds from './Holds.svelte';
+  import Sessions from './Sessions.svelte';
 
   let { name }: { name: string } = $props();
   const size = 50;
@@ -40,6 +45,13 @@
     await ask(api.POST('/api/targets/{name}/accept-key', { params: { path: { name } }, body: { print } }));
     return 'Accepted. Survey it now.';
   });
+  let called = $state((attribute: string) => attribute);
+  let watched = $state<string[]>([]); // kinds of target that tell who is signed in
+  let shown = $state('account');
+  kinds().then((list) => {
+    called = calling(list);
+    watched = list.filter((s) => s.kinds?.some((k) => k.kind === 'session')).map((s) => s.kind);
+  });
   const doors: Record<string, string> = { yes: 'shut', no: 'open', partly: 'half shut' };
 </script>
 
@@ -55,7 +67,26 @@
     <p class="mb-6 flex items-baseline gap-4"><Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button><span role="status">{said}</span></p>
   {/snippet}
 </Await>
-<div class="mb-2 flex items-baseline justify-between"><h2>Accounts it was last seen to hold</h2>
+<Await ask={target}>
+  {#snippet children(t)}
+    <Details details={t.details} {called} />
+    <h2>What it was last seen to hold</h2>
+    <p class="mb-3 flex flex-wrap gap-4 text-sm">
+      {#each t.holds as h (h.kind)}
+        <button
+          class="cursor-pointer {shown === h.kind ? 'border-barn border-b-2 font-medium' : 'text-soft hover:underline'}"
+          aria-pressed={shown === h.kind}
+          title={h.about}
+          onclick={() => (shown = h.kind)}>{count(h.n, h.kind, h.kind === 'policy' ? 'policies' : `${h.kind}s`)}</button>
+      {/each}
+    </p>
+    {#if shown !== 'account'}
+      {#key shown}<Holds target={t.name} kind={shown} set={t.holds.find((h) => h.kind === shown)?.set} {called} />{/key}
+    {/if}
+  {/snippet}
+</Await>
+{#if shown === 'account'}
+<div class="mb-2">
   <label class="text-soft text-sm">begins with <input bind:value={prefix} oninput={() => (from = 0)} class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label></div>
 <Await ask={accounts}>
   {#snippet children(p)}
@@ -75,3 +106,10 @@
     <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
   {/snippet}
 </Await>
+{/if}
+<Await ask={target}>
+  {#snippet children(t)}
+    {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
+  {/snippet}
+</Await>
+<Happened target={name} />

@@ -9,43 +9,57 @@
   import Cell from '../ui/Cell.svelte';
   import Change from '../ui/Change.svelte';
   import Grid from '../ui/Grid.svelte';
+  import Happened from '../ui/Happened.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
+  import { calling, kinds } from '../kinds';
+  import Sessions from '../targets/Sessions.svelte';
 
   let { id }: { id: string } = $props();
   const user = $derived(ask(api.GET('/api/users/{id}', { params: { path: { id } } })));
-  const happened = $derived(ask(api.GET('/api/record', { params: { query: { user: id, size: 12 } } })));
   let drafting = $state(false);
-  let why = $state<{ target: string; what: string } | null>(null);
-  const explanation = $derived(why && ask(api.GET('/api/explain', { params: { query: { user: id, target: why.target, what: why.what } } })));
+  let why = $state<{ target: string; account: string; what: string } | null>(null);
+  const explanation = $derived(why && ask(api.GET('/api/explain', { params: { query: { user: id, target: why.target, account: why.account, what: why.what } } })));
 
   async function draft(because: string) {
     const r = await ask(api.POST('/api/rounds', { body: { users: [id], because } }));
     router.go(r.id ? `/rounds/${r.id}` : '/drift?user=' + encodeURIComponent(id));
   }
   const attributes = (accounts: Schemas['Account'][]) => [...new Set(accounts.flatMap((a) => Object.keys(a.attributes ?? {})))].sort();
+  const twice = (all: Schemas['Account'][], a: Schemas['Account']) => all.filter((b) => b.target === a.target).length > 1;
+  let called = $state((attribute: string) => attribute);
+  kinds().then((list) => (called = calling(list)));
+  const sets = [['groups', 'groups'], ['rights', 'rights'], ['licences', 'licences'], ['elevation', 'superuser for']] as const;
   const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', '));
 </script>
 
-{#snippet asks(target: string, what: string, text: string)}
-  {#if text}<button class="cursor-pointer text-left hover:underline {why?.target === target && why?.what === what ? 'border-barn border-b-2' : ''}" title="Why?" onclick={() => (why = { target, what })}><span dir="auto">{text}</span></button>{/if}
+{#snippet asks(a: Schemas['Account'], what: string, text: string)}
+  {@const here = why?.target === a.target && why?.account === a.name && why?.what === what}
+  {#if text}<button class="cursor-pointer text-left hover:underline {here ? 'border-barn border-b-2' : ''}" title="Why?" onclick={() => (why = { target: a.target, account: a.name, what })}><span dir="auto">{text}</span></button>{/if}
 {/snippet}
 <Await ask={user}>
   {#snippet children(u)}
     {@const drift = u.accounts.flatMap((a) => a.findings)}
     <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(u.accounts.filter((a) => a.state === 'not surveyed').length, 'target', 'targets')} of {u.accounts.length} yet.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
-    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
+    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.suspended}, <span class="needs">suspended</span> {u.suspended}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
     {#if drift.some((f) => !f.decide)}<p class="mb-6"><Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button></p>{/if}
     {#if u.accounts.length}
       <h2>Side by side</h2>
-      <Grid label="Accounts on every target" head={['', ...u.accounts.map((a) => a.target)]}>
-        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{@render asks(a.target, 'account', a.name)}</Cell>{/each}</Row>
-        <Row><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target)}<Cell><State word={a.state} /></Cell>{/each}</Row>
+      <Grid label="Accounts on every target" head={['', ...u.accounts.map((a) => (twice(u.accounts, a) ? `${a.target} ${a.name}` : a.target))]}>
+        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name>{@render asks(a, 'account', a.name)}</Cell>{/each}</Row>
+        <Row><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell><State word={a.state} /></Cell>{/each}</Row>
         {#each attributes(u.accounts) as name (name)}
-          <Row><Cell><span class="text-soft">{name}</span></Cell>{#each u.accounts as a (a.target)}<Cell name>{@render asks(a.target, name, shown(name, a.attributes?.[name]))}</Cell>{/each}</Row>
+          <Row><Cell><span class="text-soft">{called(name)}</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name>{@render asks(a, name, shown(name, a.attributes?.[name]))}</Cell>{/each}</Row>
         {/each}
-        <Row><Cell><span class="text-soft">groups</span></Cell>{#each u.accounts as a (a.target)}<Cell wide>{#each a.groups as g (g)}{@render asks(a.target, g, g)}{' '}{/each}</Cell>{/each}</Row>
-        <Row><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target)}<Cell>{a.because ?? ''}</Cell>{/each}</Row>
+        {#each sets as [list, words] (list)}
+          {#if list === 'groups' || u.accounts.some((a) => a[list]?.length)}
+            <Row>
+              <Cell><span class="text-soft">{words}</span></Cell>
+              {#each u.accounts as a (a.target + a.name)}<Cell wide>{#each a[list] ?? [] as g (g)}{@render asks(a, g, g)}{' '}{/each}</Cell>{/each}
+            </Row>
+          {/if}
+        {/each}
+        <Row><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell>{a.because ?? ''}</Cell>{/each}</Row>
       </Grid>
     {/if}
     {#if why && explanation}
@@ -72,9 +86,5 @@
     <Because bind:open={drafting} title="Draft a round for {u.name}" verb="Draft" act={draft} />
   {/snippet}
 </Await>
-<h2 class="mt-8">What happened</h2>
-<Await ask={happened}>
-  {#snippet children(p)}
-    {#each p.items as e (e.seq)}<p class="border-rule m-0 border-b py-1.5"><time class="text-soft mr-3 text-[13px]" datetime={e.at}>{e.at.slice(0, 16).replace('T', ' ')}</time><span class="name">{e.target}</span> {e.words} {#if e.because}<q>{e.because}</q>{/if}</p>{:else}<p class="text-soft">Nothing yet.</p>{/each}
-  {/snippet}
-</Await>
+<div class="mt-8"><Sessions user={id} /></div>
+<Happened user={id} />

@@ -1,0 +1,29 @@
+<script lang="ts">
+  // What a target tells of itself, in the words of its kind's schema.
+  import { when } from '../words';
+
+  let { details, called }: { details?: Record<string, string[]>; called: (attribute: string) => string } = $props();
+
+  function clock(seconds: number) {
+    if (seconds === 0) return 'right';
+    return `${Math.abs(seconds)} seconds ${seconds > 0 ? 'ahead' : 'behind'}`;
+  }
+  const told = $derived(Object.entries(details ?? {}).sort(([a], [b]) => a.localeCompare(b)));
+</script>
+
+{#if told.length}
+  <dl class="mb-6 flex flex-wrap gap-x-6 gap-y-1 text-sm" aria-label="What it tells of itself">
+    {#each told as [attribute, values] (attribute)}
+      <div class="flex gap-2">
+        <dt class="text-soft">{called(attribute)}</dt>
+        <dd class="wrap-anywhere">
+        {#if attribute === 'clock-off'}
+          <span class={values[0] === '0' ? '' : 'text-barn'}>{clock(Number(values[0]))}</span>
+        {:else}
+          {attribute === 'up-since' ? when(values[0]) : values.join(', ')}
+        {/if}
+        </dd>
+      </div>
+    {/each}
+  </dl>
+{/if}
