@@ -122,7 +122,8 @@ func (w *workbench) joining(ctx context.Context, bare func(conn *goldap.Conn, fi
 	return pair(3, func(int) error {
 		first, acts := c.hundred(), make([]connect.Act, 100)
 		for i := range acts {
-			acts[i] = connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "everybody", Member: fmt.Sprintf("join.%04d", first+i), MemberKind: model.Account}}
+			acts[i] = connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "everybody",
+				Member: fmt.Sprintf("join.%04d", first+i), MemberKind: model.Account}}
 		}
 		for _, a := range s.Apply(ctx, acts) {
 			if a.Outcome != connect.Done {
@@ -148,7 +149,8 @@ func changedHundred(ctx context.Context, w *workbench) (float64, float64, error)
 	for turn := range 7 {
 		var b strings.Builder
 		for i := range 100 {
-			fmt.Fprintf(&b, "dn: uid=hand.%06d,%s\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/turn%d\n\n", turn*1000+i, people, turn)
+			fmt.Fprintf(&b, "dn: uid=hand.%06d,%s\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/turn%d\n\n", turn*1000+i,
+				people, turn)
 		}
 		if err := big.d.Load(b.String()); err != nil {
 			return 0, 0, err
@@ -174,8 +176,9 @@ func (w *workbench) following(ctx context.Context, big *bigDirectory) (*service.
 		return nil, err
 	}
 	w.later(func() { st.Close() })
-	s, err := service.New(service.Config{Store: st, Kinds: connect.Kinds{ldap.Kind: ldap.Connector{}}, KeyFile: filepath.Join(w.dir, "follow.key"),
-		Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	s, err := service.New(service.Config{Store: st, Kinds: connect.Kinds{ldap.Kind: ldap.Connector{}},
+		KeyFile: filepath.Join(w.dir, "follow.key"),
+		Log:     slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return nil, err
 	}
@@ -184,11 +187,13 @@ func (w *workbench) following(ctx context.Context, big *bigDirectory) (*service.
 	text.WriteString("roost: 1\nusers:\n")
 	links := make([]model.Link, many)
 	for i := range many {
-		fmt.Fprintf(&text, "  hand.%06[1]d: {name: Hand Number %[1]d, given: Hand, family: Number %[1]d, mail: hand.%06[1]d@ternsound.example, number: %[2]d}\n", i, 100_000+i)
+		fmt.Fprintf(&text, "  hand.%06[1]d: {name: Hand Number %[1]d, given: Hand, family: Number %[1]d, mail: "+
+			"hand.%06[1]d@ternsound.example, number: %[2]d}\n", i, 100_000+i)
 		name := fmt.Sprintf("hand.%06d", i)
 		links[i] = model.Link{Target: "big", User: name, Name: name}
 	}
-	fmt.Fprintf(&text, "roles:\n  everyone: {held-when: \"true\", gives: [{at: big, account: {shell: /bin/bash}}]}\ntargets:\n  big: {kind: directory, address: %q, login: {as: %q, secret: big}, settings: {people: %q, groups: %q}}\n",
+	fmt.Fprintf(&text, "roles:\n  everyone: {held-when: \"true\", gives: [{at: big, account: {shell: /bin/bash}}]}\ntargets:\n  big: "+
+		"{kind: directory, address: %q, login: {as: %q, secret: big}, settings: {people: %q, groups: %q}}\n",
 		big.access.Address, big.access.As, people, groups)
 	if _, err := s.Declare(ctx, service.Itself, []declare.File{{Name: "big.yaml", Text: text.String()}}, "bench"); err != nil {
 		return nil, err

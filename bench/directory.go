@@ -40,7 +40,8 @@ func directory(ctx context.Context, w *workbench, name, entries string, durable 
 		return nil, connect.Access{}, err
 	}
 	w.later(d.Stop)
-	a := connect.Access{Target: name, Address: d.Address, As: world.Login, Secret: []byte(d.Password), Wait: time.Minute, Settings: map[string]string{"people": people, "groups": groups}}
+	a := connect.Access{Target: name, Address: d.Address, As: world.Login, Secret: []byte(d.Password), Wait: time.Minute,
+		Settings: map[string]string{"people": people, "groups": groups}}
 	_, err = ldap.Connector{}.Open(ctx, a)
 	if k, ok := err.(*connect.KeyError); ok {
 		a.Key = k.Offered
@@ -56,7 +57,9 @@ func (w *workbench) hundredThousand(ctx context.Context) (*bigDirectory, error) 
 	}
 	var b strings.Builder
 	for i := range many {
-		fmt.Fprintf(&b, "dn: uid=hand.%06[1]d,%[2]s\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: hand.%06[1]d\ncn: Hand Number %[1]d\nsn: Number %[1]d\ngivenName: Hand\nmail: hand.%06[1]d@ternsound.example\nuidNumber: %[3]d\ngidNumber: %[3]d\nhomeDirectory: /home/hand.%06[1]d\nloginShell: /bin/bash\n\n", i, people, 100_000+i)
+		fmt.Fprintf(&b, "dn: uid=hand.%06[1]d,%[2]s\nobjectClass: inetOrgPerson\nobjectClass: posixAccount\nuid: hand.%06[1]d\ncn: Hand "+
+			"Number %[1]d\nsn: Number %[1]d\ngivenName: Hand\nmail: hand.%06[1]d@ternsound.example\nuidNumber: %[3]d\ngidNumber: "+
+			"%[3]d\nhomeDirectory: /home/hand.%06[1]d\nloginShell: /bin/bash\n\n", i, people, 100_000+i)
 	}
 	d, a, err := directory(ctx, w, "big", "", false)
 	if err != nil {
@@ -101,8 +104,10 @@ func directoryRead(ctx context.Context, w *workbench) (float64, float64, error) 
 		big.memory = float64(cmd.ProcessState.SysUsage().(*syscall.Rusage).Maxrss) / 1024
 		return nil
 	}, func(int) error {
-		cmd := exec.Command("ldapsearch", "-LLL", "-x", "-H", "ldaps://"+big.access.Address, "-D", big.access.As, "-y", password, "-E", "pr=1000/noprompt", "-b", people, "(&(objectClass=inetOrgPerson)(uid=*))",
-			"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime", "entryUUID", "objectClass")
+		cmd := exec.Command("ldapsearch", "-LLL", "-x", "-H", "ldaps://"+big.access.Address, "-D", big.access.As, "-y", password, "-E",
+			"pr=1000/noprompt", "-b", people, "(&(objectClass=inetOrgPerson)(uid=*))",
+			"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime",
+			"entryUUID", "objectClass")
 		cmd.Env = append(os.Environ(), "LDAPTLS_CACERT="+big.d.Authority())
 		return cmd.Run()
 	})
@@ -156,8 +161,10 @@ func directoryAdd(ctx context.Context, w *workbench) (float64, float64, error) {
 		acts := make([]connect.Act, adds)
 		for i := range acts {
 			n := fmt.Sprint(10_000 + round*adds + i)
-			acts[i] = connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: "ours." + n, Changes: []model.Change{
-				{Attribute: model.Number, After: []string{n}}, {Attribute: model.FullName, After: []string{"Hand " + n}}, {Attribute: "shell", After: []string{"/bin/bash"}}}}}
+			acts[i] = connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: "ours." + n,
+				Changes: []model.Change{
+					{Attribute: model.Number, After: []string{n}}, {Attribute: model.FullName, After: []string{"Hand " + n}},
+					{Attribute: "shell", After: []string{"/bin/bash"}}}}}
 		}
 		s, err := ldap.Connector{}.Open(ctx, a)
 		if err != nil {
@@ -199,7 +206,8 @@ func bareAdd(a connect.Access, round int) error {
 			for i := range queue {
 				n := fmt.Sprint(500_000 + round*adds + i)
 				r := goldap.NewAddRequest("uid=bare."+n+","+people, nil)
-				for name, value := range map[string]string{"uid": "bare." + n, "cn": "Hand " + n, "sn": n, "uidNumber": n, "gidNumber": n, "homeDirectory": "/home/" + n, "loginShell": "/bin/bash"} {
+				for name, value := range map[string]string{"uid": "bare." + n, "cn": "Hand " + n, "sn": n, "uidNumber": n, "gidNumber": n,
+					"homeDirectory": "/home/" + n, "loginShell": "/bin/bash"} {
 					r.Attribute(name, []string{value})
 				}
 				r.Attribute("objectClass", []string{"inetOrgPerson", "posixAccount"})

@@ -38,7 +38,8 @@ func company(users int) []declare.File {
 		if i%10 == 0 {
 			roles += fmt.Sprintf(", role-%d", 1+(i%(companyRoles-1)+1+i/companyRoles%7)%(companyRoles-1))
 		}
-		fmt.Fprintf(&people, "  hand.%06d:\n    name: \"Åse Hand %d\"\n    given: Åse\n    family: Hand %d\n    number: %d\n    mail: ${user.id}@${params.domain}\n    details: {base: %s}\n    roles: [%s]\n", i, i, i, 10_000+i, bases[i%2], roles)
+		fmt.Fprintf(&people, "  hand.%06d:\n    name: \"Åse Hand %d\"\n    given: Åse\n    family: Hand %d\n    number: %d\n    mail: "+
+			"${user.id}@${params.domain}\n    details: {base: %s}\n    roles: [%s]\n", i, i, i, 10_000+i, bases[i%2], roles)
 	}
 	rest.WriteString("roost: 1\nparams: {domain: ternsound.example}\ngroups:\n")
 	for i := range companyGroups {
@@ -48,9 +49,12 @@ func company(users int) []declare.File {
 		}
 		fmt.Fprintf(&rest, "  group-%d: {about: Group %d, number: %d%s}\n", i, i, 5000+i, in)
 	}
-	rest.WriteString("roles:\n  everyone:\n    held-when: \"!user.service\"\n    gives:\n      - at: {kind: host}\n        account: {home: \"/home/${user.id}\", shell: /bin/bash}\n      - at: {kind: directory}\n        account: {home: \"/home/${user.id}\", shell: /bin/bash}\n")
+	rest.WriteString("roles:\n  everyone:\n    held-when: \"!user.service\"\n    gives:\n      - at: {kind: host}\n        account: " +
+		"{home: \"/home/${user.id}\", shell: /bin/bash}\n      - at: {kind: directory}\n        account: {home: \"/home/${user.id}\", " +
+		"shell: /bin/bash}\n")
 	for i := 1; i < companyRoles; i++ {
-		fmt.Fprintf(&rest, "  role-%d:\n    about: Role %d\n    gives:\n      - at: {kind: host}\n        groups: [group-%d]\n      - at: {kind: directory}\n        groups: [group-%d, group-%d]\n", i, i, i*6, i*6, i*6+1)
+		fmt.Fprintf(&rest, "  role-%d:\n    about: Role %d\n    gives:\n      - at: {kind: host}\n        groups: [group-%d]\n      - at: "+
+			"{kind: directory}\n        groups: [group-%d, group-%d]\n", i, i, i*6, i*6, i*6+1)
 	}
 	rest.WriteString("targets:\n")
 	for i := range companyTargets {
@@ -58,7 +62,8 @@ func company(users int) []declare.File {
 		if i%2 == 1 {
 			kind, settings = ldap.Kind, ", settings: {people: \"ou=People,dc=x\", groups: \"ou=Groups,dc=x\"}"
 		}
-		fmt.Fprintf(&rest, "  target-%02d: {kind: %s, address: \"127.0.2.1:22\", login: {as: root}, unexpected: disable, protect: [\"svc-*\"]%s}\n", i, kind, settings)
+		fmt.Fprintf(&rest, "  target-%02d: {kind: %s, address: \"127.0.2.1:22\", login: {as: root}, unexpected: disable, protect: "+
+			"[\"svc-*\"]%s}\n", i, kind, settings)
 	}
 	return []declare.File{{Name: "people.yaml", Text: people.String()}, {Name: "company.yaml", Text: rest.String()}}
 }
@@ -86,7 +91,8 @@ func seen(d *resolve.Desired) drift.Input {
 		from := text.Len() // side by side, as they are read from the database
 		text.WriteString(o.Name + o.Unique + string(o.Attributes))
 		row := text.String()[from:]
-		o.Name, o.Unique, o.Attributes = row[:len(o.Name)], row[len(o.Name):len(o.Name)+len(o.Unique)], model.Attributes(row[len(o.Name)+len(o.Unique):])
+		o.Name, o.Unique, o.Attributes = row[:len(o.Name)], row[len(o.Name):len(o.Name)+len(o.Unique)],
+			model.Attributes(row[len(o.Name)+len(o.Unique):])
 		o.Linked = true
 		for _, j := range a.Sets() {
 			members[j.Set.Name] = append(members[j.Set.Name], a.Name)
@@ -288,6 +294,7 @@ func memoryCompany(_ context.Context, w *workbench) (float64, float64, error) {
 	stop.Wait()
 	extra := (float64(peak-base) + float64(e.heap)) / float64(len(in.Accounts)*companyTargets)
 	runtime.KeepAlive(found)
-	fmt.Printf("# observations and links %.0f bytes an account; declaration and plan %.0f MB; one comparison %.0f MB\n", observed, float64(e.heap)/1e6, float64(peak-base)/1e6)
+	fmt.Printf("# observations and links %.0f bytes an account; declaration and plan %.0f MB; one comparison %.0f MB\n", observed,
+		float64(e.heap)/1e6, float64(peak-base)/1e6)
 	return extra, 100, nil
 }

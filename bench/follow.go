@@ -39,7 +39,9 @@ func (w *workbench) standingOf(ctx context.Context) (*service.Service, error) {
 			return nil, err
 		}
 	}
-	s, err := service.New(service.Config{Store: o.store, Kinds: connect.Kinds{host.Kind: host.Connector{}, ldap.Kind: ldap.Connector{}}, KeyFile: filepath.Join(w.dir, "seal.key"), Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	s, err := service.New(service.Config{Store: o.store, Kinds: connect.Kinds{host.Kind: host.Connector{}, ldap.Kind: ldap.Connector{}},
+		KeyFile: filepath.Join(w.dir, "seal.key"), Log: slog.New(slog.NewTextHandler(os.Stderr,
+			&slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +109,8 @@ var (
 	// followHire: somebody new, in two groups on hosts and three in directories.
 	followHire = followed(companyTargets+companyTargets/2+companyTargets/2*2, func(i int) (string, declare.Edit) {
 		id := fmt.Sprintf("new.%d", i)
-		return id, declare.Edit{Section: "users", Name: id, Do: declare.Set, Value: map[string]any{"name": "New Hand " + id, "number": 900_000 + i, "roles": []any{"role-7"}}}
+		return id, declare.Edit{Section: "users", Name: id, Do: declare.Set,
+			Value: map[string]any{"name": "New Hand " + id, "number": 900_000 + i, "roles": []any{"role-7"}}}
 	})
 	// followLeaver: somebody who goes, out of as many groups at least.
 	followLeaver = followed(companyTargets+companyTargets/2+companyTargets/2*2, func(i int) (string, declare.Edit) {

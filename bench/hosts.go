@@ -29,13 +29,15 @@ func fleet(ctx context.Context, w *workbench, n, each int) ([]connect.Access, er
 	if err != nil {
 		return nil, err
 	}
-	setup := fmt.Sprintf("for i in $(seq %d); do echo \"found$i:x:$((2000+i)):100:Found $i:/home/found$i:/bin/sh\" >>/etc/passwd; echo \"found$i:!:19000:0:99999:7:::\" >>/etc/shadow; done\n", each)
+	setup := fmt.Sprintf("for i in $(seq %d); do echo \"found$i:x:$((2000+i)):100:Found $i:/home/found$i:/bin/sh\" >>/etc/passwd; echo "+
+		"\"found$i:!:19000:0:99999:7:::\" >>/etc/shadow; done\n", each)
 	out := make([]connect.Access, n)
 	errs := make([]error, n)
 	var wg sync.WaitGroup
 	for i := range n {
 		wg.Go(func() {
-			h, err := world.StartHost(ctx, filepath.Join(w.dir, "hosts"), fmt.Sprintf("h%d", i), fmt.Sprintf("127.0.2.%d", 100+i), setup, key)
+			h, err := world.StartHost(ctx, filepath.Join(w.dir, "hosts"), fmt.Sprintf("h%d", i), fmt.Sprintf("127.0.2.%d", 100+i), setup,
+				key)
 			if err != nil {
 				errs[i] = err
 				return
@@ -74,7 +76,8 @@ func bareExec(a connect.Access, script string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	c, chans, reqs, err := ssh.NewClientConn(&quick{raw}, a.Address, &ssh.ClientConfig{User: a.As, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	c, chans, reqs, err := ssh.NewClientConn(&quick{raw}, a.Address,
+		&ssh.ClientConfig{User: a.As, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
 	if err != nil {
 		return "", err
 	}
@@ -141,7 +144,9 @@ func hundred(round int) []connect.Act {
 	acts := make([]connect.Act, 100)
 	for i := range acts {
 		acts[i] = connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("ours%d.%d", round, i),
-			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + round*100 + i)}}, {Attribute: model.FullName, After: []string{fmt.Sprintf("Hand %d", i)}}, {Attribute: "shell", After: []string{"/bin/bash"}}}}}
+			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + round*100 + i)}},
+				{Attribute: model.FullName, After: []string{fmt.Sprintf("Hand %d", i)}},
+				{Attribute: "shell", After: []string{"/bin/bash"}}}}}
 	}
 	return acts
 }
@@ -197,7 +202,8 @@ func accountsConnections(ctx context.Context, w *workbench) (float64, float64, e
 	}
 	return pair(1, func(round int) error { return applyHundred(ctx, hosts[0], round) }, func(round int) error {
 		for i := range 100 {
-			out, err := exec.CommandContext(ctx, "ssh", "-F", "none", "-i", key, "-p", port, "-o", "StrictHostKeyChecking=no", "-o", "UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
+			out, err := exec.CommandContext(ctx, "ssh", "-F", "none", "-i", key, "-p", port, "-o", "StrictHostKeyChecking=no", "-o",
+				"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
 				"root@"+address, byHand(round, i)).CombinedOutput()
 			if err != nil {
 				return fmt.Errorf("%w: %s", err, out)
@@ -235,7 +241,8 @@ func accountsChange(ctx context.Context, w *workbench) (float64, float64, error)
 				acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: name, User: name,
 					Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{name}}}}},
 					connect.Act{Stage: 2, Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name, User: name,
-						Changes: []model.Change{{Attribute: model.FullName, Before: []string{before(round, i)}, After: []string{before(round+1, i)}}}}})
+						Changes: []model.Change{{Attribute: model.FullName, Before: []string{before(round, i)},
+							After: []string{before(round+1, i)}}}}})
 			}
 			for _, answer := range s.Apply(ctx, acts) {
 				if answer.Outcome != connect.Done {

@@ -25,8 +25,10 @@ type instant struct{ pause time.Duration }
 func (instant) Schema() model.Schema {
 	return model.Schema{Kind: "instant", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", "."),
-			Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}
+			Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"},
+				{Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}
 }
 
 func (i instant) Open(context.Context, connect.Access) (connect.Session, error) { return i, nil }
@@ -38,7 +40,8 @@ func (i instant) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	out := make([]connect.Answer, len(acts))
 	for n, a := range acts {
 		time.Sleep(i.pause)
-		out[n] = connect.Answer{Outcome: connect.Done, Object: &model.Object{Kind: model.Account, Name: a.Name, Unique: "u-" + a.Name, Attributes: a.After().With(model.Disabled, "no")}}
+		out[n] = connect.Answer{Outcome: connect.Done, Object: &model.Object{Kind: model.Account, Name: a.Name, Unique: "u-" + a.Name,
+			Attributes: a.After().With(model.Disabled, "no")}}
 	}
 	return out
 }
@@ -49,7 +52,9 @@ func carrier(ctx context.Context, dsn, dir string, pause time.Duration) (*servic
 	if err != nil {
 		return nil, nil, err
 	}
-	svc, err := service.New(service.Config{Store: s, Kinds: connect.Kinds{"instant": instant{pause}}, KeyFile: filepath.Join(dir, "seal.key"), Log: slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})
+	svc, err := service.New(service.Config{Store: s, Kinds: connect.Kinds{"instant": instant{pause}},
+		KeyFile: filepath.Join(dir, "seal.key"), Log: slog.New(slog.NewTextHandler(os.Stderr,
+			&slog.HandlerOptions{Level: slog.LevelWarn}))})
 	if err != nil {
 		return nil, nil, err
 	}

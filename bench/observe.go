@@ -122,7 +122,8 @@ func driftPage(ctx context.Context, w *workbench) (float64, float64, error) {
 	}
 	for i := range 40 {
 		began := time.Now()
-		page, total, err := o.store.Findings(ctx, store.FindingFilter{Open: time.Now().Format(time.DateOnly)}, store.Page{From: i * 500, Size: 100})
+		page, total, err := o.store.Findings(ctx, store.FindingFilter{Open: time.Now().Format(time.DateOnly)},
+			store.Page{From: i * 500, Size: 100})
 		if err != nil || len(page) == 0 && i*500 < total {
 			return 0, 0, fmt.Errorf("page %d of %d: %d findings, %v", i, total, len(page), err)
 		}

@@ -58,7 +58,8 @@ func record(ctx context.Context, w *workbench) (float64, float64, error) {
 		for from := 0; from < entries; from += 100 {
 			group := make([]*store.Entry, 100)
 			for i := range group {
-				group[i] = &store.Entry{At: time.Now(), Kind: "step", Operator: "odd.strand", Target: "arctic-tern", User: "marit.fell", Round: 7, Because: "spring deck crew", Words: fmt.Sprintf("change account marit.fell: done %d", from+i), Body: body}
+				group[i] = &store.Entry{At: time.Now(), Kind: "step", Operator: "odd.strand", Target: "arctic-tern", User: "marit.fell",
+					Round: 7, Because: "spring deck crew", Words: fmt.Sprintf("change account marit.fell: done %d", from+i), Body: body}
 			}
 			if err := s.Tx(ctx, func(tx *store.Tx) error { return tx.Append(ctx, group...) }); err != nil {
 				return err
@@ -71,7 +72,8 @@ func record(ctx context.Context, w *workbench) (float64, float64, error) {
 			for i := range 100 {
 				args = append(args, time.Now(), fmt.Sprintf("change account marit.fell: done %d", from+i), body)
 			}
-			if _, err := db.ExecContext(ctx, `INSERT INTO bare (at, words, body) VALUES (?,?,?)`+strings.Repeat(",(?,?,?)", 99), args...); err != nil {
+			if _, err := db.ExecContext(ctx, `INSERT INTO bare (at, words, body) VALUES (?,?,?)`+strings.Repeat(",(?,?,?)", 99),
+				args...); err != nil {
 				return err
 			}
 		}

@@ -23,8 +23,10 @@ type page struct {
 func browser(t *testing.T, d *demo.Demo) page {
 	t.Helper()
 	opts := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()),
-		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("no-first-run", true),
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.WindowSize(1280, 800),
+		chromedp.UserDataDir(t.TempDir()),
+		chromedp.Flag("ignore-certificate-errors", true), chromedp.Flag("disable-component-update", true),
+		chromedp.Flag("no-first-run", true),
 		chromedp.Flag("force-device-scale-factor", "1"), chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND , EXCLUDE 127.0.0.1"))
 	actx, cancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	t.Cleanup(cancel)
@@ -71,7 +73,8 @@ func quote(s string) string { return "`" + strings.ReplaceAll(s, "`", "\\`") + "
 // click presses the button or link with this text.
 func (p page) click(text string) {
 	p.t.Helper()
-	find := `[...document.querySelectorAll('button,a')].filter(x => x.innerText.trim().startsWith(` + quote(text) + `) && !x.disabled && x.checkVisibility()).at(-1)`
+	find := `[...document.querySelectorAll('button,a')].filter(x => x.innerText.trim().startsWith(` + quote(text) +
+		`) && !x.disabled && x.checkVisibility()).at(-1)`
 	p.until(`!!` + find)
 	p.until(`(` + find + `.click(), true)`)
 }
@@ -79,7 +82,8 @@ func (p page) click(text string) {
 // fill puts a value in the place of whatever a field holds.
 func (p page) fill(field, value string) {
 	p.t.Helper()
-	p.until(`(() => { const x = document.querySelector(` + quote(field) + `); if (!x) return false; x.value = ` + quote(value) + `; x.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+	p.until(`(() => { const x = document.querySelector(` + quote(field) + `); if (!x) return false; x.value = ` + quote(value) +
+		`; x.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
 }
 
 // shot keeps a picture when SHOTS names a folder: that is how docs/screenshots is made.
@@ -143,7 +147,9 @@ func TestConsole(t *testing.T) {
 	p.click("deck.yaml")
 	type_ := func(from, to string) {
 		t.Helper()
-		p.until(`(() => { const x = document.querySelector('textarea'); if (!x || !x.value.includes(` + quote(from) + `)) return false; x.value = x.value.replace(` + quote(from) + `, ` + quote(to) + `); x.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
+		p.until(`(() => { const x = document.querySelector('textarea'); if (!x || !x.value.includes(` + quote(from) +
+			`)) return false; x.value = x.value.replace(` + quote(from) + `, ` + quote(to) +
+			`); x.dispatchEvent(new Event('input', {bubbles: true})); return true })()`)
 	}
 	type_("roles: [deck-crew]", "roles: [deck-crew, mat]")
 	p.sees(`no role is called "mat"; did you mean "mate"?`)
@@ -270,7 +276,8 @@ func TestConsole(t *testing.T) {
 	p.sees("Revision 4 is declared.")
 
 	p.click("Odd Strand")
-	p.do(chromedp.WaitVisible(css("#old")), chromedp.SendKeys(css("#old"), "wrong password"), chromedp.SendKeys(css("#new"), "a new long password"), chromedp.SendKeys(css("#again"), "another long password"))
+	p.do(chromedp.WaitVisible(css("#old")), chromedp.SendKeys(css("#old"), "wrong password"),
+		chromedp.SendKeys(css("#new"), "a new long password"), chromedp.SendKeys(css("#again"), "another long password"))
 	p.click("Change it")
 	p.sees("The new password was not typed twice alike.")
 	p.fill("#again", "a new long password")

@@ -19,17 +19,24 @@ import (
 )
 
 var bodies = map[string]string{
-	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`, "declare": `{"files":[{"name":"f","text":"roost: 1"}],"because":"b","from":0}`,
-	"meaning": `{"files":[{"name":"f","text":"roost: 1"}]}`, "edit": `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`, "edit-meaning": `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
-	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`, "comment-finding": `{"text":"t"}`,
-	"adopt": `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`, "bulk": `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
-	"import": `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
+	"end-sessions": `{"sessions":["1-1"],"because":"b"}`,
+	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`,
+	"declare":          `{"files":[{"name":"f","text":"roost: 1"}],"because":"b","from":0}`,
+	"meaning":          `{"files":[{"name":"f","text":"roost: 1"}]}`,
+	"edit":             `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`,
+	"edit-meaning":     `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
+	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`,
+	"comment-finding": `{"text":"t"}`,
+	"adopt":           `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`,
+	"bulk":            `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
+	"import":          `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
 	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
 	"reset-password": `{"password":"a long enough password"}`, "change-password": `{"old":"x","new":"a long enough password"}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }
 
-var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "who-has": "what=account&target=arctic-tern", "forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
+var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew", "who-has": "what=account&target=arctic-tern",
+	"forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 
 type caller struct {
 	t       *testing.T
@@ -39,7 +46,8 @@ type caller struct {
 }
 
 func calling(t *testing.T, d *demo.Demo) caller {
-	return caller{t: t, address: d.Server.Address, http: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	return caller{t: t, address: d.Server.Address,
+		http: &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 }
 
 func (c caller) as(host string) caller { c.host = host; return c }
@@ -79,7 +87,8 @@ func TestEveryDoor(t *testing.T) {
 	c := calling(t, d)
 	tokens := map[service.Duty]string{}
 	ctx := context.Background()
-	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Draft: {"draft"}, service.Approve: {"approve"}, service.Run: {"run"}, service.Administer: {"administer"}} {
+	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Draft: {"draft"},
+		service.Approve: {"approve"}, service.Run: {"run"}, service.Administer: {"administer"}} {
 		operator := "op-" + string(name)
 		if _, err := d.Server.Service.AddOperator(ctx, service.Itself, operator, "", "a long enough password", duties); err != nil {
 			t.Fatal(err)
@@ -100,7 +109,7 @@ func TestEveryDoor(t *testing.T) {
 	if err := json.Unmarshal([]byte(text), &doc); err != nil || status != 200 {
 		t.Fatalf("%d %v", status, err)
 	}
-	fill := strings.NewReplacer("{id}", "1", "{name}", "arctic-tern", "{seq}", "1", "{number}", "1", "{key}", "ab")
+	fill := strings.NewReplacer("{id}", "1", "{name}", "arctic-tern", "{seq}", "1", "{number}", "1", "{key}", "ab", "{kind}", "group")
 	for path, methods := range doc.Paths {
 		for method, op := range methods {
 			duty := op.Duty
@@ -118,7 +127,8 @@ func TestEveryDoor(t *testing.T) {
 			if status, text, _ := c.call(method, at, "", bodies[op.ID]); status != 401 && !strings.Contains(text, `"status":401`) {
 				t.Errorf("%s lets nobody in: %d %s", op.ID, status, text)
 			}
-			if status, _, _ := c.call(method, at, "roost-FORGED", bodies[op.ID]); status != 401 && op.ID != "follow-round" && op.ID != "watch" {
+			if status, _, _ := c.call(method, at, "roost-FORGED", bodies[op.ID]); status != 401 && op.ID != "follow-round" &&
+				op.ID != "watch" {
 				t.Errorf("%s takes a forged token: %d", op.ID, status)
 			}
 			for _, have := range []service.Duty{service.Look, service.Draft, service.Approve, service.Run, service.Administer} {
@@ -166,15 +176,18 @@ func TestSignIn(t *testing.T) {
 	if status, text, _ := c.call("GET", "/api/session", "", "", "Cookie", session); status != 200 || !strings.Contains(text, "Odd Strand") {
 		t.Errorf("%d %s", status, text)
 	}
-	if status, text, _ := c.call("POST", "/api/surveys", "", "{}", "Cookie", session, "Sec-Fetch-Site", "cross-site"); status != 403 || !strings.Contains(text, "another origin") {
+	if status, text, _ := c.call("POST", "/api/surveys", "", "{}", "Cookie", session, "Sec-Fetch-Site", "cross-site"); status != 403 ||
+		!strings.Contains(text, "another origin") {
 		t.Errorf("another origin's page is let in: %d %s", status, text)
 	}
-	if status, text, _ := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":{"secret":"hunter2-hunter2"}}`); status != 422 || strings.Contains(text, "hunter2") {
+	if status, text, _ := c.call("POST", "/api/session", "",
+		`{"name":"odd.strand","password":{"secret":"hunter2-hunter2"}}`); status != 422 || strings.Contains(text, "hunter2") {
 		t.Errorf("a refusal echoes what was sent: %d %s", status, text)
 	}
 	refused := 0
 	for i := range 6 {
-		if status, _, header := c.call("POST", "/api/session", "", fmt.Sprintf(`{"name":"odd.strand","password":"no %d"}`, i)); status == 429 && header.Get("Retry-After") != "" {
+		if status, _, header := c.call("POST", "/api/session", "",
+			fmt.Sprintf(`{"name":"odd.strand","password":"no %d"}`, i)); status == 429 && header.Get("Retry-After") != "" {
 			refused++
 		}
 	}
@@ -212,7 +225,8 @@ func TestSecretsStaySealed(t *testing.T) {
 			return err
 		}
 		b, err := os.ReadFile(path)
-		if err == nil && slices.ContainsFunc([]string{secret, d.Password, d.Directory.Password}, func(s string) bool { return bytes.Contains(b, []byte(s)) }) {
+		if err == nil && slices.ContainsFunc([]string{secret, d.Password, d.Directory.Password},
+			func(s string) bool { return bytes.Contains(b, []byte(s)) }) {
 			t.Errorf("%s holds a secret in the clear", path)
 		}
 		return err
@@ -238,10 +252,12 @@ func TestBounds(t *testing.T) {
 	} else {
 		resp.Body.Close()
 	}
-	if status, text, _ := c.call("POST", "/api/session", "", `{"name":"odd.strand","password":"`+strings.Repeat("x", 64<<10)+`"}`); status != 413 {
+	if status, text, _ := c.call("POST", "/api/session", "",
+		`{"name":"odd.strand","password":"`+strings.Repeat("x", 64<<10)+`"}`); status != 413 {
 		t.Errorf("a sign-in of 64 KB: %d %s", status, text)
 	}
-	if status, text, _ := c.as("evil.example").call("GET", "/api/session", "", ""); status != 421 || !strings.Contains(text, "not called so") {
+	if status, text, _ := c.as("evil.example").call("GET", "/api/session", "", ""); status != 421 ||
+		!strings.Contains(text, "not called so") {
 		t.Errorf("another name: %d %s", status, text)
 	}
 	c.call("BREW", "/api/nothing", "", "")
@@ -250,7 +266,8 @@ func TestBounds(t *testing.T) {
 	}
 
 	ctx := context.Background()
-	if _, err := d.Server.Service.AddOperator(ctx, service.Itself, "wanda.ross", "", "a long enough password", []string{"look"}); err != nil {
+	if _, err := d.Server.Service.AddOperator(ctx, service.Itself, "wanda.ross", "", "a long enough password",
+		[]string{"look"}); err != nil {
 		t.Fatal(err)
 	}
 	_, secret, _, err := d.Server.Service.SignIn(ctx, "wanda.ross", "a long enough password", "watching", "127.0.0.1")

@@ -33,10 +33,13 @@ func TestSummer(t *testing.T) {
 	arctic := d.Hosts["arctic-tern"]
 
 	// Edited, with comments and order as they were.
-	expect(t, d, 2, "nobody is there to be asked whether this is meant; add --yes", "edit", "users", "marit.fell", "--add", "roles=mate", "--because", "x")
-	expect(t, d, 1, `no role is called "mat"; did you mean "mate"?`, "edit", "users", "marit.fell", "--add", "roles=mat", "--because", "x", "--yes")
+	expect(t, d, 2, "nobody is there to be asked whether this is meant; add --yes", "edit", "users", "marit.fell", "--add", "roles=mate",
+		"--because", "x")
+	expect(t, d, 1, `no role is called "mat"; did you mean "mate"?`, "edit", "users", "marit.fell", "--add", "roles=mat", "--because",
+		"x", "--yes")
 	expect(t, d, 2, "say what to change", "edit", "users", "marit.fell", "--because", "x", "--yes")
-	expect(t, d, 0, "Marit Fell gains group bridge on 4 targets", "edit", "users", "marit.fell", "--add", "roles=mate", "--because", "covers for Astrid", "--yes")
+	expect(t, d, 0, "Marit Fell gains group bridge on 4 targets", "edit", "users", "marit.fell", "--add", "roles=mate", "--because",
+		"covers for Astrid", "--yes")
 	expect(t, d, 0, "is roles: [deck-crew, mate]", "revision", "compare")
 	expect(t, d, 0, "# The deck crew of all three vessels.", "revision", "show", "2")
 	expect(t, d, 0, "covers for Astrid", "revision", "list")
@@ -47,18 +50,24 @@ func TestSummer(t *testing.T) {
 	}
 
 	// The season's people, from the crewing office.
-	season := write(t, t.TempDir(), "crew.csv", "Login,Full name,First day,Number\nnils.berg,\"Berg, Nils\",2026-11-01,1301\npetra.holm,Petra Holm,2027-04-01,1302\nbad name\n,Nobody,\n")
-	expect(t, d, 4, "2 new, 0 changed, 0 as declared, 2 that cannot be read", "import", season, "--map", "id=Login", "--map", "name=Full name", "--map", "from=First day", "--role", "deck-crew", "--into", "deck.yaml", "--because", "spring deck crew", "--yes")
+	season := write(t, t.TempDir(), "crew.csv",
+		"Login,Full name,First day,Number\nnils.berg,\"Berg, Nils\",2026-11-01,1301\npetra.holm,Petra Holm,2027-04-01,1302\nbad "+
+			"name\n,Nobody,\n")
+	expect(t, d, 4, "2 new, 0 changed, 0 as declared, 2 that cannot be read", "import", season, "--map", "id=Login", "--map",
+		"name=Full name", "--map", "from=First day", "--role", "deck-crew", "--into", "deck.yaml", "--because", "spring deck crew", "--yes")
 	expect(t, d, 0, "nils.berg,\"Berg, Nils\"", "export")
-	expect(t, d, 0, "dn: uid=nils.berg,ou=People,dc=ternsound,dc=example", "export", "--format", "ldif", "--base", "ou=People,dc=ternsound,dc=example")
-	expect(t, d, 1, `no role is called "deckcrew"; did you mean "deck-crew"?`, "import", season, "--map", "id=Login", "--role", "deckcrew", "--because", "x", "--yes")
+	expect(t, d, 0, "dn: uid=nils.berg,ou=People,dc=ternsound,dc=example", "export", "--format", "ldif", "--base",
+		"ou=People,dc=ternsound,dc=example")
+	expect(t, d, 1, `no role is called "deckcrew"; did you mean "deck-crew"?`, "import", season, "--map", "id=Login", "--role",
+		"deckcrew", "--because", "x", "--yes")
 	expect(t, d, 0, "petra.holm starts on 2027-04-01", "explain", "petra.holm", "arctic-tern", "deck")
 	expect(t, d, 0, "role deck-crew gives it", "explain", "nils.berg", "arctic-tern", "account")
 	expect(t, d, 1, "nothing was declared by the end of 2026-01-01", "explain", "marit.fell", "arctic-tern", "--on", "2026-01-01")
 
 	// In two waves: one target of each kind, and the rest only if that held.
 	r := decode[service.Round](t, must(t, d, "draft", "--first", "1", "--because", "spring deck crew", "-o", "json"))
-	if waves := []int{r.Targets[0].Wave, r.Targets[len(r.Targets)-1].Wave}; r.ID != 1 || !slices.Equal(waves, []int{1, 2}) || r.First != "1" {
+	if waves := []int{r.Targets[0].Wave, r.Targets[len(r.Targets)-1].Wave}; r.ID != 1 || !slices.Equal(waves, []int{1, 2}) ||
+		r.First != "1" {
 		t.Errorf("%+v", r)
 	}
 	must(t, d, "approve", "1")
@@ -85,7 +94,8 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 3, "put right once, last by round 3", "drift")
 	expect(t, d, 0, "changed-by gidNumber=0", "explain", "marit.fell", "staff-directory", "changed-by")
 	expect(t, d, 2, "choose findings", "accept", "--until", "2027-01-31", "--because", "x")
-	expect(t, d, 0, "1 finding: accepted until 2027-01-31", "accept", "--user", "marit.fell", "--until", "2027-01-31", "--because", "she prefers it until the refit")
+	expect(t, d, 0, "1 finding: accepted until 2027-01-31", "accept", "--user", "marit.fell", "--until", "2027-01-31", "--because",
+		"she prefers it until the refit")
 	expect(t, d, 0, "Everything is as declared.", "drift")
 	found := decode[[]service.Finding](t, expect(t, d, 3, "2027-01-31", "drift", "--accepted", "-o", "json"))
 	expect(t, d, 0, "assigned to odd.strand", "assign", "odd.strand", "--finding", found[0].Key)
@@ -107,16 +117,19 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 1, "round 4 is undone already", "undo", "4")
 
 	// Too many at once are held, and who drafted it does not approve it.
-	expect(t, d, 0, "Somebody who did not draft it must approve it", "bulk", "--where", "'deck-crew' in user.roles", "--target", "staff-directory", "--what", "disable", "--because", "a slip")
+	expect(t, d, 0, "Somebody who did not draft it must approve it", "bulk", "--where", "'deck-crew' in user.roles", "--target",
+		"staff-directory", "--what", "disable", "--because", "a slip")
 	expect(t, d, 1, "round 6 is held, and you drafted it", "approve", "6")
 	expect(t, d, 0, "Round 6 was stopped by odd.strand", "stop", "6", "--because", "it was a slip")
 	expect(t, d, 1, "is stopped", "run", "6")
 
 	// At its time, by itself.
-	must(t, d, "bulk", "--where", "user.id == 'marit.fell'", "--target", "arctic-tern", "--what", "change shell=/bin/bash", "--because", "at night")
+	must(t, d, "bulk", "--where", "user.id == 'marit.fell'", "--target", "arctic-tern", "--what", "change shell=/bin/bash", "--because",
+		"at night")
 	must(t, d, "approve", "7")
 	expect(t, d, 2, "write it as", "run", "7", "--not-before", "tonight")
-	expect(t, d, 0, "It starts by itself", "run", "7", "--not-before", time.Now().UTC().Add(-time.Minute).Format("2006-01-02 15:04"), "--in-window")
+	expect(t, d, 0, "It starts by itself", "run", "7", "--not-before", time.Now().UTC().Add(-time.Minute).Format("2006-01-02 15:04"),
+		"--in-window")
 	for range 200 {
 		if r := decode[service.Round](t, must(t, d, "round", "show", "7", "-o", "json")); r.State == service.Complete {
 			break
@@ -140,7 +153,8 @@ func TestWatch(t *testing.T) {
 	var out safe
 	ended := make(chan int)
 	go func() {
-		ended <- cli.Run(ctx, cli.Env{In: strings.NewReader(""), Out: &out, Err: &out, Getenv: func(k string) string { return map[string]string{"ROOST_PROFILE": d.Profile}[k] }}, []string{"watch"})
+		ended <- cli.Run(ctx, cli.Env{In: strings.NewReader(""), Out: &out, Err: &out,
+			Getenv: func(k string) string { return map[string]string{"ROOST_PROFILE": d.Profile}[k] }}, []string{"watch"})
 	}()
 	for range 300 {
 		must(t, d, "survey", "arctic-tern")
@@ -179,9 +193,12 @@ func TestCalls(t *testing.T) {
 		{"GET", "/api/revisions/9", "", 404, "there is no revision 9"},
 		{"GET", "/api/revisions/1/compare", "", 200, `"people":0`},
 		{"POST", "/api/edits/meaning", `{"edits":[{"section":"users","name":"marit.fell","key":"until","do":"set","value":"2026-01-01"}]}`, 200, `loses an account`},
-		{"POST", "/api/edits/meaning", `{"edits":[{"section":"users","name":"marit.fell","key":"until","do":"set","value":"soon"}]}`, 422, `is not a day; write it as 2026-04-01`},
-		{"POST", "/api/edits/meaning", `{"edits":[{"section":"users","name":"nobody","do":"take"}]}`, 422, `nothing is called \"nobody\" under users`},
-		{"POST", "/api/meaning", `{"files":[{"name":"f.yaml","text":"roost: 1\nusers: {a: {nmae: A}}\n"}]}`, 422, `"faults":[{"at":{"file":"f.yaml","line":2`},
+		{"POST", "/api/edits/meaning", `{"edits":[{"section":"users","name":"marit.fell","key":"until","do":"set","value":"soon"}]}`, 422,
+			`is not a day; write it as 2026-04-01`},
+		{"POST", "/api/edits/meaning", `{"edits":[{"section":"users","name":"nobody","do":"take"}]}`, 422,
+			`nothing is called \"nobody\" under users`},
+		{"POST", "/api/meaning", `{"files":[{"name":"f.yaml","text":"roost: 1\nusers: {a: {nmae: A}}\n"}]}`, 422,
+			`"faults":[{"at":{"file":"f.yaml","line":2`},
 		{"GET", "/api/trend?days=7", "", 200, `"total":759`},
 		{"GET", "/api/trend?days=999", "", 422, "days"},
 		{"GET", "/api/findings/ffffffffffffffffffffffffffffffff", "", 404, "there is no finding"},

@@ -24,18 +24,20 @@ func TestStory(t *testing.T) {
 	}
 	for host, checks := range map[string]map[string]string{
 		"arctic-tern": {
-			"id -u jorunn.strand":                            "1002",
-			"id -Gn marit.fell":                              "marit.fell crew deck all-hands",
-			"getent group crew | cut -d: -f3":                "5110",
-			"passwd -S jarle.holm | cut -d' ' -f2":           "L",
-			"chage -l jarle.holm | grep 'Account exp'":       "Account expires\t\t\t\t\t\t: Jan 02, 1970",
-			"passwd -S svc-backup | cut -d' ' -f2":           "L", // as found: it never had a password
-			"chage -l svc-backup | grep 'Account exp'":       "Account expires\t\t\t\t\t\t: never",
-			"getent passwd lucia.garcia-marquez":             "lucia.garcia-marquez:x:1006:1006:Lucía García Márquez:/home/lucia.garcia-marquez:/bin/bash",
+			"id -u jorunn.strand":                      "1002",
+			"id -Gn marit.fell":                        "marit.fell crew deck all-hands",
+			"getent group crew | cut -d: -f3":          "5110",
+			"passwd -S jarle.holm | cut -d' ' -f2":     "L",
+			"chage -l jarle.holm | grep 'Account exp'": "Account expires\t\t\t\t\t\t: Jan 02, 1970",
+			"passwd -S svc-backup | cut -d' ' -f2":     "L", // as found: it never had a password
+			"chage -l svc-backup | grep 'Account exp'": "Account expires\t\t\t\t\t\t: never",
+			"getent passwd lucia.garcia-marquez": "lucia.garcia-marquez:x:1006:1006:Lucía García " +
+				"Márquez:/home/lucia.garcia-marquez:/bin/bash",
 			"stat -c %U:%a /home/marit.fell/.ssh":            "marit.fell:700",
 			"cut -d' ' -f3 ~marit.fell/.ssh/authorized_keys": "marit@laptop",
 		},
-		"sooty-tern":  {"id -Gn mfell": "mfell all-hands crew deck", "id -Gn kberg": "kberg all-hands crew deck", "chage -l kari.berg | grep 'Account exp'": "Account expires\t\t\t\t\t\t: Jan 02, 1970"},
+		"sooty-tern": {"id -Gn mfell": "mfell all-hands crew deck", "id -Gn kberg": "kberg all-hands crew deck",
+			"chage -l kari.berg | grep 'Account exp'": "Account expires\t\t\t\t\t\t: Jan 02, 1970"},
 		"little-tern": {"chage -l gunnar.holt | grep 'Account exp'": "Account expires\t\t\t\t\t\t: never"},
 	} {
 		for command, want := range checks {
@@ -45,8 +47,10 @@ func TestStory(t *testing.T) {
 		}
 	}
 	for filter, want := range map[string]string{
-		"(&(uid=jarle.holm)(pwdAccountLockedTime=000001010000Z))": "uid=jarle.holm", "(&(uid=cl)(uidNumber=1026)(memberOf=cn=bridge,ou=Groups,dc=ternsound,dc=example))": "uid=cl",
-		"(&(cn=crew)(member=cn=deck,ou=Groups,dc=ternsound,dc=example))": "cn=crew", "(&(mail=amelie.durand@ternsound.example)(uidNumber=1004))": "dn:",
+		"(&(uid=jarle.holm)(pwdAccountLockedTime=000001010000Z))":                           "uid=jarle.holm",
+		"(&(uid=cl)(uidNumber=1026)(memberOf=cn=bridge,ou=Groups,dc=ternsound,dc=example))": "uid=cl",
+		"(&(cn=crew)(member=cn=deck,ou=Groups,dc=ternsound,dc=example))":                    "cn=crew",
+		"(&(mail=amelie.durand@ternsound.example)(uidNumber=1004))":                         "dn:",
 	} {
 		if got, err := d.Directory.Search(filter, "+"); err != nil || !strings.Contains(got, want) {
 			t.Errorf("the directory has nothing for %s: %v %s", filter, err, got)
@@ -96,7 +100,8 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 0, "the record holds", "record", "--verify")
 	expect(t, d, 0, "vessel-key", "secret", "list")
 
-	for _, c := range [][]string{{"marit.fell", "user", "show", "mar"}, {"arctic-tern", "survey", ""}, {"sooty-tern", "drift", "--target", ""}, {"unmatched", "draft", "--kind", ""}} {
+	for _, c := range [][]string{{"marit.fell", "user", "show", "mar"}, {"arctic-tern", "survey", ""},
+		{"sooty-tern", "drift", "--target", ""}, {"unmatched", "draft", "--kind", ""}} {
 		expect(t, d, 0, c[0], append([]string{"__complete"}, c[1:]...)...)
 	}
 
@@ -111,18 +116,22 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 0, "Odd (o'neil; re?boot & 50% #1 ø+)", "user", "show", "o'neil; re?boot & 50% #1 ø+")
 
 	// Another operator, with another duty.
-	out, _, code := roost(t, d.Profile, "a long enough password\n", "operator", "add", "ines.moreau", "--duties", "look", "--password-file", "-")
+	out, _, code := roost(t, d.Profile, "a long enough password\n", "operator", "add", "ines.moreau", "--duties", "look",
+		"--password-file", "-")
 	if code != 0 {
 		t.Fatal(out)
 	}
 	other := t.TempDir() + "/sign-in"
-	if out, said, code := roost(t, other, "a long enough password", "sign-in", d.Server.Address, "--operator", "ines.moreau", "--password-file", "-", "--fingerprint", d.Server.Print); code != 0 {
+	if out, said, code := roost(t, other, "a long enough password", "sign-in", d.Server.Address, "--operator", "ines.moreau",
+		"--password-file", "-", "--fingerprint", d.Server.Print); code != 0 {
 		t.Fatal(out, said)
 	}
-	if _, said, code := roost(t, other, "", "draft", "--because", "try"); code != 1 || !strings.Contains(said, `this needs the duty "draft"; ines.moreau has look`) {
+	if _, said, code := roost(t, other, "", "draft", "--because", "try"); code != 1 ||
+		!strings.Contains(said, `this needs the duty "draft"; ines.moreau has look`) {
 		t.Errorf("%d %s", code, said)
 	}
-	if _, said, code := roost(t, other, "wrong", "sign-in", d.Server.Address, "--operator", "ines.moreau", "--password-file", "-"); code != 1 || !strings.Contains(said, "a certificate nobody has accepted yet") {
+	if _, said, code := roost(t, other, "wrong", "sign-in", d.Server.Address, "--operator", "ines.moreau", "--password-file",
+		"-"); code != 1 || !strings.Contains(said, "a certificate nobody has accepted yet") {
 		t.Errorf("%d %s", code, said)
 	}
 	if _, said, code := roost(t, other, "", "sign-out"); code != 0 {

@@ -97,7 +97,8 @@ func TestTwoOperators(t *testing.T) {
 		wg.Go(func() { _, said[i], codes[i] = roost(t, d.Profile, "", "run", round) })
 	}
 	wg.Wait()
-	if codes[0]+codes[1] != 1 || codes[2]+codes[3] != 1 || !strings.Contains(strings.Join(said, ""), "is running already, started by odd.strand") {
+	if codes[0]+codes[1] != 1 || codes[2]+codes[3] != 1 ||
+		!strings.Contains(strings.Join(said, ""), "is running already, started by odd.strand") {
 		t.Errorf("%v %q", codes, said)
 	}
 	total := map[string]int{}
@@ -317,8 +318,10 @@ func TestDatabaseStandsStill(t *testing.T) {
 	roostBin := binary(t)
 	var log safe
 	for range 2 {
-		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--key-file", filepath.Join(d.Data, "seal.key"))
-		serve.Env = append(os.Environ(), "ROOST_BATCH=5", "ROOST_PATIENCE=20s", "ROOST_DATABASE=root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")
+		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--key-file",
+			filepath.Join(d.Data, "seal.key"))
+		serve.Env = append(os.Environ(), "ROOST_BATCH=5", "ROOST_PATIENCE=20s",
+			"ROOST_DATABASE=root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")
 		serve.Stdout, serve.Stderr = &log, &log
 		serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 		if err := serve.Start(); err != nil {

@@ -28,7 +28,8 @@ func start(t *testing.T) *demo.Demo {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
-	d, err := demo.Start(context.Background(), demo.Options{Dir: dir + "/w", Listen: "127.0.0.1:0", Batch: 20, Wait: 4 * time.Second, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	d, err := demo.Start(context.Background(), demo.Options{Dir: dir + "/w", Listen: "127.0.0.1:0", Batch: 20, Wait: 4 * time.Second,
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}

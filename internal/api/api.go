@@ -93,7 +93,8 @@ const (
 
 // op registers one operation with the duty that it needs. Its handler gets the
 // operator who asks, and who has it.
-func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
+func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary string,
+	do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
 	huma.Register(api, operation(duty, method, path, id, summary), func(ctx context.Context, in *I) (*body[O], error) {
 		if err := may(ctx, duty); err != nil {
 			return nil, problem(ctx, err)
@@ -107,7 +108,8 @@ func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary str
 }
 
 // act registers an operation that answers with nothing but success.
-func act[I any](api huma.API, duty service.Duty, method, path, id, summary string, do func(ctx context.Context, who service.Operator, in *I) error) {
+func act[I any](api huma.API, duty service.Duty, method, path, id, summary string,
+	do func(ctx context.Context, who service.Operator, in *I) error) {
 	o := operation(duty, method, path, id, summary)
 	o.DefaultStatus = http.StatusNoContent
 	huma.Register(api, o, func(ctx context.Context, in *I) (*struct{}, error) {
@@ -127,9 +129,11 @@ func may(ctx context.Context, duty service.Duty) error {
 }
 
 func operation(duty service.Duty, method, path, id, summary string) huma.Operation {
-	return huma.Operation{Method: method, Path: "/api" + path, OperationID: id, Summary: summary, MaxBodyBytes: 1 << 20, BodyReadTimeout: 30 * time.Second,
-		Extensions: map[string]any{"x-duty": string(duty)},
-		Errors:     []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict, http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
+	return huma.Operation{Method: method, Path: "/api" + path, OperationID: id, Summary: summary, MaxBodyBytes: 1 << 20,
+		BodyReadTimeout: 30 * time.Second,
+		Extensions:      map[string]any{"x-duty": string(duty)},
+		Errors: []int{http.StatusUnauthorized, http.StatusForbidden, http.StatusNotFound, http.StatusConflict,
+			http.StatusUnprocessableEntity, http.StatusServiceUnavailable}}
 }
 
 // Paging is how every list is asked for in parts.

@@ -33,11 +33,13 @@ func TestProblems(t *testing.T) {
 		{&service.Problem{Kind: service.Forbidden, Words: "w"}, 403, "duty-missing", "w"},
 		{&service.Problem{Kind: service.SignedOut, Words: "w"}, 401, "not-signed-in", "w"},
 		{&service.Problem{Kind: service.TooOften, Words: "w", Retry: 8}, 429, "too-often", "w"},
-		{errors.New("dial unix: secret detail"), 503, "database-away", "the database does not answer; nothing was changed, try again in a moment"},
+		{errors.New("dial unix: secret detail"), 503, "database-away",
+			"the database does not answer; nothing was changed, try again in a moment"},
 	} {
 		err := problem(context.Background(), c.err)
 		var p *Problem
-		if !errors.As(err, &p) || p.Status != c.status || p.Code != c.code || p.Detail != c.detail || p.Title != http.StatusText(c.status) || p.ContentType("") != "application/problem+json" {
+		if !errors.As(err, &p) || p.Status != c.status || p.Code != c.code || p.Detail != c.detail ||
+			p.Title != http.StatusText(c.status) || p.ContentType("") != "application/problem+json" {
 			t.Errorf("%v: %+v", c.err, p)
 		}
 		b, _ := json.Marshal(p)
@@ -46,14 +48,16 @@ func TestProblems(t *testing.T) {
 		}
 		w := httptest.NewRecorder()
 		writeProblem(w, service.ProblemOf(c.err))
-		if w.Code != c.status || w.Header().Get("Content-Type") != "application/problem+json" || (p.Retry > 0) != (w.Header().Get("Retry-After") != "") {
+		if w.Code != c.status || w.Header().Get("Content-Type") != "application/problem+json" ||
+			(p.Retry > 0) != (w.Header().Get("Retry-After") != "") {
 			t.Errorf("%v: %d %v", c.err, w.Code, w.Header())
 		}
 	}
 	if problem(context.Background(), nil) != nil {
 		t.Error("no error became one")
 	}
-	p := huma.NewError(422, "validation failed", &huma.ErrorDetail{Message: "expected string", Location: "body.password", Value: "hunter2"}, errors.New("x"))
+	p := huma.NewError(422, "validation failed", &huma.ErrorDetail{Message: "expected string", Location: "body.password",
+		Value: "hunter2"}, errors.New("x"))
 	if got := p.Error(); strings.Contains(got, "hunter2") || got != "validation failed; body.password: expected string; x" {
 		t.Errorf("%s", got)
 	}
@@ -125,7 +129,8 @@ func TestMiddleware(t *testing.T) {
 			t.Errorf("%v: %d %s", foreign, w.Code, w.Body)
 		}
 	}
-	if w := ask("GET", "/api/panic"); w.Code != 500 || strings.Contains(w.Body.String(), "boom") || !strings.Contains(log.String(), "boom") {
+	if w := ask("GET", "/api/panic"); w.Code != 500 || strings.Contains(w.Body.String(), "boom") ||
+		!strings.Contains(log.String(), "boom") {
 		t.Errorf("%d %s", w.Code, w.Body)
 	}
 }

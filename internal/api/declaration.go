@@ -78,53 +78,67 @@ type RevisionFiles struct {
 
 func (h *handlers) declaration(api huma.API) {
 	big := func(o huma.Operation) huma.Operation { o.MaxBodyBytes = maxDeclaration; return o }
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/check", "check", "Check declaration files without storing them")), func(ctx context.Context, in *filesRequest) (*body[service.Checked], error) {
-		out, err := h.Check(ctx, who(ctx), in.Body.Files)
-		return &body[service.Checked]{out}, problem(ctx, err)
-	})
-	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/revisions", "declare", "Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[service.Revision], error) {
+	huma.Register(api, big(operation(service.Look, http.MethodPost, "/check", "check", "Check declaration files without storing them")),
+		func(ctx context.Context, in *filesRequest) (*body[service.Checked], error) {
+			out, err := h.Check(ctx, who(ctx), in.Body.Files)
+			return &body[service.Checked]{out}, problem(ctx, err)
+		})
+	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/revisions", "declare",
+		"Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[service.Revision], error) {
 		out, err := h.DeclareFrom(ctx, who(ctx), in.Body.From, in.Body.Files, in.Body.Because)
 		return &body[service.Revision]{out}, problem(ctx, err)
 	})
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/meaning", "meaning", "Say what files would change for people, without storing them")), func(ctx context.Context, in *filesRequest) (*body[service.Meaning], error) {
-		look := func() (service.Meaning, error) { return h.Means(ctx, who(ctx), in.Body.Files) }
-		if in.Body.From != 0 {
-			look = func() (service.Meaning, error) { return h.MeansFrom(ctx, who(ctx), in.Body.From, in.Body.Files) }
-		}
-		out, err := look()
-		return &body[service.Meaning]{out}, problem(ctx, err)
-	})
-	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/edits", "edit", "Change the declaration in its own text, and declare it")), func(ctx context.Context, in *editsRequest) (*body[service.Revision], error) {
-		out, err := h.Edit(ctx, who(ctx), in.Body.From, in.Body.Edits, in.Body.Because)
-		return &body[service.Revision]{out}, problem(ctx, err)
-	})
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/edits/meaning", "edit-meaning", "Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
+	huma.Register(api, big(operation(service.Look, http.MethodPost, "/meaning", "meaning",
+		"Say what files would change for people, without storing them")),
+		func(ctx context.Context, in *filesRequest) (*body[service.Meaning], error) {
+			look := func() (service.Meaning, error) { return h.Means(ctx, who(ctx), in.Body.Files) }
+			if in.Body.From != 0 {
+				look = func() (service.Meaning, error) { return h.MeansFrom(ctx, who(ctx), in.Body.From, in.Body.Files) }
+			}
+			out, err := look()
+			return &body[service.Meaning]{out}, problem(ctx, err)
+		})
+	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/edits", "edit",
+		"Change the declaration in its own text, and declare it")),
+		func(ctx context.Context, in *editsRequest) (*body[service.Revision], error) {
+			out, err := h.Edit(ctx, who(ctx), in.Body.From, in.Body.Edits, in.Body.Because)
+			return &body[service.Revision]{out}, problem(ctx, err)
+		})
+	huma.Register(api, big(operation(service.Look, http.MethodPost, "/edits/meaning", "edit-meaning",
+		"Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
 		out, lines, err := h.MeansEdits(ctx, who(ctx), in.Body.Edits)
 		return &body[EditsMeaning]{EditsMeaning{out, lines}}, problem(ctx, err)
 	})
-	op(api, service.Look, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first", func(ctx context.Context, who service.Operator, in *Paging) (Revisions, error) {
-		items, total, err := h.Revisions(ctx, who, in.page())
-		return Revisions{items, total}, err
-	})
-	op(api, service.Look, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files", func(ctx context.Context, who service.Operator, in *revisionRequest) (RevisionFiles, error) {
-		rev, files, err := h.Files(ctx, who, in.Number)
-		return RevisionFiles{rev, files}, err
-	})
-	op(api, service.Look, http.MethodGet, "/revisions/{number}/compare", "compare-revisions", "Say what changed from one revision to another", func(ctx context.Context, who service.Operator, in *compareRequest) (service.Compared, error) {
-		with := in.With
-		if with == 0 {
-			rev, _, err := h.Files(ctx, who, in.Number)
-			if err != nil {
-				return service.Compared{}, err
+	op(api, service.Look, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first",
+		func(ctx context.Context, who service.Operator, in *Paging) (Revisions, error) {
+			items, total, err := h.Revisions(ctx, who, in.page())
+			return Revisions{items, total}, err
+		})
+	op(api, service.Look, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files",
+		func(ctx context.Context, who service.Operator, in *revisionRequest) (RevisionFiles, error) {
+			rev, files, err := h.Files(ctx, who, in.Number)
+			return RevisionFiles{rev, files}, err
+		})
+	op(api, service.Look, http.MethodGet, "/revisions/{number}/compare", "compare-revisions",
+		"Say what changed from one revision to another", func(ctx context.Context, who service.Operator,
+			in *compareRequest) (service.Compared, error) {
+			with := in.With
+			if with == 0 {
+				rev, _, err := h.Files(ctx, who, in.Number)
+				if err != nil {
+					return service.Compared{}, err
+				}
+				with = max(rev.Number-1, 1)
 			}
-			with = max(rev.Number-1, 1)
-		}
-		return h.CompareRevisions(ctx, who, with, in.Number)
-	})
-	op(api, service.Draft, http.MethodPost, "/revisions/{number}/restore", "restore-revision", "Declare the files of an earlier revision anew", func(ctx context.Context, who service.Operator, in *restoreRequest) (service.Revision, error) {
-		return h.Restore(ctx, who, in.Number, in.Body.From, in.Body.Because)
-	})
-	op(api, service.Look, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Overview, error) {
-		return h.Overview(ctx, who)
-	})
+			return h.CompareRevisions(ctx, who, with, in.Number)
+		})
+	op(api, service.Draft, http.MethodPost, "/revisions/{number}/restore", "restore-revision",
+		"Declare the files of an earlier revision anew", func(ctx context.Context, who service.Operator,
+			in *restoreRequest) (service.Revision, error) {
+			return h.Restore(ctx, who, in.Number, in.Body.From, in.Body.Because)
+		})
+	op(api, service.Look, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where",
+		func(ctx context.Context, who service.Operator, _ *struct{}) (service.Overview, error) {
+			return h.Overview(ctx, who)
+		})
 }

@@ -90,48 +90,61 @@ type holdersQuery struct {
 }
 
 func (h *handlers) drift(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/findings", "drift", "List what differs from the declaration", func(ctx context.Context, who service.Operator, in *driftQuery) (service.Findings, error) {
-		return h.Drift(ctx, who, service.DriftRequest{Choice: service.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind}, Assigned: in.Assigned, Accepted: in.Accepted, All: in.All}, in.page())
-	})
-	op(api, service.Look, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it", func(ctx context.Context, who service.Operator, in *findingRequest) (service.FindingDetail, error) {
-		return h.Finding(ctx, who, in.Key)
-	})
-	op(api, service.Draft, http.MethodPost, "/findings/accept", "accept", "Let findings be as they are for a time", func(ctx context.Context, who service.Operator, in *acceptFindings) (counted, error) {
-		var until *time.Time
-		if in.Body.Until != "" {
-			day, err := time.Parse(time.DateOnly, in.Body.Until)
-			if err != nil {
-				return counted{}, &service.Problem{Kind: service.Invalid, Field: "until", Words: "until is a day, written as 2026-10-31"}
+	op(api, service.Look, http.MethodGet, "/findings", "drift", "List what differs from the declaration",
+		func(ctx context.Context, who service.Operator, in *driftQuery) (service.Findings, error) {
+			return h.Drift(ctx, who, service.DriftRequest{Choice: service.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind},
+				Assigned: in.Assigned, Accepted: in.Accepted, All: in.All}, in.page())
+		})
+	op(api, service.Look, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it",
+		func(ctx context.Context, who service.Operator, in *findingRequest) (service.FindingDetail, error) {
+			return h.Finding(ctx, who, in.Key)
+		})
+	op(api, service.Draft, http.MethodPost, "/findings/accept", "accept", "Let findings be as they are for a time",
+		func(ctx context.Context, who service.Operator, in *acceptFindings) (counted, error) {
+			var until *time.Time
+			if in.Body.Until != "" {
+				day, err := time.Parse(time.DateOnly, in.Body.Until)
+				if err != nil {
+					return counted{}, &service.Problem{Kind: service.Invalid, Field: "until",
+						Words: "until is a day, written as 2026-10-31"}
+				}
+				until = &day
 			}
-			until = &day
-		}
-		n, err := h.Accept(ctx, who, in.Body.Keys, until, in.Body.Because)
-		return counted{n}, err
-	})
-	op(api, service.Draft, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after", func(ctx context.Context, who service.Operator, in *assignFindings) (counted, error) {
-		n, err := h.Assign(ctx, who, in.Body.Keys, in.Body.Operator)
-		return counted{n}, err
-	})
-	act(api, service.Look, http.MethodPost, "/findings/{key}/comments", "comment-finding", "Say something of a finding", func(ctx context.Context, who service.Operator, in *commentFinding) error {
-		return h.CommentFinding(ctx, who, in.Key, in.Body.Text)
-	})
-	op(api, service.Look, http.MethodGet, "/trend", "trend", "Findings per day", func(ctx context.Context, who service.Operator, in *trendQuery) ([]service.TrendDay, error) {
-		return h.Trend(ctx, who, in.Target, in.Days)
-	})
-	op(api, service.Look, http.MethodGet, "/decisions", "list-decisions", "List what people decided of accounts", func(ctx context.Context, who service.Operator, in *decisionQuery) ([]service.Decision, error) {
-		return h.Decisions(ctx, who, in.Target)
-	})
-	act(api, service.Draft, http.MethodPost, "/decisions", "adopt", "Decide that an account is a user's, or that it is not", func(ctx context.Context, who service.Operator, in *decisionRequest) error {
-		b := in.Body
-		return h.Decide(ctx, who, b.Target, b.Account, b.User, b.Theirs, b.Because)
-	})
-	act(api, service.Draft, http.MethodDelete, "/decisions", "forget-decision", "Take a decision back", func(ctx context.Context, who service.Operator, in *forgetRequest) error {
-		return h.Forget(ctx, who, in.Target, in.Account, in.User)
-	})
-	op(api, service.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target", func(ctx context.Context, who service.Operator, in *explainQuery) (service.Explanation, error) {
-		return h.Explain(ctx, who, service.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On})
-	})
-	op(api, service.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should", func(ctx context.Context, who service.Operator, in *holdersQuery) (service.Holders, error) {
-		return h.WhoHas(ctx, who, in.What, in.Target, in.On)
-	})
+			n, err := h.Accept(ctx, who, in.Body.Keys, until, in.Body.Because)
+			return counted{n}, err
+		})
+	op(api, service.Draft, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after",
+		func(ctx context.Context, who service.Operator, in *assignFindings) (counted, error) {
+			n, err := h.Assign(ctx, who, in.Body.Keys, in.Body.Operator)
+			return counted{n}, err
+		})
+	act(api, service.Look, http.MethodPost, "/findings/{key}/comments", "comment-finding", "Say something of a finding",
+		func(ctx context.Context, who service.Operator, in *commentFinding) error {
+			return h.CommentFinding(ctx, who, in.Key, in.Body.Text)
+		})
+	op(api, service.Look, http.MethodGet, "/trend", "trend", "Findings per day",
+		func(ctx context.Context, who service.Operator, in *trendQuery) ([]service.TrendDay, error) {
+			return h.Trend(ctx, who, in.Target, in.Days)
+		})
+	op(api, service.Look, http.MethodGet, "/decisions", "list-decisions", "List what people decided of accounts",
+		func(ctx context.Context, who service.Operator, in *decisionQuery) ([]service.Decision, error) {
+			return h.Decisions(ctx, who, in.Target)
+		})
+	act(api, service.Draft, http.MethodPost, "/decisions", "adopt", "Decide that an account is a user's, or that it is not",
+		func(ctx context.Context, who service.Operator, in *decisionRequest) error {
+			b := in.Body
+			return h.Decide(ctx, who, b.Target, b.Account, b.User, b.Theirs, b.Because)
+		})
+	act(api, service.Draft, http.MethodDelete, "/decisions", "forget-decision", "Take a decision back",
+		func(ctx context.Context, who service.Operator, in *forgetRequest) error {
+			return h.Forget(ctx, who, in.Target, in.Account, in.User)
+		})
+	op(api, service.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target",
+		func(ctx context.Context, who service.Operator, in *explainQuery) (service.Explanation, error) {
+			return h.Explain(ctx, who, service.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On})
+		})
+	op(api, service.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
+		func(ctx context.Context, who service.Operator, in *holdersQuery) (service.Holders, error) {
+			return h.WhoHas(ctx, who, in.What, in.Target, in.On)
+		})
 }

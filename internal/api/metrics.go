@@ -17,7 +17,8 @@ type metrics struct {
 
 func newMetrics() *metrics {
 	m := &metrics{registry: prometheus.NewRegistry(), took: prometheus.NewHistogramVec(prometheus.HistogramOpts{
-		Name: "roost_http_request_seconds", Help: "How long requests took, by route and status.", Buckets: prometheus.ExponentialBuckets(0.001, 4, 8),
+		Name: "roost_http_request_seconds", Help: "How long requests took, by route and status.",
+		Buckets: prometheus.ExponentialBuckets(0.001, 4, 8),
 	}, []string{"method", "route", "status"})}
 	m.registry.MustRegister(m.took, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
@@ -32,8 +33,9 @@ var (
 	aRound   = prometheus.NewDesc("roost_rounds", "Rounds, by state.", []string{"state"}, nil)
 	aStep    = prometheus.NewDesc("roost_running_steps", "Steps of rounds that run, by outcome.", []string{"outcome"}, nil)
 	aFinding = prometheus.NewDesc("roost_findings", "Findings of the last surveys, by kind.", []string{"kind"}, nil)
-	aTarget  = prometheus.NewDesc("roost_targets", "Targets, by the state that the last attempt to survey them left.", []string{"state"}, nil)
-	anEntry  = prometheus.NewDesc("roost_record_entries_total", "Entries of the record.", nil, nil)
+	aTarget  = prometheus.NewDesc("roost_targets", "Targets, by the state that the last attempt to survey them left.", []string{"state"},
+		nil)
+	anEntry = prometheus.NewDesc("roost_record_entries_total", "Entries of the record.", nil, nil)
 )
 
 // Describe implements prometheus.Collector.

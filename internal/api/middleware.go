@@ -73,8 +73,12 @@ func named(names []string) func(http.Handler) http.Handler {
 				host = h
 			}
 			host = strings.ToLower(strings.Trim(strings.TrimSuffix(host, "."), "[]"))
-			if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool { return n == host || strings.HasPrefix(n, "*.") && strings.HasSuffix(host, n[1:]) }) {
-				p := document(&service.Problem{Kind: service.Forbidden, Words: "this service is not called so; the setting names says what it is called"})
+			if len(names) > 0 && !slices.ContainsFunc(names, func(n string) bool {
+				return n == host || strings.HasPrefix(n, "*.") &&
+					strings.HasSuffix(host, n[1:])
+			}) {
+				p := document(&service.Problem{Kind: service.Forbidden,
+					Words: "this service is not called so; the setting names says what it is called"})
 				p.Status, p.Title = http.StatusMisdirectedRequest, http.StatusText(http.StatusMisdirectedRequest)
 				writeDocument(w, p)
 				return
@@ -93,7 +97,8 @@ func forMetrics(whom string, next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "the setting metrics says who may read this, and from where: " + whom})
+		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "the setting metrics says who may read this, and from where: " +
+			whom})
 	})
 }
 
@@ -112,7 +117,8 @@ func headers(next http.Handler) http.Handler {
 		h := w.Header()
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("Referrer-Policy", "same-origin")
-		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy", "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; frame-ancestors "+
+			"'none'; base-uri 'none'; form-action 'self'")
 		h.Set("Strict-Transport-Security", "max-age=31536000")
 		if strings.HasPrefix(r.URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
@@ -127,7 +133,8 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 			defer func() {
 				if v := recover(); v != nil && v != http.ErrAbortHandler {
 					log.Error("panic", "path", r.URL.Path, "value", v, "stack", string(debug.Stack()))
-					writeProblem(w, &service.Problem{Kind: service.Unexpected, Words: "something went wrong inside Hen Roost; its log says what"})
+					writeProblem(w, &service.Problem{Kind: service.Unexpected,
+						Words: "something went wrong inside Hen Roost; its log says what"})
 				}
 			}()
 			next.ServeHTTP(w, r)

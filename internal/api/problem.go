@@ -64,7 +64,8 @@ func problem(_ context.Context, err error) error {
 
 func document(p *service.Problem) *Problem {
 	status := statusOf[p.Kind]
-	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind), Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults, Clashes: p.Clashes}
+	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind),
+		Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults, Clashes: p.Clashes}
 }
 
 func writeProblem(w http.ResponseWriter, p *service.Problem) { writeDocument(w, document(p)) }

@@ -25,7 +25,8 @@ type draftRequest struct {
 }
 
 func (q *draftRequest) request() service.DraftRequest {
-	return service.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision, Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
+	return service.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision,
+		Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
 }
 
 type becauseRequest struct {
@@ -77,45 +78,60 @@ type Rounds struct {
 }
 
 func (h *handlers) rounds(api huma.API) {
-	op(api, service.Draft, http.MethodPost, "/rounds", "draft", "Draft a round from findings; its id is 0 when there is nothing to do", func(ctx context.Context, who service.Operator, in *draftRequest) (service.Round, error) {
-		return h.Draft(ctx, who, in.request())
-	})
-	op(api, service.Draft, http.MethodPost, "/reconcile", "reconcile", "Survey, draft and, unless the round is held, approve and run", func(ctx context.Context, who service.Operator, in *draftRequest) (service.Reconciled, error) {
-		return h.Reconcile(ctx, who, in.request())
-	})
-	bulk := operation(service.Draft, http.MethodPost, "/bulk", "bulk", "Draft a round from changes asked for one by one; every line is answered")
+	op(api, service.Draft, http.MethodPost, "/rounds", "draft", "Draft a round from findings; its id is 0 when there is nothing to do",
+		func(ctx context.Context, who service.Operator, in *draftRequest) (service.Round, error) {
+			return h.Draft(ctx, who, in.request())
+		})
+	op(api, service.Draft, http.MethodPost, "/reconcile", "reconcile", "Survey, draft and, unless the round is held, approve and run",
+		func(ctx context.Context, who service.Operator, in *draftRequest) (service.Reconciled, error) {
+			return h.Reconcile(ctx, who, in.request())
+		})
+	bulk := operation(service.Draft, http.MethodPost, "/bulk", "bulk",
+		"Draft a round from changes asked for one by one; every line is answered")
 	bulk.MaxBodyBytes = 32 << 20
 	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[service.BulkResult], error) {
 		b := in.Body
-		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets, What: b.What, Because: b.Because, First: b.First})
+		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets,
+			What: b.What, Because: b.Because, First: b.First})
 		return &body[service.BulkResult]{out}, problem(ctx, err)
 	})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/stop", "stop", "Stop a round: what is under way is finished, the rest is not tried", func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
-		return h.Stop(ctx, who, in.ID, in.Body.Because)
-	})
-	op(api, service.Draft, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back", func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
-		return h.Undo(ctx, who, in.ID, in.Body.Because)
-	})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/schedule", "schedule", "Let an approved round start by itself at its time", func(ctx context.Context, who service.Operator, in *scheduleRequest) (service.Round, error) {
-		return h.Schedule(ctx, who, in.ID, in.Body.NotBefore, in.Body.InWindow)
-	})
-	op(api, service.Look, http.MethodGet, "/rounds", "list-rounds", "List rounds, newest first", func(ctx context.Context, who service.Operator, in *roundsRequest) (Rounds, error) {
-		items, total, err := h.Rounds(ctx, who, in.State, in.page())
-		return Rounds{items, total}, err
-	})
-	op(api, service.Look, http.MethodGet, "/rounds/{id}", "show-round", "Show one round", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
-		return h.Round(ctx, who, in.ID)
-	})
-	op(api, service.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps", func(ctx context.Context, who service.Operator, in *stepsRequest) (service.Steps, error) {
-		return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.page())
-	})
-	op(api, service.Approve, http.MethodPost, "/rounds/{id}/approve", "approve", "Let a drafted round run; one that is held needs somebody who did not draft it", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
-		return h.Approve(ctx, who, in.ID)
-	})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round", func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
-		return h.RunRound(ctx, who, in.ID)
-	})
-	events := operation(service.Look, http.MethodGet, "/rounds/{id}/events", "follow-round", "Follow a round while it runs (server-sent events)")
+	op(api, service.Run, http.MethodPost, "/rounds/{id}/stop", "stop",
+		"Stop a round: what is under way is finished, the rest is not tried",
+		func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+			return h.Stop(ctx, who, in.ID, in.Body.Because)
+		})
+	op(api, service.Draft, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back",
+		func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+			return h.Undo(ctx, who, in.ID, in.Body.Because)
+		})
+	op(api, service.Run, http.MethodPost, "/rounds/{id}/schedule", "schedule", "Let an approved round start by itself at its time",
+		func(ctx context.Context, who service.Operator, in *scheduleRequest) (service.Round, error) {
+			return h.Schedule(ctx, who, in.ID, in.Body.NotBefore, in.Body.InWindow)
+		})
+	op(api, service.Look, http.MethodGet, "/rounds", "list-rounds", "List rounds, newest first",
+		func(ctx context.Context, who service.Operator, in *roundsRequest) (Rounds, error) {
+			items, total, err := h.Rounds(ctx, who, in.State, in.page())
+			return Rounds{items, total}, err
+		})
+	op(api, service.Look, http.MethodGet, "/rounds/{id}", "show-round", "Show one round",
+		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+			return h.Round(ctx, who, in.ID)
+		})
+	op(api, service.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps",
+		func(ctx context.Context, who service.Operator, in *stepsRequest) (service.Steps, error) {
+			return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.page())
+		})
+	op(api, service.Approve, http.MethodPost, "/rounds/{id}/approve", "approve",
+		"Let a drafted round run; one that is held needs somebody who did not draft it",
+		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+			return h.Approve(ctx, who, in.ID)
+		})
+	op(api, service.Run, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round",
+		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+			return h.RunRound(ctx, who, in.ID)
+		})
+	events := operation(service.Look, http.MethodGet, "/rounds/{id}/events", "follow-round",
+		"Follow a round while it runs (server-sent events)")
 	sse.Register(api, h.streaming(events, func(ctx context.Context, param func(string) string) error {
 		id, err := strconv.ParseInt(param("id"), 10, 64)
 		if err != nil {

@@ -44,12 +44,13 @@ func (h *handlers) signIn(api huma.API) {
 		}
 		return &signInAnswer{SetCookie: cookie(secret, until), Body: SignedIn{Operator: who, EndsAt: until}}, nil
 	})
-	op(api, anyone, http.MethodGet, "/session", "who-am-i", "Who is signed in", func(ctx context.Context, who service.Operator, _ *struct{}) (service.Operator, error) {
-		if who.Name == "" {
-			return who, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in: roost sign-in"}
-		}
-		return who, nil
-	})
+	op(api, anyone, http.MethodGet, "/session", "who-am-i", "Who is signed in",
+		func(ctx context.Context, who service.Operator, _ *struct{}) (service.Operator, error) {
+			if who.Name == "" {
+				return who, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in: roost sign-in"}
+			}
+			return who, nil
+		})
 	out := operation(anyone, http.MethodDelete, "/session", "sign-out", "End this session or token")
 	out.DefaultStatus = http.StatusNoContent
 	huma.Register(api, out, func(ctx context.Context, _ *struct{}) (*struct {
@@ -66,5 +67,6 @@ func (h *handlers) signIn(api huma.API) {
 }
 
 func cookie(secret string, until time.Time) *http.Cookie {
-	return &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, Secure: true, HttpOnly: true, SameSite: http.SameSiteStrictMode}
+	return &http.Cookie{Name: cookieName, Value: secret, Path: "/", Expires: until, Secure: true, HttpOnly: true,
+		SameSite: http.SameSiteStrictMode}
 }

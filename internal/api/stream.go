@@ -64,7 +64,8 @@ func (h *handlers) streaming(o huma.Operation, first func(ctx context.Context, p
 			return
 		}
 		if !h.open.take(asks.Name) {
-			refuse(hc, &service.Problem{Kind: service.TooOften, Retry: 30, Words: "you follow as much as one operator may at once already; end something of it first"})
+			refuse(hc, &service.Problem{Kind: service.TooOften, Retry: 30,
+				Words: "you follow as much as one operator may at once already; end something of it first"})
 			return
 		}
 		defer h.open.give(asks.Name)
@@ -216,7 +217,9 @@ func signedIn(room *bodies) func(http.Handler) http.Handler {
 			}
 			if !room.take(n) {
 				w.Header().Set("Connection", "close")
-				writeProblem(w, &service.Problem{Kind: service.Away, Retry: 5, Words: "more is being sent to the service at this moment than it has room for; nothing was changed, try again in a moment"})
+				writeProblem(w, &service.Problem{Kind: service.Away, Retry: 5,
+					Words: "more is being sent to the service at this moment than it has room for; nothing was changed, try again in a " +
+						"moment"})
 				return
 			}
 			defer room.give(n)

@@ -61,10 +61,12 @@ type endRequest struct {
 }
 
 func (h *handlers) targets(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/kinds", "list-kinds", "List the kinds of target, and what they hold", func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.TargetKind, error) {
-		return h.TargetKinds(ctx, who)
-	})
-	op(api, service.Look, http.MethodGet, "/targets/{name}/objects/{kind}", "list-objects", "List what a target was last seen to hold of a kind",
+	op(api, service.Look, http.MethodGet, "/kinds", "list-kinds", "List the kinds of target, and what they hold",
+		func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.TargetKind, error) {
+			return h.TargetKinds(ctx, who)
+		})
+	op(api, service.Look, http.MethodGet, "/targets/{name}/objects/{kind}", "list-objects",
+		"List what a target was last seen to hold of a kind",
 		func(ctx context.Context, who service.Operator, in *objectsRequest) (service.Objects, error) {
 			return h.TargetObjects(ctx, who, in.Name, in.Kind, in.Prefix, in.page())
 		})
@@ -80,19 +82,25 @@ func (h *handlers) targets(api huma.API) {
 		func(ctx context.Context, who service.Operator, in *endRequest) ([]service.EndedSession, error) {
 			return h.EndSessions(ctx, who, in.Name, in.Body.Sessions, in.Body.Because)
 		})
-	op(api, service.Look, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings", func(ctx context.Context, who service.Operator, in *findTargets) (service.Targets, error) {
-		return h.Targets(ctx, who, in.Text, in.page())
-	})
-	op(api, service.Look, http.MethodGet, "/targets/{name}", "show-target", "Show one target", func(ctx context.Context, who service.Operator, in *nameRequest) (service.TargetDetail, error) {
-		return h.Target(ctx, who, in.Name)
-	})
-	op(api, service.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts", "List the accounts a target was last seen to hold", func(ctx context.Context, who service.Operator, in *accountsRequest) (service.HeldPage, error) {
-		return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.page())
-	})
-	act(api, service.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows", func(ctx context.Context, who service.Operator, in *acceptRequest) error {
-		return h.AcceptKey(ctx, who, in.Name, in.Body.Print)
-	})
-	op(api, service.Run, http.MethodPost, "/surveys", "survey", "Read targets and compare them with the declaration", func(ctx context.Context, who service.Operator, in *surveyRequest) ([]service.SurveyResult, error) {
-		return h.Survey(ctx, who, in.Body.Targets, nil)
-	})
+	op(api, service.Look, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings",
+		func(ctx context.Context, who service.Operator, in *findTargets) (service.Targets, error) {
+			return h.Targets(ctx, who, in.Text, in.page())
+		})
+	op(api, service.Look, http.MethodGet, "/targets/{name}", "show-target", "Show one target",
+		func(ctx context.Context, who service.Operator, in *nameRequest) (service.TargetDetail, error) {
+			return h.Target(ctx, who, in.Name)
+		})
+	op(api, service.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts",
+		"List the accounts a target was last seen to hold",
+		func(ctx context.Context, who service.Operator, in *accountsRequest) (service.HeldPage, error) {
+			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.page())
+		})
+	act(api, service.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows",
+		func(ctx context.Context, who service.Operator, in *acceptRequest) error {
+			return h.AcceptKey(ctx, who, in.Name, in.Body.Print)
+		})
+	op(api, service.Run, http.MethodPost, "/surveys", "survey", "Read targets and compare them with the declaration",
+		func(ctx context.Context, who service.Operator, in *surveyRequest) ([]service.SurveyResult, error) {
+			return h.Survey(ctx, who, in.Body.Targets, nil)
+		})
 }

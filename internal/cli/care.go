@@ -43,7 +43,8 @@ func (a *app) accept() *cobra.Command {
 	c := &cobra.Command{Use: "accept", Short: "Let findings be as they are for a time", Args: cobra.NoArgs,
 		Long: `Let the chosen findings be as they are up to and with a day, for a reason. Until then they are left out
 of drift, drafts and counts; roost drift --accepted lists them.`,
-		Example: "  roost accept --target sooty-tern --user kari.berg --until 2026-12-31 --because \"sorted out with the bosun in December\"\n  roost accept --user kari.berg --over --because \"settled\"",
+		Example: "  roost accept --target sooty-tern --user kari.berg --until 2026-12-31 --because \"sorted out with the bosun in " +
+			"December\"\n  roost accept --user kari.berg --over --because \"settled\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if over == (until != "") {
 				return wrong{errors.New("say until when (--until 2026-12-31), or that it is over (--over)")}
@@ -52,7 +53,8 @@ of drift, drafts and counts; roost drift --accepted lists them.`,
 			if err != nil {
 				return err
 			}
-			return a.cared(c.Context(), "/findings/accept", map[string]any{"keys": keys, "until": until, "because": because}, map[bool]string{true: "no longer accepted", false: "accepted until " + until}[over])
+			return a.cared(c.Context(), "/findings/accept", map[string]any{"keys": keys, "until": until, "because": because},
+				map[bool]string{true: "no longer accepted", false: "accepted until " + until}[over])
 		}}
 	a.careFlags(&ch, c)
 	c.Flags().StringVar(&until, "until", "", "the last day, 2026-12-31")
@@ -81,13 +83,15 @@ func (a *app) cared(ctx context.Context, path string, in map[string]any, words s
 		}
 		total += out.Findings
 	}
-	return a.show(map[string]int{"findings": total}, table{head: []string{"findings"}, rows: [][]string{{fmt.Sprint(total)}}, bare: fmt.Sprintf("%s: %s.", plural(total, "finding", "findings"), words)})
+	return a.show(map[string]int{"findings": total}, table{head: []string{"findings"}, rows: [][]string{{fmt.Sprint(total)}},
+		bare: fmt.Sprintf("%s: %s.", plural(total, "finding", "findings"), words)})
 }
 
 func (a *app) assign() *cobra.Command {
 	var ch choice
 	c := &cobra.Command{Use: "assign OPERATOR", Short: "Give findings to an operator to look after", Args: cobra.ExactArgs(1),
-		Long:    "Give the chosen findings to an operator to look after; nobody takes them from whoever has them. roost drift --assigned OPERATOR lists them.",
+		Long: "Give the chosen findings to an operator to look after; nobody takes them from whoever has them. roost drift --assigned " +
+			"OPERATOR lists them.",
 		Example: "  roost assign odd.strand --target sooty-tern --kind unmatched\n  roost assign nobody --user kari.berg",
 		RunE: func(c *cobra.Command, args []string) error {
 			keys, err := a.chosenKeys(c.Context(), ch)
@@ -106,15 +110,18 @@ func (a *app) assign() *cobra.Command {
 
 func (a *app) finding() *cobra.Command {
 	c := &cobra.Command{Use: "finding", Short: "Look at one finding, say something of it"}
-	show := &cobra.Command{Use: "show KEY", Short: "Show a finding with what was said of it", Args: cobra.ExactArgs(1), Example: "  roost finding show 5b1c33a0e6f24d0e8a47c1d2f3b4a596",
+	show := &cobra.Command{Use: "show KEY", Short: "Show a finding with what was said of it", Args: cobra.ExactArgs(1),
+		Example: "  roost finding show 5b1c33a0e6f24d0e8a47c1d2f3b4a596",
 		RunE: func(c *cobra.Command, args []string) error {
 			var f service.FindingDetail
 			if err := a.get(c.Context(), "/findings/"+url.PathEscape(args[0]), nil, &f); err != nil {
 				return err
 			}
 			t := table{head: []string{"", ""}}
-			for _, line := range [][]string{{"target", f.Target}, {"kind", mark(f.Kind)}, {"whose", who(f.UserName, f.User)}, {"what would be done", f.What + " " + f.Subject}, {"change", change(f.Before, f.After)},
-				{"because", f.Because}, {"to know", f.Note}, {"first seen", clock(&f.SeenAt)}, {"assigned to", f.Assigned}, {"accepted", strings.TrimSpace(f.Accepted + " " + f.AcceptedBecause)}} {
+			for _, line := range [][]string{{"target", f.Target}, {"kind", mark(f.Kind)}, {"whose", who(f.UserName, f.User)},
+				{"what would be done", f.What + " " + f.Subject}, {"change", change(f.Before, f.After)},
+				{"because", f.Because}, {"to know", f.Note}, {"first seen", clock(&f.SeenAt)}, {"assigned to", f.Assigned},
+				{"accepted", strings.TrimSpace(f.Accepted + " " + f.AcceptedBecause)}} {
 				if line[1] != "" {
 					t.rows = append(t.rows, line)
 				}
@@ -124,9 +131,11 @@ func (a *app) finding() *cobra.Command {
 			}
 			return a.show(f, t)
 		}}
-	comment := &cobra.Command{Use: "comment KEY WORDS…", Short: "Say something of a finding", Args: cobra.MinimumNArgs(2), Example: "  roost finding comment 5b1c33a0e6f24d0e8a47c1d2f3b4a596 \"asked the bosun\"",
+	comment := &cobra.Command{Use: "comment KEY WORDS…", Short: "Say something of a finding", Args: cobra.MinimumNArgs(2),
+		Example: "  roost finding comment 5b1c33a0e6f24d0e8a47c1d2f3b4a596 \"asked the bosun\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.send(c.Context(), http.MethodPost, "/findings/"+url.PathEscape(args[0])+"/comments", map[string]any{"text": strings.Join(args[1:], " ")}, nil); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/findings/"+url.PathEscape(args[0])+"/comments",
+				map[string]any{"text": strings.Join(args[1:], " ")}, nil); err != nil {
 				return err
 			}
 			a.tell("Noted.")
@@ -143,7 +152,8 @@ func (a *app) adopt() *cobra.Command {
 		Long: `Decide that an account found on a target is a user's, or with --not that it is not. It counts for more than
 what the target's match rules would recognise, and is remembered: roost decision list. What follows from it
 is drift, which a round puts right.`,
-		Example: "  roost adopt sooty-tern kberg kari.berg --because \"says the bosun\"\n  roost adopt sooty-tern kari.berg kari.berg --not --because \"it is her namesake's\"",
+		Example: "  roost adopt sooty-tern kberg kari.berg --because \"says the bosun\"\n  roost adopt sooty-tern kari.berg kari.berg " +
+			"--not --because \"it is her namesake's\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			in := map[string]any{"target": args[0], "account": args[1], "user": args[2], "theirs": !not, "because": because}
 			if err := a.send(c.Context(), http.MethodPost, "/decisions", in, nil); err != nil {
@@ -161,7 +171,8 @@ is drift, which a round puts right.`,
 func (a *app) decision() *cobra.Command {
 	c := &cobra.Command{Use: "decision", Short: "Look at what was decided of accounts, take it back"}
 	var target string
-	list := &cobra.Command{Use: "list", Short: "List what people decided of accounts", Args: cobra.NoArgs, Example: "  roost decision list\n  roost decision list --target sooty-tern",
+	list := &cobra.Command{Use: "list", Short: "List what people decided of accounts", Args: cobra.NoArgs,
+		Example: "  roost decision list\n  roost decision list --target sooty-tern",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out []service.Decision
 			if err := a.get(c.Context(), "/decisions", map[string][]string{"target": {target}}, &out); err != nil {
@@ -169,12 +180,14 @@ func (a *app) decision() *cobra.Command {
 			}
 			t := table{head: []string{"TARGET", "ACCOUNT", "", "USER", "DECIDED BY", "ON", "BECAUSE"}, empty: "Nothing was decided yet."}
 			for _, d := range out {
-				t.rows = append(t.rows, []string{d.Target, d.Account, map[bool]string{true: "is", false: "is not"}[d.Theirs], d.User, d.Operator, clock(&d.MadeAt), cut(d.Because, 60)})
+				t.rows = append(t.rows, []string{d.Target, d.Account, map[bool]string{true: "is", false: "is not"}[d.Theirs], d.User,
+					d.Operator, clock(&d.MadeAt), cut(d.Because, 60)})
 			}
 			return a.show(out, t)
 		}}
 	list.Flags().StringVar(&target, "target", "", "only on this target")
-	forget := &cobra.Command{Use: "forget TARGET ACCOUNT USER", Short: "Take a decision back", Args: cobra.ExactArgs(3), Example: "  roost decision forget sooty-tern kberg kari.berg",
+	forget := &cobra.Command{Use: "forget TARGET ACCOUNT USER", Short: "Take a decision back", Args: cobra.ExactArgs(3),
+		Example: "  roost decision forget sooty-tern kberg kari.berg",
 		RunE: func(c *cobra.Command, args []string) error {
 			q := url.Values{"target": {args[0]}, "account": {args[1]}, "user": {args[2]}}
 			if err := a.send(c.Context(), http.MethodDelete, "/decisions?"+q.Encode(), nil, nil); err != nil {
@@ -194,7 +207,8 @@ func (a *app) trend(ctx context.Context, ch choice) error {
 		return err
 	}
 	kinds := kindsOfFindings
-	t := table{head: append([]string{"DAY", "FINDINGS"}, upper(kinds)...), right: []int{1, 2, 3, 4, 5, 6, 7, 8}, empty: "Nothing was compared yet."}
+	t := table{head: append([]string{"DAY", "FINDINGS"}, upper(kinds)...), right: []int{1, 2, 3, 4, 5, 6, 7, 8},
+		empty: "Nothing was compared yet."}
 	for _, d := range out {
 		row := []string{d.Day, fmt.Sprint(d.Total)}
 		for _, k := range kinds {

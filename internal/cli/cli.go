@@ -94,7 +94,8 @@ func Run(ctx context.Context, env Env, args []string) int {
 	}
 	var stranger *client.StrangerError
 	if errors.As(err, &stranger) && stranger.Accepted == "" {
-		fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %v\nCompare it with what the service prints at its start, then: roost sign-in SERVER --fingerprint %s\n", err, stranger.Print)
+		fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %v\nCompare it with what the service prints at its start, then: roost sign-in "+
+			"SERVER --fingerprint %s\n", err, stranger.Print)
 		return exitFailed
 	}
 	fmt.Fprintf(&forTerminal{to: env.Err}, "roost: %v\n", err)
@@ -143,9 +144,11 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 		}
 		return a.checkOutput()
 	}
-	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
+	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"},
+		&cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
 	for group, list := range map[string][]*cobra.Command{
-		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.survey(), a.drift(), a.adopt(), a.accept(), a.assign(), a.draft(), a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile()},
+		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.survey(), a.drift(), a.adopt(), a.accept(), a.assign(), a.draft(),
+			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile()},
 		"look": {a.user(), a.target(), a.round(), a.revision(), a.finding(), a.decision(), a.explain(), a.export(), a.watch(), a.record()},
 		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.secret(), a.operator(), a.token(), a.version()},
 	} {
@@ -216,6 +219,7 @@ func plural(n int, one, many string) string {
 func (a *app) version() *cobra.Command {
 	return &cobra.Command{Use: "version", Short: "Print the version", Args: cobra.NoArgs, Example: "  roost version",
 		RunE: func(*cobra.Command, []string) error {
-			return a.show(map[string]string{"version": a.Version}, table{head: []string{"version"}, rows: [][]string{{a.Version}}, bare: "Hen Roost " + a.Version})
+			return a.show(map[string]string{"version": a.Version},
+				table{head: []string{"version"}, rows: [][]string{{a.Version}}, bare: "Hen Roost " + a.Version})
 		}}
 }

@@ -21,7 +21,8 @@ import (
 
 func env(getenv map[string]string, in string) (Env, *bytes.Buffer, *bytes.Buffer) {
 	var out, said bytes.Buffer
-	return Env{In: strings.NewReader(in), Out: &out, Err: &said, Version: "7", Getenv: func(k string) string { return getenv[k] }}, &out, &said
+	return Env{In: strings.NewReader(in), Out: &out, Err: &said, Version: "7", Getenv: func(k string) string { return getenv[k] }}, &out,
+		&said
 }
 
 func run(getenv map[string]string, in string, args ...string) (string, string, int) {
@@ -55,7 +56,8 @@ func TestHelp(t *testing.T) {
 	}
 	root := New(e)
 	walk(root)
-	for _, want := range strings.Fields("serve demo sign-in sign-out check declare survey drift draft approve run reconcile round user target record secret operator token version") {
+	for _, want := range strings.Fields("serve demo sign-in sign-out check declare survey drift draft approve run reconcile round user " +
+		"target record secret operator token version") {
 		if c, _, err := root.Find([]string{want}); err != nil || c.Name() != want {
 			t.Errorf("there is no command %s", want)
 		}
@@ -72,12 +74,19 @@ func TestWrongUse(t *testing.T) {
 		code int
 		want string
 	}{
-		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`}, {"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
-		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`}, {"target zzzz", 2, "known are accept-key, end-session, holds, kinds, list, members, sessions, show"},
-		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"}, {"serve --probation soon", 2, "probation is a length of time"}, {"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
-		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`}, {"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
-		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"}, {"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},
-		{"serve --log xml", 2, "log is text or json"}, {"serve --log-level loud", 2, "log-level is debug"}, {"serve --config /nowhere", 1, "no such file"},
+		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`},
+		{"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
+		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`},
+		{"target zzzz", 2, "known are accept-key, end-session, holds, kinds, list, members, sessions, show"},
+		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"},
+		{"serve --probation soon", 2, "probation is a length of time"},
+		{"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
+		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`},
+		{"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
+		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"},
+		{"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},
+		{"serve --log xml", 2, "log is text or json"}, {"serve --log-level loud", 2, "log-level is debug"},
+		{"serve --config /nowhere", 1, "no such file"},
 	} {
 		out, said, code := run(map[string]string{"ROOST_PROFILE": profile}, "", strings.Fields(c.args)...)
 		if code != c.code || !strings.Contains(said, c.want) || out != "" {
@@ -91,12 +100,14 @@ func TestWrongUse(t *testing.T) {
 	if err := os.WriteFile(broken, []byte("{"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, said, _ := run(map[string]string{"ROOST_PROFILE": broken}, "", "drift"); !strings.Contains(said, "cannot be read; sign in again") {
+	if _, said, _ := run(map[string]string{"ROOST_PROFILE": broken}, "", "drift"); !strings.Contains(said,
+		"cannot be read; sign in again") {
 		t.Error(said)
 	}
 }
 
-var sample = table{head: []string{"NAME", "N"}, right: []int{1}, about: "Two of them.", empty: "None.", rows: [][]string{{"Bjørn, Åsen", "5"}, {"o\"x", "12"}}}
+var sample = table{head: []string{"NAME", "N"}, right: []int{1}, about: "Two of them.", empty: "None.",
+	rows: [][]string{{"Bjørn, Åsen", "5"}, {"o\"x", "12"}}}
 
 func TestOutput(t *testing.T) {
 	value := []map[string]any{{"name": "Bjørn <Åsen>", "n": 5}}
@@ -108,7 +119,8 @@ func TestOutput(t *testing.T) {
 	} {
 		e, out, _ := env(nil, "")
 		a := &app{Env: e, output: form}
-		if err := a.show(value, sample); err != nil || out.String() != want && !(form == "yaml" && strings.Contains(out.String(), "Bjørn <Åsen>")) {
+		if err := a.show(value, sample); err != nil || out.String() != want &&
+			!(form == "yaml" && strings.Contains(out.String(), "Bjørn <Åsen>")) {
 			t.Errorf("%s: %v\n%q\nwant\n%q", form, err, out, want)
 		}
 	}
@@ -128,7 +140,8 @@ func TestNarrow(t *testing.T) {
 	e.Width = 60
 	a := &app{Env: e, output: "table"}
 	long := strings.Repeat("lang ", 30)
-	if err := a.show(nil, table{head: []string{"A", "B", "C"}, rows: [][]string{{"short", long, "also short"}, {"x", "y", long}}}); err != nil {
+	if err := a.show(nil, table{head: []string{"A", "B", "C"},
+		rows: [][]string{{"short", long, "also short"}, {"x", "y", long}}}); err != nil {
 		t.Fatal(err)
 	}
 	for _, line := range strings.Split(out.String(), "\n") {
@@ -148,12 +161,18 @@ func TestNarrow(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	for got, want := range map[string]string{
-		change("a", "b"): "a → b", change("", "b"): "b", change("a", ""): "a → nothing", who("", ""): "–", who("Marit", "m"): "Marit", who("", "m"): "m",
-		figure(0): "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", mark("done"): "● done", mark("something"): "something", plural(1, "step", "steps"): "1 step", plural(2, "step", "steps"): "2 steps",
+		change("a", "b"): "a → b", change("", "b"): "b", change("a", ""): "a → nothing", who("", ""): "–", who("Marit", "m"): "Marit",
+		who("", "m"): "m",
+		figure(0):    "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", mark("done"): "● done",
+		mark("something"): "something", plural(1, "step", "steps"): "1 step", plural(2, "step", "steps"): "2 steps",
 		wrapped("one two three", "  ", 8): "one two\n  three", orNone(""): "none", clock(nil): "", one(nil): "", orElse("", "x"): "x",
-		headline(service.Round{ID: 3, Steps: 2, People: 1, State: service.Drafted, Targets: make([]service.TargetSteps, 2)}):                           "Round 3 makes 2 changes for 1 person on 2 targets.",
-		headline(service.Round{ID: 3, State: service.Incomplete, Outcomes: map[string]int{"failed": 1, "done": 2}}):                                    "Round 3 is incomplete: 1 failed, 2 done.",
-		headline(service.Round{ID: 3, Steps: 2, State: service.Running, Targets: make([]service.TargetSteps, 1), Outcomes: map[string]int{"done": 1}}): "Round 3 makes 2 changes on 1 target. It is running: 1 done.",
+		headline(service.Round{ID: 3, Steps: 2, People: 1, State: service.Drafted,
+			Targets: make([]service.TargetSteps, 2)}): "Round 3 makes 2 changes for 1 person on 2 targets.",
+		headline(service.Round{ID: 3, State: service.Incomplete,
+			Outcomes: map[string]int{"failed": 1, "done": 2}}): "Round 3 is incomplete: 1 failed, 2 " +
+			"done.",
+		headline(service.Round{ID: 3, Steps: 2, State: service.Running, Targets: make([]service.TargetSteps, 1),
+			Outcomes: map[string]int{"done": 1}}): "Round 3 makes 2 changes on 1 target. It is running: 1 done.",
 	} {
 		if got != want {
 			t.Errorf("%q, want %q", got, want)
@@ -163,7 +182,8 @@ func TestWords(t *testing.T) {
 
 func TestSideBySide(t *testing.T) {
 	u := service.UserDetail{User: service.User{ID: "marit", Name: "Marit Fell"}, Accounts: []service.Account{
-		{Target: "arctic", Name: "marit", State: "found", Attributes: map[string][]string{"shell": {"/bin/sh"}, "keys": {"a", "b"}}, Groups: []string{"crew"}, Findings: []service.Finding{{What: "change account", Before: "x", After: "y"}}},
+		{Target: "arctic", Name: "marit", State: "found", Attributes: map[string][]string{"shell": {"/bin/sh"}, "keys": {"a", "b"}},
+			Groups: []string{"crew"}, Findings: []service.Finding{{What: "change account", Before: "x", After: "y"}}},
 		{Target: "sooty", Name: "mf", State: "missing"}}}
 	got := sideBySide(u)
 	var flat []string
@@ -190,7 +210,8 @@ func TestReadFiles(t *testing.T) {
 	}
 	got, err := readFiles([]string{dir, filepath.Join(dir, "a.yaml")})
 	b, _ := json.Marshal(got)
-	if want := `[{"name":"a.yaml","text":"A"},{"name":"deep/b.yml","text":"B"},{"name":"a.yaml","text":"A"}]`; err != nil || string(b) != want {
+	if want := `[{"name":"a.yaml","text":"A"},{"name":"deep/b.yml","text":"B"},{"name":"a.yaml","text":"A"}]`; err != nil ||
+		string(b) != want {
 		t.Errorf("%s %v", b, err)
 	}
 	if _, err := readFiles([]string{t.TempDir()}); err == nil || !strings.Contains(err.Error(), "no .yaml files in it") {
@@ -212,7 +233,8 @@ func TestSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.load(c.Flags(), *config)
-	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Metrics: "loopback", Probation: "168h", Log: "json", LogLevel: "info"}) {
+	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Metrics: "loopback",
+		Probation: "168h", Log: "json", LogLevel: "info"}) {
 		t.Errorf("%+v %v", s, err)
 	}
 	if c.Flags().Lookup("database") != nil {
@@ -277,18 +299,21 @@ func TestProgress(t *testing.T) {
 	p.at(2, "steps")
 	p.at(9, "steps")
 	p.end()
-	if s := said.String(); !strings.Contains(s, strings.Repeat("━", 16)+strings.Repeat("·", 16)+" 2 of 4 steps") || !strings.HasSuffix(s, "\r\033[K") {
+	if s := said.String(); !strings.Contains(s, strings.Repeat("━", 16)+strings.Repeat("·", 16)+" 2 of 4 steps") ||
+		!strings.HasSuffix(s, "\r\033[K") {
 		t.Errorf("%q", s)
 	}
 }
 
 func TestEditsOf(t *testing.T) {
-	got, err := editsOf("users", "marit.fell", "", []string{"until=2026-10-31", "details.note=a=b"}, []string{"roles=mate"}, []string{"keys", "roles=bosun"}, false)
+	got, err := editsOf("users", "marit.fell", "", []string{"until=2026-10-31", "details.note=a=b"}, []string{"roles=mate"},
+		[]string{"keys", "roles=bosun"}, false)
 	var words []string
 	for _, e := range got {
 		words = append(words, fmt.Sprintf("%s %s %v", e.Do, e.Key, e.Value))
 	}
-	if want := "set until 2026-10-31, set details.note a=b, take keys <nil>, take roles bosun, add roles mate"; err != nil || strings.Join(words, ", ") != want {
+	if want := "set until 2026-10-31, set details.note a=b, take keys <nil>, take roles bosun, add roles mate"; err != nil ||
+		strings.Join(words, ", ") != want {
 		t.Errorf("%s (%v)", strings.Join(words, ", "), err)
 	}
 	for _, bad := range [][]string{{"until"}, {"=x"}} {
@@ -307,17 +332,22 @@ func TestEditsOf(t *testing.T) {
 // A round's first sentence says what it is, in each of its states.
 func TestHeadline(t *testing.T) {
 	at := time.Date(2026, 11, 24, 22, 0, 0, 0, time.UTC)
-	r := service.Round{ID: 3, Steps: 7, People: 2, State: service.Drafted, Targets: []service.TargetSteps{{Target: "a", Wave: 1}, {Target: "b", Wave: 2}}, Outcomes: map[string]int{"done": 5, "not-tried": 2}}
+	r := service.Round{ID: 3, Steps: 7, People: 2, State: service.Drafted,
+		Targets: []service.TargetSteps{{Target: "a", Wave: 1}, {Target: "b", Wave: 2}}, Outcomes: map[string]int{"done": 5, "not-tried": 2}}
 	for _, c := range []struct {
 		change func(*service.Round)
 		want   string
 	}{
 		{func(*service.Round) {}, "Round 3 makes 7 changes for 2 people on 2 targets. First on 1 target; on the rest only if that held."},
 		{func(r *service.Round) { r.State, r.Targets = service.Complete, nil }, "Round 3 is complete: 2 not-tried, 5 done."},
-		{func(r *service.Round) { r.State, r.StoppedBy, r.Targets = service.Stopped, "ines", nil }, "Round 3 was stopped by ines: 2 not-tried, 5 done."},
+		{func(r *service.Round) { r.State, r.StoppedBy, r.Targets = service.Stopped, "ines", nil },
+			"Round 3 was stopped by ines: 2 not-tried, 5 done."},
 		{func(r *service.Round) { r.State, r.Targets = service.Undone, nil }, "Round 3 is undone: 2 not-tried, 5 done."},
-		{func(r *service.Round) { r.Undoes, r.Targets = 2, nil }, "Round 3 makes 7 changes for 2 people on 0 targets. It takes back round 2."},
-		{func(r *service.Round) { r.Scheduled, r.NotBefore, r.InWindow, r.Targets = true, &at, true, nil }, "Round 3 makes 7 changes for 2 people on 0 targets. It starts by itself, not before 2026-11-24 22:00:00, inside the windows of its targets."},
+		{func(r *service.Round) { r.Undoes, r.Targets = 2, nil },
+			"Round 3 makes 7 changes for 2 people on 0 targets. It takes back round 2."},
+		{func(r *service.Round) { r.Scheduled, r.NotBefore, r.InWindow, r.Targets = true, &at, true, nil },
+			"Round 3 makes 7 changes for 2 people on 0 targets. It starts by itself, not before 2026-11-24 22:00:00, inside the windows " +
+				"of its targets."},
 	} {
 		one := r
 		c.change(&one)
@@ -332,13 +362,17 @@ func TestShowWatched(t *testing.T) {
 	var out strings.Builder
 	a := &app{Env: Env{Out: &out}}
 	at := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
-	w := service.Watched{At: at, Entries: []service.Entry{{At: at, Kind: "step", Operator: "odd", Target: "arctic-tern", Words: "create account marit: done"}},
-		Targets: []service.Target{{Name: "sooty-tern", State: service.OutOfReach, TriedAt: &at}, {Name: "arctic-tern", State: service.Surveyed, TriedAt: &at}},
-		Rounds:  []service.Round{{ID: 2, RunBy: "odd", Steps: 10, Targets: []service.TargetSteps{{Ended: 4}}, Outcomes: map[string]int{"done": 4, "waiting": 6}}}}
+	w := service.Watched{At: at, Entries: []service.Entry{{At: at, Kind: "step", Operator: "odd", Target: "arctic-tern",
+		Words: "create account marit: done"}},
+		Targets: []service.Target{{Name: "sooty-tern", State: service.OutOfReach, TriedAt: &at},
+			{Name: "arctic-tern", State: service.Surveyed, TriedAt: &at}},
+		Rounds: []service.Round{{ID: 2, RunBy: "odd", Steps: 10, Targets: []service.TargetSteps{{Ended: 4}},
+			Outcomes: map[string]int{"done": 4, "waiting": 6}}}}
 	said := map[int64]int{}
 	a.showWatched(w, said)
 	a.showWatched(service.Watched{At: at, Rounds: w.Rounds}, said)
-	want := "09:30:00  step      odd            arctic-tern: create account marit: done\n09:30:00  target                   sooty-tern: ○ out of reach\n09:30:00  round     odd            round 2: 4 of 10 steps, 6 waiting, 4 done\n"
+	want := "09:30:00  step      odd            arctic-tern: create account marit: done\n09:30:00  target                   sooty-tern: ○ " +
+		"out of reach\n09:30:00  round     odd            round 2: 4 of 10 steps, 6 waiting, 4 done\n"
 	if out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
 	}
@@ -390,17 +424,20 @@ func TestCSV(t *testing.T) {
 		Hidden string         `json:"-"`
 		In     Inner          `json:"in"`
 		On     bool           `json:"on"`
-	}{{Inner{"w"}, "=cmd|'/c calc'!A1", -5, &at, map[string]int{"b": 2, "a": 1}, []string{"x", "y"}, []Inner{{"d"}}, "h", Inner{"i"}, true}, {Name: "O'Neill, \"Seán\"\nx", List: []string{"@x"}}}
+	}{{Inner{"w"}, "=cmd|'/c calc'!A1", -5, &at, map[string]int{"b": 2, "a": 1}, []string{"x", "y"}, []Inner{{"d"}}, "h", Inner{"i"},
+		true}, {Name: "O'Neill, \"Seán\"\nx", List: []string{"@x"}}}
 	var b bytes.Buffer
 	if err := writeCSV(&b, list); err != nil {
 		t.Fatal(err)
 	}
-	want := "word,name,n,at,counts.a,counts.b,list,in.word,on\nw,'=cmd|'/c calc'!A1,-5,2026-11-25T09:00:00Z,1,2,x; y,i,true\n,\"O'Neill, \"\"Seán\"\"\nx\",0,,,,'@x,,false\n"
+	want := "word,name,n,at,counts.a,counts.b,list,in.word,on\nw,'=cmd|'/c calc'!A1,-5,2026-11-25T09:00:00Z,1,2,x; y,i,true\n,\"O'Neill, " +
+		"\"\"Seán\"\"\nx\",0,,,,'@x,,false\n"
 	if b.String() != want {
 		t.Errorf("%s\nwant\n%s", &b, want)
 	}
 	b.Reset()
-	if err := writeCSV(&b, []service.Finding{}); err != nil || !strings.HasPrefix(b.String(), "key,target,kind,what,subject,user,") || strings.Count(b.String(), "\n") != 1 {
+	if err := writeCSV(&b, []service.Finding{}); err != nil || !strings.HasPrefix(b.String(), "key,target,kind,what,subject,user,") ||
+		strings.Count(b.String(), "\n") != 1 {
 		t.Errorf("%s %v", &b, err)
 	}
 }
@@ -420,7 +457,8 @@ func TestForTerminal(t *testing.T) {
 	}
 	e, out, _ := env(nil, "")
 	a := &app{Env: e, output: "table"}
-	if err := a.show(nil, table{head: []string{"A", "B"}, rows: [][]string{{"x\nfalse  row", "y\x1b[A"}}}); err != nil || strings.Count(out.String(), "\n") != 2 {
+	if err := a.show(nil, table{head: []string{"A", "B"}, rows: [][]string{{"x\nfalse  row", "y\x1b[A"}}}); err != nil ||
+		strings.Count(out.String(), "\n") != 2 {
 		t.Errorf("%q %v", out, err)
 	}
 }
@@ -440,16 +478,19 @@ func TestInterruptedPrompt(t *testing.T) {
 // Checking needs no service and no sign-in, and speaks of nothing that is stored.
 func TestCheckAlone(t *testing.T) {
 	dir := t.TempDir()
-	for name, text := range map[string]string{"a.yaml": "roost: 1\nusers:\n  marit.fell: {name: Marit Fell, roles: [deck-crw]}\nroles: {deck-crew: {}}\n", "b.yaml": "roost: 1\ntargets:\n  x: {kind: hst, address: a, login: {as: r}}\n"} {
+	for name, text := range map[string]string{"a.yaml": "roost: 1\nusers:\n  marit.fell: {name: Marit Fell, roles: [deck-crw]}\nroles: " +
+		"{deck-crew: {}}\n", "b.yaml": "roost: 1\ntargets:\n  x: {kind: hst, address: a, login: {as: r}}\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}
 	_, said, code := run(map[string]string{"ROOST_PROFILE": "/nowhere/p"}, "", "check", dir)
-	if code != 1 || !strings.Contains(said, `did you mean "deck-crew"?`) || !strings.Contains(said, `did you mean "host"?`) || !strings.Contains(said, "2 faults in the declaration") || strings.Contains(said, "stored") {
+	if code != 1 || !strings.Contains(said, `did you mean "deck-crew"?`) || !strings.Contains(said, `did you mean "host"?`) ||
+		!strings.Contains(said, "2 faults in the declaration") || strings.Contains(said, "stored") {
 		t.Errorf("exit %d: %s", code, said)
 	}
-	if out, _, code := run(nil, "", "check", dir, "-o", "csv"); code != 1 || !strings.HasPrefix(out, "file,line,column,message\na.yaml,3,") {
+	if out, _, code := run(nil, "", "check", dir, "-o", "csv"); code != 1 ||
+		!strings.HasPrefix(out, "file,line,column,message\na.yaml,3,") {
 		t.Errorf("exit %d: %s", code, out)
 	}
 	out, said, code := run(nil, "", "check", "../../demo/declaration", "-o", "json")

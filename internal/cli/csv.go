@@ -120,7 +120,8 @@ func deep(t reflect.Type) bool {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	return t.Kind() == reflect.Struct && t != reflect.TypeFor[time.Time]() || t.Kind() == reflect.Map || t.Kind() == reflect.Slice && t != reflect.TypeFor[[]byte]()
+	return t.Kind() == reflect.Struct && t != reflect.TypeFor[time.Time]() || t.Kind() == reflect.Map || t.Kind() == reflect.Slice &&
+		t != reflect.TypeFor[[]byte]()
 }
 
 // fillCells puts the values into their columns.

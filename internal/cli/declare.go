@@ -84,7 +84,8 @@ does it, by the same rules. Exit status 1 when there are faults.`,
 			if err != nil {
 				return a.faults(err)
 			}
-			words := fmt.Sprintf("No faults: %s, %s, %s, %s.", plural(out.Users, "user", "users"), plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"))
+			words := fmt.Sprintf("No faults: %s, %s, %s, %s.", plural(out.Users, "user", "users"), plural(out.Groups, "group", "groups"),
+				plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"))
 			return a.show(out, table{bare: words})
 		}}
 	c.Flags().BoolVar(&ask, "service", false, "ask the service instead of checking here")
@@ -101,7 +102,8 @@ people, against the revision before and the last surveys, and asked whether to s
 that. If somebody else declares a revision meanwhile, their changes come along where they do not touch yours,
 and are shown; where they do, nothing is stored and both sides are told. --from names the revision that your
 files were made from, if that is not the newest. Nothing is changed on any target: see roost drift, roost draft.`,
-		Example: `  roost declare declaration/ --because "spring deck crew"` + "\n" + `  roost declare declaration/ --yes --because "nightly, from the repository"`,
+		Example: `  roost declare declaration/ --because "spring deck crew"` + "\n" +
+			`  roost declare declaration/ --yes --because "nightly, from the repository"`,
 		RunE: func(c *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
@@ -118,7 +120,8 @@ files were made from, if that is not the newest. Nothing is changed on any targe
 				from = m.Revision
 			}
 			var out service.Revision
-			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"from": from, "files": files, "because": because}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"from": from, "files": files, "because": because},
+				&out); err != nil {
 				return a.faults(err)
 			}
 			return a.showRevision(out)
@@ -182,8 +185,10 @@ func (a *app) showMeaning(m service.Meaning) {
 }
 
 func (a *app) showRevision(out service.Revision) error {
-	words := fmt.Sprintf("Revision %d is declared: %s, %s, %s, %s. Against the last survey: %s.", out.Number, plural(out.Users, "user", "users"),
-		plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"), plural(out.Findings, "finding", "findings"))
+	words := fmt.Sprintf("Revision %d is declared: %s, %s, %s, %s. Against the last survey: %s.", out.Number,
+		plural(out.Users, "user", "users"),
+		plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"),
+		plural(out.Findings, "finding", "findings"))
 	switch {
 	case out.Unchanged:
 		words = fmt.Sprintf("Revision %d holds just this already; nothing was declared.", out.Number)

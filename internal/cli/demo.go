@@ -54,7 +54,9 @@ nothing of it is left running. It needs root, for the namespaces.`,
 				return err
 			}
 			fmt.Fprintf(a.Out, "ready %s operator %s password %s\n", d.Server.Address, demo.Operator, d.Password)
-			a.tell("\nThe console is at %s (its certificate is self-made: %s).\nThe declaration is in %s. For the command line, in another terminal:\n  export ROOST_PROFILE=%s\n  roost drift\nInterrupt (Ctrl-C) ends it all.", d.Server.Address, d.Server.Print, d.Declaration, d.Profile)
+			a.tell("\nThe console is at %s (its certificate is self-made: %s).\nThe declaration is in %s. For the command line, in "+
+				"another terminal:\n  export ROOST_PROFILE=%s\n  roost drift\nInterrupt (Ctrl-C) ends it all.", d.Server.Address,
+				d.Server.Print, d.Declaration, d.Profile)
 			select {
 			case <-c.Context().Done():
 				return nil

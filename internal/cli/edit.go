@@ -27,7 +27,8 @@ stay. SECTION is params, users, groups, roles, targets, rights, containers or po
 with dots, as in details.base; a list takes several values with commas.`,
 		Example: "  roost edit users marit.fell --set until=2026-10-31 --because \"end of the season\"\n" +
 			"  roost edit users marit.fell --add roles=mate --take roles=deck-crew --because \"promoted\"\n" +
-			"  roost edit users ines.silva --set name=\"Inês Silva\" --set number=1201 --add roles=deck-crew --file deck.yaml --because \"new\"",
+			"  roost edit users ines.silva --set name=\"Inês Silva\" --set number=1201 --add roles=deck-crew --file deck.yaml --because " +
+			"\"new\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			edits, err := editsOf(args[0], args[1], file, set, add, take, gone)
 			if err != nil {
@@ -88,7 +89,8 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 		return err
 	}
 	var out service.Revision
-	if err := a.send(ctx, http.MethodPost, "/edits", map[string]any{"from": m.Revision, "edits": edits, "because": because}, &out); err != nil {
+	if err := a.send(ctx, http.MethodPost, "/edits", map[string]any{"from": m.Revision, "edits": edits, "because": because},
+		&out); err != nil {
 		return a.faults(err)
 	}
 	return a.showRevision(out)
@@ -109,7 +111,8 @@ func (a *app) revision() *cobra.Command {
 			return a.show(out.Items, t)
 		}}
 	var into string
-	show := &cobra.Command{Use: "show [REVISION]", Short: "Print a revision's files, or write them into a folder", Args: cobra.MaximumNArgs(1),
+	show := &cobra.Command{Use: "show [REVISION]", Short: "Print a revision's files, or write them into a folder",
+		Args:    cobra.MaximumNArgs(1),
 		Example: "  roost revision show\n  roost revision show 3 --into declaration-3",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := revisionNumber(args, 0)
@@ -133,8 +136,10 @@ func (a *app) revision() *cobra.Command {
 			return nil
 		}}
 	show.Flags().StringVar(&into, "into", "", "folder to write the files into; files there are not overwritten")
-	compare := &cobra.Command{Use: "compare [OLDER] [NEWER]", Short: "Say what changed between revisions, for people and in lines", Args: cobra.MaximumNArgs(2),
-		Long:    "Say what changed from one revision to another. With one number, from that one to the newest; with none, what the newest changed.",
+	compare := &cobra.Command{Use: "compare [OLDER] [NEWER]", Short: "Say what changed between revisions, for people and in lines",
+		Args: cobra.MaximumNArgs(2),
+		Long: "Say what changed from one revision to another. With one number, from that one to the newest; with none, what the newest " +
+			"changed.",
 		Example: "  roost revision compare\n  roost revision compare 2 5",
 		RunE: func(c *cobra.Command, args []string) error {
 			older, err := revisionNumber(args, 0)
@@ -146,7 +151,8 @@ func (a *app) revision() *cobra.Command {
 				return err
 			}
 			var out service.Compared
-			if err := a.get(c.Context(), fmt.Sprintf("/revisions/%d/compare", newer), map[string][]string{"with": {fmt.Sprint(older)}}, &out); err != nil {
+			if err := a.get(c.Context(), fmt.Sprintf("/revisions/%d/compare", newer), map[string][]string{"with": {fmt.Sprint(older)}},
+				&out); err != nil {
 				return err
 			}
 			return a.showCompared(out)
@@ -172,7 +178,8 @@ func (a *app) revision() *cobra.Command {
 				return err
 			}
 			var out service.Revision
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/revisions/%d/restore", n), map[string]any{"from": m.Revision, "because": because}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/revisions/%d/restore", n),
+				map[string]any{"from": m.Revision, "because": because}, &out); err != nil {
 				return a.faults(err)
 			}
 			return a.showRevision(out)

@@ -24,7 +24,8 @@ func (a *app) importUsers() *cobra.Command {
 differs. Nobody is taken away. First it is shown what that means, and asked. Users that cannot be read are
 listed; the others are taken all the same. A CSV names its columns in its first line; --map says which
 column holds a field, where it is not called as the field is.`,
-		Example: "  roost import crewing.csv --map \"id=Login\" --map \"name=Full name\" --role deck-crew --into deck.yaml --because \"spring deck crew\"\n  roost import neighbour.ldif --role harbour-hand --because \"the merger\"",
+		Example: "  roost import crewing.csv --map \"id=Login\" --map \"name=Full name\" --role deck-crew --into deck.yaml --because " +
+			"\"spring deck crew\"\n  roost import neighbour.ldif --role harbour-hand --because \"the merger\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			text, err := a.readText(args[0])
 			if err != nil {
@@ -45,7 +46,8 @@ column holds a field, where it is not called as the field is.`,
 				m[field] = column
 			}
 			var out service.Import
-			if err := a.send(c.Context(), http.MethodPost, "/import", map[string]any{"format": format, "text": text, "columns": m, "roles": roles, "file": file}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/import",
+				map[string]any{"format": format, "text": text, "columns": m, "roles": roles, "file": file}, &out); err != nil {
 				return err
 			}
 			for _, f := range out.Faults {
@@ -65,7 +67,8 @@ column holds a field, where it is not called as the field is.`,
 			return nil
 		}}
 	c.Flags().StringVar(&format, "format", "", "csv, ldif or scim; left out: as the file's name ends")
-	c.Flags().StringArrayVar(&columns, "map", nil, "FIELD=COLUMN of a CSV; fields are id, name, given, family, number, mail, manager, from, until, roles, details.KEY")
+	c.Flags().StringArrayVar(&columns, "map", nil,
+		"FIELD=COLUMN of a CSV; fields are id, name, given, family, number, mail, manager, from, until, roles, details.KEY")
 	c.Flags().StringSliceVar(&roles, "role", nil, "roles for those who are new")
 	c.Flags().StringVar(&file, "into", "", "file of the declaration that new users go into")
 	reasonFlag(c, &because)

@@ -12,11 +12,13 @@ import (
 func (a *app) explain() *cobra.Command {
 	var on, account string
 	var whoHas bool
-	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target", Args: cobra.RangeArgs(2, 3),
+	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target",
+		Args: cobra.RangeArgs(2, 3),
 		Long: `Say of everything that a user has or should have on a target why, down to the line that asks for it; or of
 one thing: an attribute, a group, a right, a licence, or "account". What the user lacks is told with what
 would give it. With --who-has it is the other way round: everybody who has something on a target.`,
-		Example:           "  roost explain marit.fell arctic-tern\n  roost explain marit.fell arctic-tern stores\n  roost explain --who-has stores arctic-tern\n  roost explain --who-has elevation northquay --on 2026-03-01",
+		Example: "  roost explain marit.fell arctic-tern\n  roost explain marit.fell arctic-tern stores\n  roost explain " +
+			"--who-has stores arctic-tern\n  roost explain --who-has elevation northquay --on 2026-03-01",
 		ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			if whoHas {
@@ -24,7 +26,8 @@ would give it. With --who-has it is the other way round: everybody who has somet
 					return wrong{fmt.Errorf("write: roost explain --who-has WHAT TARGET")}
 				}
 				var out service.Holders
-				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on}}, &out); err != nil {
+				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on}},
+					&out); err != nil {
 					return err
 				}
 				return a.showHolders(out)
@@ -104,7 +107,9 @@ func said(what string, values []string) string {
 }
 
 func (a *app) showHolders(x service.Holders) error {
-	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"}, about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")), empty: "Nobody has it, and nobody should.", list: x.Holders}
+	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"},
+		about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")),
+		empty: "Nobody has it, and nobody should.", list: x.Holders}
 	for _, h := range x.Holders {
 		t.rows = append(t.rows, []string{who(h.UserName, h.User), h.Account, mark(h.State), h.Because})
 	}

@@ -88,7 +88,8 @@ func (a *app) targetKinds() *cobra.Command {
 					for _, at := range k.Attributes {
 						attributes = append(attributes, model.Called(at.Name))
 					}
-					t.rows = append(t.rows, []string{name, k.Kind.String(), orElse(strings.Join(verbs, ", "), "looked at only"), strings.Join(attributes, ", ")})
+					t.rows = append(t.rows, []string{name, k.Kind.String(), orElse(strings.Join(verbs, ", "), "looked at only"),
+						strings.Join(attributes, ", ")})
 					name = ""
 				}
 			}
@@ -99,13 +100,15 @@ func (a *app) targetKinds() *cobra.Command {
 func (a *app) targetHolds() *cobra.Command {
 	var prefix string
 	var from, size int
-	c := &cobra.Command{Use: "holds TARGET KIND", Short: "List what a target holds of a kind: groups, rights, licences …", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "holds TARGET KIND", Short: "List what a target holds of a kind: groups, rights, licences …",
+		Args:              cobra.ExactArgs(2),
 		Example:           "  roost target holds arctic-tern group\n  roost target holds staff-directory group --begins cr",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var page service.Objects
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1])
-			if err := a.get(c.Context(), path, map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}, &page); err != nil {
+			if err := a.get(c.Context(), path, map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
+				"size": {fmt.Sprint(size)}}, &page); err != nil {
 				return err
 			}
 			if err := a.show(page.Items, holding(args[1], page)); err != nil {
@@ -234,11 +237,14 @@ func (a *app) sessions(c *cobra.Command, path string) error {
 func (a *app) endSession() *cobra.Command {
 	var because string
 	c := &cobra.Command{Use: "end-session TARGET SESSION…", Short: "End sessions on a target", Args: cobra.MinimumNArgs(2),
-		Long:    "End sessions by their names, as roost target sessions shows them. Each is answered, and stands in the record with the reason.",
-		Example: `  roost target end-session arctic-tern 4711-880214 --because "laptop lost"`, ValidArgsFunction: a.completing(1, a.targetNames),
+		Long: "End sessions by their names, as roost target sessions shows them. Each is answered, and stands in the record with the " +
+			"reason.",
+		Example:           `  roost target end-session arctic-tern 4711-880214 --because "laptop lost"`,
+		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var out []service.EndedSession
-			err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/sessions/end", map[string]any{"sessions": args[1:], "because": because}, &out)
+			err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/sessions/end",
+				map[string]any{"sessions": args[1:], "because": because}, &out)
 			if err != nil {
 				return err
 			}

@@ -16,7 +16,8 @@ func (a *app) secret() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Seal secrets, list their names"}
 	var file string
 	set := &cobra.Command{Use: "set NAME", Short: "Seal a secret under a name", Args: cobra.ExactArgs(1),
-		Long:    "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard input; it is never an argument, and never shown again.",
+		Long: "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard " +
+			"input; it is never an argument, and never shown again.",
 		Example: "  roost secret set vessel-key --file vessel-key\n  roost secret set directory-password",
 		RunE: func(c *cobra.Command, args []string) error {
 			value, err := a.secretInput(file, "Secret: ", "--file")
@@ -26,7 +27,8 @@ func (a *app) secret() *cobra.Command {
 			if strings.Contains(string(value), "PRIVATE KEY") {
 				value = append(value, '\n') // a key in PEM form ends with its line
 			}
-			if err := a.send(c.Context(), http.MethodPut, "/secrets/"+url.PathEscape(args[0]), map[string]any{"value": value}, nil); err != nil {
+			if err := a.send(c.Context(), http.MethodPut, "/secrets/"+url.PathEscape(args[0]), map[string]any{"value": value},
+				nil); err != nil {
 				return err
 			}
 			a.tell("The secret %s is sealed.", args[0])
@@ -96,9 +98,11 @@ func (a *app) operator() *cobra.Command {
 	add.Flags().StringVar(&full, "name", "", "the operator's full name")
 	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, draft, approve, run, administer")
 	add.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input; generated when absent")
-	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1), Example: "  roost operator set ines.moreau --duties look,draft",
+	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1),
+		Example: "  roost operator set ines.moreau --duties look,draft",
 		RunE: func(c *cobra.Command, args []string) error {
-			if err := a.send(c.Context(), http.MethodPut, "/operators/"+url.PathEscape(args[0])+"/duties", map[string]any{"duties": changed}, nil); err != nil {
+			if err := a.send(c.Context(), http.MethodPut, "/operators/"+url.PathEscape(args[0])+"/duties",
+				map[string]any{"duties": changed}, nil); err != nil {
 				return err
 			}
 			a.tell("Operator %s has the duties %s.", args[0], strings.Join(changed, ", "))
@@ -106,7 +110,8 @@ func (a *app) operator() *cobra.Command {
 		}}
 	set.Flags().StringSliceVar(&changed, "duties", nil, "look, draft, approve, run, administer")
 	_ = set.MarkFlagRequired("duties")
-	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an operator", Args: cobra.ExactArgs(1), Example: "  roost operator remove ines.moreau",
+	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an operator", Args: cobra.ExactArgs(1),
+		Example: "  roost operator remove ines.moreau",
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.send(c.Context(), http.MethodDelete, "/operators/"+url.PathEscape(args[0]), nil, nil); err != nil {
 				return err
@@ -114,7 +119,8 @@ func (a *app) operator() *cobra.Command {
 			a.tell("Operator %s is removed, with all their tokens.", args[0])
 			return nil
 		}}
-	confirm := &cobra.Command{Use: "confirm NAME", Short: "Confirm that an operator whom somebody made is somebody of their own", Args: cobra.ExactArgs(1), Example: "  roost operator confirm ines.moreau",
+	confirm := &cobra.Command{Use: "confirm NAME", Short: "Confirm that an operator whom somebody made is somebody of their own",
+		Args: cobra.ExactArgs(1), Example: "  roost operator confirm ines.moreau",
 		Long: `Confirm an operator whom another administrator made, or gave duties or a password. Until then, or until their
 probation is over, they cannot lift holds of rounds which that administrator drafted.`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -131,7 +137,8 @@ probation is over, they cannot lift holds of rounds which that administrator dra
 // password changes the operator's own password, or gives another a new one.
 func (a *app) password() *cobra.Command {
 	var old, fresh string
-	c := &cobra.Command{Use: "password [NAME]", Short: "Change your own password, or give another operator a new one", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "password [NAME]", Short: "Change your own password, or give another operator a new one",
+		Args: cobra.MaximumNArgs(1),
 		Long: `Change your own password: the one you have and the new one are asked for, or read from files. All your other
 sessions and tokens end. With a NAME, an administrator gives another operator a new password, generated
 unless one is given by a file; all that operator's sessions and tokens end.`,
@@ -164,7 +171,8 @@ unless one is given by a file; all that operator's sessions and tokens end.`,
 			if err != nil {
 				return err
 			}
-			if err := a.send(c.Context(), http.MethodPut, "/session/password", map[string]string{"old": string(was), "new": string(is)}, nil); err != nil {
+			if err := a.send(c.Context(), http.MethodPut, "/session/password", map[string]string{"old": string(was), "new": string(is)},
+				nil); err != nil {
 				return err
 			}
 			a.tell("Your password is changed; your other sessions and tokens have ended.")
@@ -198,8 +206,10 @@ func (a *app) token() *cobra.Command {
 			return a.show(out, t)
 		}}
 	var file string
-	add := &cobra.Command{Use: "add NAME", Short: "Make an API token, for a script", Args: cobra.ExactArgs(1), Example: "  roost token add nightly --password-file - < password",
-		Long: "Make an API token of your own for a script, which uses it by ROOST_SERVER, ROOST_TOKEN and ROOST_FINGERPRINT. Your password is asked for again.",
+	add := &cobra.Command{Use: "add NAME", Short: "Make an API token, for a script", Args: cobra.ExactArgs(1),
+		Example: "  roost token add nightly --password-file - < password",
+		Long: "Make an API token of your own for a script, which uses it by ROOST_SERVER, ROOST_TOKEN and ROOST_FINGERPRINT. Your " +
+			"password is asked for again.",
 		RunE: func(c *cobra.Command, args []string) error {
 			p, err := a.profile()
 			if err != nil {
@@ -210,13 +220,17 @@ func (a *app) token() *cobra.Command {
 				return err
 			}
 			var out api.SignedIn
-			if err := a.send(c.Context(), http.MethodPost, "/session", map[string]string{"name": p.Operator, "password": string(password), "token": args[0]}, &out); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, "/session",
+				map[string]string{"name": p.Operator, "password": string(password), "token": args[0]}, &out); err != nil {
 				return err
 			}
-			return a.show(out, table{head: []string{"token", "secret", "ends"}, rows: [][]string{{args[0], out.Secret, clock(&out.EndsAt)}}, bare: fmt.Sprintf("Token %s, shown this once: %s", args[0], out.Secret)})
+			return a.show(out, table{head: []string{"token", "secret", "ends"},
+				rows: [][]string{{args[0], out.Secret, clock(&out.EndsAt)}},
+				bare: fmt.Sprintf("Token %s, shown this once: %s", args[0], out.Secret)})
 		}}
 	add.Flags().StringVar(&file, "password-file", "", "file with your password; - is standard input")
-	remove := &cobra.Command{Use: "remove NAME", Short: "End one of your API tokens", Args: cobra.ExactArgs(1), Example: "  roost token remove nightly",
+	remove := &cobra.Command{Use: "remove NAME", Short: "End one of your API tokens", Args: cobra.ExactArgs(1),
+		Example: "  roost token remove nightly",
 		RunE: func(c *cobra.Command, args []string) error {
 			if err := a.send(c.Context(), http.MethodDelete, "/tokens/"+url.PathEscape(args[0]), nil, nil); err != nil {
 				return err

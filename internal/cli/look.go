@@ -18,7 +18,8 @@ func (a *app) user() *cobra.Command {
 	c := &cobra.Command{Use: "user", Short: "Look at users"}
 	var text string
 	var from, size int
-	list := &cobra.Command{Use: "list", Short: "List declared users", Args: cobra.NoArgs, Example: "  roost user list\n  roost user list --find fell\n  roost user list --output csv --size 1000",
+	list := &cobra.Command{Use: "list", Short: "List declared users", Args: cobra.NoArgs,
+		Example: "  roost user list\n  roost user list --find fell\n  roost user list --output csv --size 1000",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out service.Users
 			q := map[string][]string{"text": {text}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}
@@ -27,7 +28,8 @@ func (a *app) user() *cobra.Command {
 			}
 			t := table{head: []string{"USER", "NAME", "NUMBER", "ROLES", "TARGETS", "FINDINGS"}, right: []int{2, 4, 5}, empty: "Nobody."}
 			for _, u := range out.Items {
-				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), strings.Join(u.Roles, ", "), figure(u.Targets), figure(u.Findings)})
+				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), strings.Join(u.Roles, ", "), figure(u.Targets),
+					figure(u.Findings)})
 			}
 			if err := a.show(out.Items, t); err != nil {
 				return err
@@ -40,7 +42,8 @@ func (a *app) user() *cobra.Command {
 	list.Flags().StringVar(&text, "find", "", "part of an id, name or mail, or a whole role")
 	list.Flags().IntVar(&from, "from", 0, "how many to pass over")
 	list.Flags().IntVar(&size, "size", 100, "how many at most")
-	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1), Example: "  roost user show marit.fell", ValidArgsFunction: a.completing(1, a.userNames),
+	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1),
+		Example: "  roost user show marit.fell", ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var u service.UserDetail
 			if err := a.get(c.Context(), "/users/"+url.PathEscape(args[0]), nil, &u); err != nil {
@@ -54,7 +57,8 @@ func (a *app) user() *cobra.Command {
 
 // sideBySide has a column for each target and a line for each attribute.
 func sideBySide(u service.UserDetail) table {
-	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID, orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
+	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID,
+		orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
 		empty: "No account anywhere is asked for or known.", list: u.Accounts}
 	attributes := map[string]bool{}
 	for _, x := range u.Accounts {
@@ -118,26 +122,30 @@ func orNone(s string) string {
 
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
-	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetSessions(), a.endSession(), a.acceptKey())
+	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetSessions(), a.endSession(),
+		a.acceptKey())
 	return c
 }
 
 func (a *app) targetList() *cobra.Command {
 	var text string
-	c := &cobra.Command{Use: "list", Short: "List targets with their state and findings", Args: cobra.NoArgs, Example: "  roost target list\n  roost target list --find vessels",
+	c := &cobra.Command{Use: "list", Short: "List targets with their state and findings", Args: cobra.NoArgs,
+		Example: "  roost target list\n  roost target list --find vessels",
 		RunE: func(c *cobra.Command, _ []string) error {
 			all, err := a.targets(c.Context(), text)
 			if err != nil {
 				return err
 			}
-			t := table{head: []string{"TARGET", "KIND", "ADDRESS", "STATE", "ACCOUNTS", "MISSING", "UNEXPECTED", "DIFFERENT", "UNMATCHED", "SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
+			t := table{head: []string{"TARGET", "KIND", "ADDRESS", "STATE", "ACCOUNTS", "MISSING", "UNEXPECTED", "DIFFERENT", "UNMATCHED",
+				"SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
 			for _, x := range all {
 				state := x.State
 				if state == service.Surveyed && x.Total == 0 {
 					state = "as declared"
 				}
 				f := x.Findings
-				t.rows = append(t.rows, []string{x.Name, x.Kind, x.Address, mark(state), figure(x.Accounts), figure(f["missing"]), figure(f["unexpected"]), figure(f["different"]), figure(f["unmatched"]), clock(x.SurveyedAt)})
+				t.rows = append(t.rows, []string{x.Name, x.Kind, x.Address, mark(state), figure(x.Accounts), figure(f["missing"]),
+					figure(f["unexpected"]), figure(f["different"]), figure(f["unmatched"]), clock(x.SurveyedAt)})
 			}
 			return a.show(all, t)
 		}}
@@ -150,7 +158,8 @@ func (a *app) targets(ctx context.Context, text string) ([]service.Target, error
 	all := []service.Target{}
 	for {
 		var page service.Targets
-		if err := a.get(ctx, "/targets", map[string][]string{"text": {text}, "from": {fmt.Sprint(len(all))}, "size": {"1000"}}, &page); err != nil {
+		if err := a.get(ctx, "/targets", map[string][]string{"text": {text}, "from": {fmt.Sprint(len(all))}, "size": {"1000"}},
+			&page); err != nil {
 			return nil, err
 		}
 		all = append(all, page.Items...)
@@ -163,7 +172,9 @@ func (a *app) targets(ctx context.Context, text string) ([]service.Target, error
 func (a *app) targetShow() *cobra.Command {
 	var from, size int
 	var prefix string
-	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1), Example: "  roost target show arctic-tern\n  roost target show staff-directory --begins m", ValidArgsFunction: a.completing(1, a.targetNames),
+	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1),
+		Example:           "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
+		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var x service.TargetDetail
 			path := "/targets/" + url.PathEscape(args[0])
@@ -171,11 +182,14 @@ func (a *app) targetShow() *cobra.Command {
 				return err
 			}
 			var held service.HeldPage
-			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}, &held); err != nil {
+			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
+				"size": {fmt.Sprint(size)}}, &held); err != nil {
 				return err
 			}
-			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "SUPERUSER", "NOTE"}, right: []int{2}, empty: "No accounts seen yet.",
-				about: fmt.Sprintf("%s is a %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared at %s.",
+			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "SUPERUSER", "NOTE"}, right: []int{2},
+				empty: "No accounts seen yet.",
+				about: fmt.Sprintf("%s is a %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
+					"at %s.",
 					x.Name, x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
 			for _, h := range held.Items {
 				note := h.Protected
@@ -183,7 +197,8 @@ func (a *app) targetShow() *cobra.Command {
 					note = "the system's own, lent"
 				}
 				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
-				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]), one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
+				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]),
+					one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
 			}
 			value := struct {
 				service.TargetDetail
@@ -225,7 +240,8 @@ func orElse(s, otherwise string) string {
 func (a *app) acceptKey() *cobra.Command {
 	var print string
 	var all bool
-	c := &cobra.Command{Use: "accept-key [TARGET]", Short: "Accept the identity key a target shows", Args: cobra.MaximumNArgs(1), ValidArgsFunction: a.completing(1, a.targetNames),
+	c := &cobra.Command{Use: "accept-key [TARGET]", Short: "Accept the identity key a target shows", Args: cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.completing(1, a.targetNames),
 		Long: `Accept the identity key a target shows: the host key of a host, the authority of a
 directory's certificate. Compare the fingerprint with one taken on the target
 itself. A key that later changes is refused until it is accepted anew.`,
@@ -281,7 +297,8 @@ func (a *app) acceptOne(c *cobra.Command, t service.Target, print string, all bo
 		}
 		print = t.Print
 	}
-	if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(t.Name)+"/accept-key", map[string]string{"print": print}, nil); err != nil {
+	if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(t.Name)+"/accept-key", map[string]string{"print": print},
+		nil); err != nil {
 		return err
 	}
 	a.tell("Accepted %s as the key of %s.", print, t.Name)

@@ -130,10 +130,13 @@ func narrow(widths []int, width int) {
 // marks are the shapes beside the words for states; the word says it all by itself.
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
-	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■", "not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■", "login refused": "■", "moved": "■",
+	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■",
+	"not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■",
+	"login refused": "■", "moved": "■",
 	"open to question": "■", "not asked for": "■",
 	"draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
-	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○", "neither declared nor there": "○", "left as found": "○", "busy": "○",
+	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
+	"neither declared nor there": "○", "left as found": "○", "busy": "○",
 }
 
 func mark(state string) string {
@@ -233,7 +236,8 @@ func (p progress) at(n int, words string) {
 	}
 	const width = 32
 	full := min(width, n*width/p.total)
-	fmt.Fprintf(p.a.raw, "\r\033[K%s %s%s %d of %d %s", p.what, strings.Repeat("━", full), strings.Repeat("·", width-full), n, p.total, words)
+	fmt.Fprintf(p.a.raw, "\r\033[K%s %s%s %d of %d %s", p.what, strings.Repeat("━", full), strings.Repeat("·", width-full), n, p.total,
+		words)
 }
 
 func (p progress) end() {

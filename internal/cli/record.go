@@ -50,7 +50,8 @@ back since, or is another, is told.`,
 			case len(args) == 1:
 				return a.showEntry(c, args[0])
 			}
-			q := map[string][]string{"kind": {f.kind}, "operator": {f.operator}, "target": {f.target}, "user": {f.user}, "text": {f.text}, "size": {fmt.Sprint(f.size)}}
+			q := map[string][]string{"kind": {f.kind}, "operator": {f.operator}, "target": {f.target}, "user": {f.user}, "text": {f.text},
+				"size": {fmt.Sprint(f.size)}}
 			if f.round > 0 {
 				q["round"] = []string{fmt.Sprint(f.round)}
 			}
@@ -71,7 +72,8 @@ back since, or is another, is told.`,
 			return nil
 		}}
 	fl := c.Flags()
-	fl.StringVar(&f.kind, "kind", "", "only of this kind: sign-in, revision, survey, drift, round, step, key, secret, operator, comment, intrusion")
+	fl.StringVar(&f.kind, "kind", "", "only of this kind: sign-in, revision, survey, drift, round, step, key, secret, operator, comment, "+
+		"intrusion")
 	fl.StringVar(&f.operator, "operator", "", "only by this operator")
 	fl.StringVar(&f.target, "target", "", "only about this target")
 	fl.StringVar(&f.user, "user", "", "only about this user")
@@ -79,17 +81,20 @@ back since, or is another, is told.`,
 	fl.Int64Var(&f.round, "round", 0, "only of this round")
 	fl.IntVar(&f.size, "size", 40, "how many at most")
 	fl.BoolVar(&verify, "verify", false, "check the chain from end to end, here or in a FILE")
-	c.AddCommand(a.recordExport(), a.checkpoint(), &cobra.Command{Use: "comment ENTRY TEXT", Short: "Add a comment to an entry", Args: cobra.ExactArgs(2), Example: `  roost record comment 12 "agreed with the captain"`,
+	c.AddCommand(a.recordExport(), a.checkpoint(), &cobra.Command{Use: "comment ENTRY TEXT", Short: "Add a comment to an entry",
+		Args: cobra.ExactArgs(2), Example: `  roost record comment 12 "agreed with the captain"`,
 		RunE: func(c *cobra.Command, args []string) error {
 			seq, err := entryNumber(args[0])
 			if err != nil {
 				return err
 			}
 			var e service.Entry
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/record/%d/comments", seq), map[string]string{"text": args[1]}, &e); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/record/%d/comments", seq), map[string]string{"text": args[1]},
+				&e); err != nil {
 				return err
 			}
-			return a.show(e, table{head: []string{"entry"}, rows: [][]string{{fmt.Sprint(e.Seq)}}, bare: fmt.Sprintf("Comment is entry %d.", e.Seq)})
+			return a.show(e, table{head: []string{"entry"}, rows: [][]string{{fmt.Sprint(e.Seq)}},
+				bare: fmt.Sprintf("Comment is entry %d.", e.Seq)})
 		}})
 	return c
 }
@@ -139,7 +144,8 @@ func (a *app) verifyRecord(c *cobra.Command) error {
 	}
 	words := v.Words
 	if v.Head != nil {
-		words += fmt.Sprintf(".\nHead: entry %d, %x\nSigned at %s with the key %s:\n%s", v.Head.Seq, v.Head.Hash, clock(&v.Head.At), v.Print, base64.StdEncoding.EncodeToString(v.Head.Signature))
+		words += fmt.Sprintf(".\nHead: entry %d, %x\nSigned at %s with the key %s:\n%s", v.Head.Seq, v.Head.Hash, clock(&v.Head.At),
+			v.Print, base64.StdEncoding.EncodeToString(v.Head.Signature))
 	}
 	if err := a.show(v, table{bare: words}); err != nil {
 		return err
@@ -162,14 +168,17 @@ func (a *app) verifyFile(name string) error {
 	out := service.Verified{Checked: v.Head.Seq, Checkpoints: v.Checkpoints, Head: v.Last}
 	switch {
 	case errors.As(err, &broken):
-		out.Broken, out.Words = broken.Seq, fmt.Sprintf("the record is BROKEN: %s; %s before it hold", broken.Words, plural(int(v.Head.Seq), "entry", "entries"))
+		out.Broken, out.Words = broken.Seq, fmt.Sprintf("the record is BROKEN: %s; %s before it hold", broken.Words,
+			plural(int(v.Head.Seq), "entry", "entries"))
 	case err != nil:
 		return err
 	case v.Last == nil || v.Last.Seq != v.Head.Seq:
-		out.Words = fmt.Sprintf("%s follow from one another, but no checkpoint signs the last: the file was cut off, or is no export", plural(int(v.Head.Seq), "entry", "entries"))
+		out.Words = fmt.Sprintf("%s follow from one another, but no checkpoint signs the last: the file was cut off, or is no export",
+			plural(int(v.Head.Seq), "entry", "entries"))
 	default:
 		out.Holds, out.Print = true, v.Last.Print()
-		out.Words = fmt.Sprintf("the record holds: %s, each following from the one before; the last was signed at %s with the key %s", plural(int(v.Head.Seq), "entry", "entries"), clock(&v.Last.At), out.Print)
+		out.Words = fmt.Sprintf("the record holds: %s, each following from the one before; the last was signed at %s with the key %s",
+			plural(int(v.Head.Seq), "entry", "entries"), clock(&v.Last.At), out.Print)
 	}
 	if err := a.show(out, table{bare: out.Words}); err != nil || out.Holds {
 		return err
@@ -180,7 +189,8 @@ func (a *app) verifyFile(name string) error {
 func (a *app) recordExport() *cobra.Command {
 	var into string
 	c := &cobra.Command{Use: "export", Short: "Write the whole record as lines of JSON, a checkpoint at its end", Args: cobra.NoArgs,
-		Long:    "Write the whole record as lines of JSON (JSON Lines), with a signed checkpoint at its end; roost record --verify FILE checks it without any service.",
+		Long: "Write the whole record as lines of JSON (JSON Lines), with a signed checkpoint at its end; roost record --verify FILE " +
+			"checks it without any service.",
 		Example: "  roost record export --into record.jsonl\n  roost record export > record.jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.client()
@@ -210,11 +220,13 @@ func (a *app) recordExport() *cobra.Command {
 
 func (a *app) checkpoint() *cobra.Command {
 	var into, check string
-	c := &cobra.Command{Use: "checkpoint", Short: "Sign the record's head, or hold the record against heads signed before", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "checkpoint", Short: "Sign the record's head, or hold the record against heads signed before",
+		Args: cobra.NoArgs,
 		Long: `Sign the record's head now. The service keeps each checkpoint beside its key and writes it to its log; --into
 adds it to a file of your own, for a place where the database's owner has no hand. --check holds the record
 against all checkpoints of such a file: what was cut off since, or written anew, shows.`,
-		Example: "  roost record checkpoint\n  roost record checkpoint --into checkpoints.jsonl\n  roost record checkpoint --check checkpoints.jsonl",
+		Example: "  roost record checkpoint\n  roost record checkpoint --into checkpoints.jsonl\n  roost record checkpoint --check " +
+			"checkpoints.jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if check != "" {
 				return a.checkAgainst(c.Context(), check)

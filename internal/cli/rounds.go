@@ -22,8 +22,11 @@ func (a *app) draft() *cobra.Command {
 	var because, first string
 	var params []string
 	c := &cobra.Command{Use: "draft", Short: "Draft a round from findings", Args: cobra.NoArgs,
-		Long:    "Draft a round that puts findings right: all of them, or those chosen. Nothing is changed on any target until it is approved and run.",
-		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because \"as it was\"\n  roost draft --assigned odd.strand --because \"mine\"",
+		Long: "Draft a round that puts findings right: all of them, or those chosen. Nothing is changed on any target until it is " +
+			"approved and run.",
+		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first " +
+			"vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because " +
+			"\"as it was\"\n  roost draft --assigned odd.strand --because \"mine\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			body, err := draftBody(ch, because, first, params)
 			if err != nil {
@@ -108,11 +111,13 @@ func draftBody(ch choice, because, first string, params []string) (map[string]an
 		}
 		m[key] = value
 	}
-	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "assigned": ch.assigned, "because": because, "first": first, "params": m}, nil
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "assigned": ch.assigned,
+		"because": because, "first": first, "params": m}, nil
 }
 
 func firstFlag(c *cobra.Command, first *string) {
-	c.Flags().StringVar(first, "first", "", "a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest only if it held")
+	c.Flags().StringVar(first, "first", "", "a first wave: so many targets of each kind, or those with a tag as fleet=vessels; the rest "+
+		"only if it held")
 }
 
 func paramFlag(c *cobra.Command, params *[]string) {
@@ -198,7 +203,8 @@ func headline(r service.Round) string {
 	if r.People > 0 {
 		people = " for " + plural(r.People, "person", "people")
 	}
-	s := fmt.Sprintf("Round %d makes %s%s on %s.", r.ID, plural(r.Steps, "change", "changes"), people, plural(len(r.Targets), "target", "targets"))
+	s := fmt.Sprintf("Round %d makes %s%s on %s.", r.ID, plural(r.Steps, "change", "changes"), people,
+		plural(len(r.Targets), "target", "targets"))
 	switch r.State {
 	case service.Complete, service.Incomplete:
 		s = fmt.Sprintf("Round %d is %s: %s.", r.ID, r.State, service.Tally(r.Outcomes))
@@ -207,7 +213,8 @@ func headline(r service.Round) string {
 	case service.Stopped:
 		s = fmt.Sprintf("Round %d was stopped by %s: %s.", r.ID, r.StoppedBy, service.Tally(r.Outcomes))
 		if r.Guard != "" {
-			s = fmt.Sprintf("Round %d was stopped by a guard: %s. Its steps: %s.", r.ID, strings.TrimSuffix(flat(r.Guard), "."), service.Tally(r.Outcomes))
+			s = fmt.Sprintf("Round %d was stopped by a guard: %s. Its steps: %s.", r.ID, strings.TrimSuffix(flat(r.Guard), "."),
+				service.Tally(r.Outcomes))
 		}
 	case service.Undone:
 		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, service.Tally(r.Outcomes))
@@ -331,7 +338,8 @@ func (a *app) approve() *cobra.Command {
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), nil, &r); err != nil {
 				return err
 			}
-			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: fmt.Sprintf("Round %d is approved. Next: roost run %d", r.ID, r.ID)})
+			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}},
+				bare: fmt.Sprintf("Round %d is approved. Next: roost run %d", r.ID, r.ID)})
 		}}
 }
 
@@ -355,7 +363,8 @@ not succeed. With --not-before or --in-window it starts by itself when its time 
 				return err
 			}
 			if later {
-				return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: fmt.Sprintf("Round %d is running. Follow it with: roost round show %d", r.ID, r.ID)})
+				return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}},
+					bare: fmt.Sprintf("Round %d is running. Follow it with: roost round show %d", r.ID, r.ID)})
 			}
 			return a.followed(c.Context(), r)
 		}}
@@ -386,8 +395,10 @@ func (a *app) schedule(ctx context.Context, id int64, notBefore string, window b
 
 func (a *app) stop() *cobra.Command {
 	var because string
-	c := &cobra.Command{Use: "stop ROUND", Short: "Stop a round: what is under way is finished, the rest is not tried", Args: cobra.ExactArgs(1),
-		Long:    "Stop a round at once. The batch under way on each target is finished and read back; all other steps are not tried. A round that has not started is put away.",
+	c := &cobra.Command{Use: "stop ROUND", Short: "Stop a round: what is under way is finished, the rest is not tried",
+		Args: cobra.ExactArgs(1),
+		Long: "Stop a round at once. The batch under way on each target is finished and read back; all other steps are not tried. A " +
+			"round that has not started is put away.",
 		Example: "  roost stop 3 --because \"wrong list\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
@@ -395,7 +406,8 @@ func (a *app) stop() *cobra.Command {
 				return err
 			}
 			var r service.Round
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/stop", id), map[string]any{"because": because}, &r); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/stop", id), map[string]any{"because": because},
+				&r); err != nil {
 				return err
 			}
 			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}}, bare: headline(r)})
@@ -407,7 +419,8 @@ func (a *app) stop() *cobra.Command {
 func (a *app) undo() *cobra.Command {
 	var because string
 	c := &cobra.Command{Use: "undo ROUND", Short: "Draft the round that takes another back", Args: cobra.ExactArgs(1),
-		Long:    "Draft a round that brings back what the steps of another found before them, from the record. What cannot be brought back is told. It is approved and run like any other.",
+		Long: "Draft a round that brings back what the steps of another found before them, from the record. What cannot be brought " +
+			"back is told. It is approved and run like any other.",
 		Example: "  roost undo 3\n  roost undo 3 --because \"the merger was called off\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
@@ -415,7 +428,8 @@ func (a *app) undo() *cobra.Command {
 				return err
 			}
 			var r service.Round
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/undo", id), map[string]any{"because": because}, &r); err != nil {
+			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/undo", id), map[string]any{"because": because},
+				&r); err != nil {
 				return err
 			}
 			if r.ID == 0 {
@@ -472,10 +486,12 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 
 // outcome shows how a round ended: per target, and every step that did not succeed.
 func (a *app) outcome(ctx context.Context, r service.Round) error {
-	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH", "NOT TRIED"}, right: []int{1, 2, 3, 4, 5, 6, 7}, about: headline(r)}
+	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH", "NOT TRIED"},
+		right: []int{1, 2, 3, 4, 5, 6, 7}, about: headline(r)}
 	for _, x := range r.Targets {
 		o := x.Outcomes
-		t.rows = append(t.rows, []string{x.Target, fmt.Sprint(x.Steps), figure(o["done"]), figure(o["already-so"]), figure(o["moved"]), figure(o["failed"]), figure(o["out-of-reach"]), figure(o["not-tried"])})
+		t.rows = append(t.rows, []string{x.Target, fmt.Sprint(x.Steps), figure(o["done"]), figure(o["already-so"]), figure(o["moved"]),
+			figure(o["failed"]), figure(o["out-of-reach"]), figure(o["not-tried"])})
 	}
 	if err := a.show(r, t); err != nil {
 		return err
@@ -497,7 +513,8 @@ func (a *app) reconcile() *cobra.Command {
 	var ch choice
 	var because, first string
 	c := &cobra.Command{Use: "reconcile", Short: "Survey, draft, run what needs nobody, verify", Args: cobra.NoArgs,
-		Long:    "Survey, draft a round from what differs and, unless it is held, approve it in your name, run it, and read everything back.",
+		Long: "Survey, draft a round from what differs and, unless it is held, approve it in your name, run it, and read everything " +
+			"back.",
 		Example: "  roost reconcile --because \"nightly\"\n  roost reconcile --target arctic-tern --because \"after the rebuild\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			body, err := draftBody(ch, because, first, nil)
@@ -516,7 +533,8 @@ func (a *app) reconcile() *cobra.Command {
 				}
 			}
 			if out.Round.ID == 0 && silent > 0 {
-				a.tell("Nothing was drafted; %s of %d could not be read, and nothing is known there.", plural(silent, "target", "targets"), len(out.Surveys))
+				a.tell("Nothing was drafted; %s of %d could not be read, and nothing is known there.",
+					plural(silent, "target", "targets"), len(out.Surveys))
 				return exit{exitFailed}
 			}
 			if out.Round.ID == 0 {
@@ -541,20 +559,24 @@ func (a *app) reconcile() *cobra.Command {
 func (a *app) round() *cobra.Command {
 	c := &cobra.Command{Use: "round", Short: "Look at rounds"}
 	var states []string
-	list := &cobra.Command{Use: "list", Short: "List rounds, newest first", Args: cobra.NoArgs, Example: "  roost round list\n  roost round list --state draft,approved",
+	list := &cobra.Command{Use: "list", Short: "List rounds, newest first", Args: cobra.NoArgs,
+		Example: "  roost round list\n  roost round list --state draft,approved",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out api.Rounds
 			if err := a.get(c.Context(), "/rounds", map[string][]string{"state": states}, &out); err != nil {
 				return err
 			}
-			t := table{head: []string{"ROUND", "STATE", "STEPS", "OUTCOME", "DRAFTED BY", "DRAFTED", "BECAUSE"}, right: []int{0, 2}, empty: "No rounds yet."}
+			t := table{head: []string{"ROUND", "STATE", "STEPS", "OUTCOME", "DRAFTED BY", "DRAFTED", "BECAUSE"}, right: []int{0, 2},
+				empty: "No rounds yet."}
 			for _, r := range out.Items {
-				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), service.Tally(r.Outcomes), r.DraftedBy, clock(&r.DraftedAt), cut(r.Because, 60)})
+				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), service.Tally(r.Outcomes),
+					r.DraftedBy, clock(&r.DraftedAt), cut(r.Because, 60)})
 			}
 			return a.show(out.Items, t)
 		}}
 	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, held, approved, running, complete, incomplete, stopped, undone")
-	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1), Example: "  roost round show 3",
+	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1),
+		Example: "  roost round show 3",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
 			if err != nil {

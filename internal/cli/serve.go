@@ -42,7 +42,8 @@ type settings struct {
 }
 
 func defaults() settings {
-	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Metrics: "loopback", Probation: "168h", Log: "text", LogLevel: "info"}
+	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Metrics: "loopback", Probation: "168h",
+		Log: "text", LogLevel: "info"}
 }
 
 // each visits the settings by key.
@@ -135,7 +136,8 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	names := strings.FieldsFunc(s.Names, func(c rune) bool { return c == ',' || c == ' ' })
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Names: names, Metrics: s.Metrics, Probation: probation, Log: log, Version: a.Version}, err
+		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Names: names, Metrics: s.Metrics, Probation: probation,
+		Log: log, Version: a.Version}, err
 }
 
 // atOnce reads how many targets of a kind are worked on at once: host=8,directory=2.
@@ -200,7 +202,8 @@ func (a *app) firstOperator() *cobra.Command {
 	var full, password string
 	var file *string
 	c := &cobra.Command{Use: "first NAME", Short: "Make the first administrator, once, on the server itself", Args: cobra.ExactArgs(1),
-		Long:    "Make the first administrator. This works once, on the server itself, with the same settings as roost serve, which may be running. The password is generated and shown this once, unless one is given by a file.",
+		Long: "Make the first administrator. This works once, on the server itself, with the same settings as roost serve, which may " +
+			"be running. The password is generated and shown this once, unless one is given by a file.",
 		Example: "  roost operator first odd.strand --name \"Odd Strand\" --data /var/lib/hen-roost",
 		RunE: func(c *cobra.Command, args []string) error {
 			conf, err := a.config(c.Flags(), *file)

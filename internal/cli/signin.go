@@ -119,7 +119,8 @@ this name and machine, readable by you alone; roost sign-out ends it.`,
 			err = cl.Send(c.Context(), http.MethodPost, "/session", in, &who)
 			var stranger *client.StrangerError
 			if errors.As(err, &stranger) && stranger.Accepted == "" && a.Terminal {
-				yes, aerr := a.yes(fmt.Sprintf("%s shows the certificate %s.\nIs that what the service printed at its start? [y/N] ", args[0], stranger.Print))
+				yes, aerr := a.yes(fmt.Sprintf("%s shows the certificate %s.\nIs that what the service printed at its start? [y/N] ",
+					args[0], stranger.Print))
 				if aerr != nil || !yes {
 					return errors.Join(aerr, stranger)
 				}

@@ -14,7 +14,8 @@ import (
 
 func (a *app) survey() *cobra.Command {
 	return &cobra.Command{Use: "survey [TARGETS…]", Short: "Read targets and compare them with the declaration",
-		Long:    "Read the named targets, or all, several at once. Nothing is changed there. Exit status 1 when a target could not be read.",
+		Long: "Read the named targets, or all, several at once. Nothing is changed there. Exit status 1 when a target could not be " +
+			"read.",
 		Example: "  roost survey\n  roost survey arctic-tern staff-directory", ValidArgsFunction: a.completing(0, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			results, err := a.surveyNow(c.Context(), args)
@@ -23,12 +24,14 @@ func (a *app) survey() *cobra.Command {
 			}
 			rows, failed := [][]string{}, 0
 			for _, r := range results {
-				rows = append(rows, []string{r.Target, mark(r.State), figure(r.Accounts), figure(r.Findings), figure(r.Fresh), fmt.Sprintf("%d ms", r.TookMS)})
+				rows = append(rows, []string{r.Target, mark(r.State), figure(r.Accounts), figure(r.Findings), figure(r.Fresh),
+					fmt.Sprintf("%d ms", r.TookMS)})
 				if r.State != service.Surveyed {
 					failed++
 				}
 			}
-			err = a.show(results, table{head: []string{"TARGET", "STATE", "ACCOUNTS", "FINDINGS", "NEW", "TOOK"}, rows: rows, right: []int{2, 3, 4, 5}})
+			err = a.show(results, table{head: []string{"TARGET", "STATE", "ACCOUNTS", "FINDINGS", "NEW", "TOOK"}, rows: rows,
+				right: []int{2, 3, 4, 5}})
 			if err != nil || failed == 0 {
 				return err
 			}
@@ -91,7 +94,8 @@ func (a *app) flags(ch *choice, c *cobra.Command) {
 	c.Flags().StringSliceVar(&ch.targets, "target", nil, "only on these targets")
 	c.Flags().StringSliceVar(&ch.users, "user", nil, "only of these users")
 	c.Flags().StringSliceVar(&ch.kinds, "kind", nil, "only of these kinds: "+strings.Join(kindsOfFindings, ", "))
-	for flag, names := range map[string]func(context.Context, string) ([]string, error){"target": a.targetNames, "user": a.userNames, "kind": kindNames} {
+	for flag, names := range map[string]func(context.Context, string) ([]string, error){"target": a.targetNames, "user": a.userNames,
+		"kind": kindNames} {
 		_ = c.RegisterFlagCompletionFunc(flag, a.completing(0, names)) // the flags were made just above
 	}
 }
@@ -115,8 +119,10 @@ func (a *app) drift() *cobra.Command {
 	var size int
 	var trend bool
 	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
-		Long:    "List what the last surveys found to differ from the declaration. Exit status 3 when something differs, 1 when a chosen target was never surveyed.",
-		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --assigned odd.strand\n  roost drift --trend\n  roost drift --user marit.fell --output json",
+		Long: "List what the last surveys found to differ from the declaration. Exit status 3 when something differs, 1 when a chosen " +
+			"target was never surveyed.",
+		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --assigned odd.strand\n  roost drift " +
+			"--trend\n  roost drift --user marit.fell --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if trend {
 				return a.trend(c.Context(), ch)
@@ -168,7 +174,8 @@ func driftTable(out service.Findings, short bool, size int) table {
 				parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
 			}
 		}
-		t.about = fmt.Sprintf("%s on %s: %s.", plural(out.Total, "finding", "findings"), plural(len(targets), "target", "targets"), strings.Join(parts, ", "))
+		t.about = fmt.Sprintf("%s on %s: %s.", plural(out.Total, "finding", "findings"), plural(len(targets), "target", "targets"),
+			strings.Join(parts, ", "))
 	}
 	return t
 }
@@ -189,7 +196,8 @@ func (a *app) notes(out service.Findings, size int) {
 	}
 	a.told("Put right before, and changed back", out.Items, func(f service.Finding) bool { return f.Kind == "contested" })
 	a.told("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide && f.Kind == "unmatched" })
-	a.told("To be known, whatever is declared", out.Items, func(f service.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
+	a.told("To be known, whatever is declared", out.Items,
+		func(f service.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
 	a.told("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
 	if out.Total > decide {
 		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))

@@ -20,7 +20,9 @@ import (
 func (a *app) watch() *cobra.Command {
 	var during time.Duration
 	c := &cobra.Command{Use: "watch", Short: "Follow surveys and rounds as they go", Args: cobra.NoArgs,
-		Long:    "Follow everything that happens, whoever does it: surveys, rounds, every entry of the record. It goes on until interrupted, or as long as --for says. With --output json there is one value a line, with yaml one document after the other, with csv a line for each entry of the record.",
+		Long: "Follow everything that happens, whoever does it: surveys, rounds, every entry of the record. It goes on until " +
+			"interrupted, or as long as --for says. With --output json there is one value a line, with yaml one document after " +
+			"the other, with csv a line for each entry of the record.",
 		Example: "  roost watch\n  roost watch --for 10m --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.client()
@@ -92,7 +94,8 @@ func (a *app) tellWatched(w service.Watched, data []byte, first bool, said map[i
 // showWatched prints what is new, a line each.
 func (a *app) showWatched(w service.Watched, said map[int64]int) {
 	if w.Missed > 0 {
-		fmt.Fprintf(a.Out, "%s  … %s before these; roost record has them\n", w.At.UTC().Format(time.TimeOnly), plural(w.Missed, "entry", "entries"))
+		fmt.Fprintf(a.Out, "%s  … %s before these; roost record has them\n", w.At.UTC().Format(time.TimeOnly),
+			plural(w.Missed, "entry", "entries"))
 	}
 	for _, e := range w.Entries {
 		line := flat(e.Words)
@@ -113,7 +116,8 @@ func (a *app) showWatched(w service.Watched, said map[int64]int) {
 		}
 		if said[r.ID] != ended+1 {
 			said[r.ID] = ended + 1
-			fmt.Fprintf(a.Out, "%s  %-9s %-14s round %d: %d of %s, %s\n", w.At.UTC().Format(time.TimeOnly), "round", r.RunBy, r.ID, ended, plural(r.Steps, "step", "steps"), service.Tally(r.Outcomes))
+			fmt.Fprintf(a.Out, "%s  %-9s %-14s round %d: %d of %s, %s\n", w.At.UTC().Format(time.TimeOnly), "round", r.RunBy, r.ID, ended,
+				plural(r.Steps, "step", "steps"), service.Tally(r.Outcomes))
 		}
 	}
 }

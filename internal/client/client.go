@@ -53,7 +53,8 @@ func (e *StrangerError) Error() string {
 	if e.Accepted == "" {
 		return "the service shows a certificate nobody has accepted yet: " + e.Print
 	}
-	return fmt.Sprintf("REFUSED: the service shows the certificate %s instead of %s; if it was renewed, sign in again with --fingerprint %s", e.Print, e.Accepted, e.Print)
+	return fmt.Sprintf("REFUSED: the service shows the certificate %s instead of %s; if it was renewed, sign in again with --fingerprint "+
+		"%s", e.Print, e.Accepted, e.Print)
 }
 
 // New makes a client. print is the accepted fingerprint of the service's

@@ -25,10 +25,12 @@ func TestStrangers(t *testing.T) {
 	asked := 0
 	s, print := serve(t, func(w http.ResponseWriter, _ *http.Request) { asked++; w.Write([]byte(`{}`)) })
 	var stranger *StrangerError
-	if err := New(s.URL, "secret-token", "").Get(ctx, "/x", nil, nil); !errors.As(err, &stranger) || stranger.Print != print || stranger.Accepted != "" || !strings.Contains(err.Error(), "nobody has accepted yet") {
+	if err := New(s.URL, "secret-token", "").Get(ctx, "/x", nil, nil); !errors.As(err, &stranger) || stranger.Print != print ||
+		stranger.Accepted != "" || !strings.Contains(err.Error(), "nobody has accepted yet") {
 		t.Errorf("%v", err)
 	}
-	if err := New(s.URL, "secret-token", "SHA256:other").Get(ctx, "/x", nil, nil); !errors.As(err, &stranger) || !strings.Contains(err.Error(), "REFUSED") {
+	if err := New(s.URL, "secret-token", "SHA256:other").Get(ctx, "/x", nil, nil); !errors.As(err, &stranger) ||
+		!strings.Contains(err.Error(), "REFUSED") {
 		t.Errorf("%v", err)
 	}
 	if asked != 0 {
@@ -62,24 +64,28 @@ func TestRequests(t *testing.T) {
 	})
 	c := New(s.URL, "t0ken", print)
 	var out struct{ Name string }
-	if err := c.Get(ctx, "/users", url.Values{"text": {"å&b"}}, &out); err != nil || out.Name != "Marit" || got.URL.Query().Get("text") != "å&b" || got.Header.Get("Authorization") != "Bearer t0ken" {
+	if err := c.Get(ctx, "/users", url.Values{"text": {"å&b"}}, &out); err != nil || out.Name != "Marit" ||
+		got.URL.Query().Get("text") != "å&b" || got.Header.Get("Authorization") != "Bearer t0ken" {
 		t.Errorf("%v %+v", err, out)
 	}
-	if err := c.Send(ctx, http.MethodPut, "/none", map[string]string{"a": "b"}, &out); err != nil || got.Method != "PUT" || sent["a"] != "b" || got.Header.Get("Content-Type") != "application/json" {
+	if err := c.Send(ctx, http.MethodPut, "/none", map[string]string{"a": "b"}, &out); err != nil || got.Method != "PUT" ||
+		sent["a"] != "b" || got.Header.Get("Content-Type") != "application/json" {
 		t.Errorf("%v %v", err, sent)
 	}
 	if err := c.Get(ctx, "/broken", nil, &out); err == nil || !strings.Contains(err.Error(), "cannot be read") {
 		t.Error(err)
 	}
 	var p *Problem
-	if err := c.Get(ctx, "/problem", nil, &out); !errors.As(err, &p) || p.Status != 422 || err.Error() != "a.yaml:3:5: unknown key\n      3 |   x: y\n1 fault in the declaration" {
+	if err := c.Get(ctx, "/problem", nil, &out); !errors.As(err, &p) || p.Status != 422 ||
+		err.Error() != "a.yaml:3:5: unknown key\n      3 |   x: y\n1 fault in the declaration" {
 		t.Errorf("%v", err)
 	}
 	if err := c.Get(ctx, "/proxy", nil, &out); !errors.As(err, &p) || p.Detail != "the service answered 502 Bad Gateway" {
 		t.Errorf("%v", err)
 	}
 	s.Close()
-	if err := c.Get(ctx, "/users", nil, nil); err == nil || !strings.Contains(err.Error(), "does not answer") || strings.Contains(err.Error(), "t0ken") {
+	if err := c.Get(ctx, "/users", nil, nil); err == nil || !strings.Contains(err.Error(), "does not answer") ||
+		strings.Contains(err.Error(), "t0ken") {
 		t.Errorf("%v", err)
 	}
 }
@@ -107,7 +113,8 @@ func TestEvents(t *testing.T) {
 		t.Error(err)
 	}
 	refused, print2 := serve(t, func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(403); fmt.Fprint(w, `{"detail":"no"}`) })
-	if err := New(refused.URL, "", print2).Events(ctx, "/x", func(string, []byte) (bool, error) { return true, nil }); err == nil || err.Error() != "no" {
+	if err := New(refused.URL, "", print2).Events(ctx, "/x", func(string, []byte) (bool, error) { return true, nil }); err == nil ||
+		err.Error() != "no" {
 		t.Error(err)
 	}
 }

@@ -9,7 +9,8 @@ import (
 )
 
 var schema = model.Schema{Kinds: []model.KindSchema{{Kind: model.Account, Attributes: []model.AttributeSchema{
-	{Name: "shell"}, {Name: "full-name", Fold: true, Canonical: strings.TrimSpace}, {Name: "keys", Many: true}, {Name: model.Password, Sealed: true}}}}}
+	{Name: "shell"}, {Name: "full-name", Fold: true, Canonical: strings.TrimSpace}, {Name: "keys", Many: true},
+	{Name: model.Password, Sealed: true}}}}}
 
 func object(kind model.ObjectKind, name string, attributes ...string) *model.Object {
 	o := &model.Object{Kind: kind, Name: name}
@@ -53,17 +54,26 @@ func TestJudge(t *testing.T) {
 		words string
 	}{
 		{"create, nothing there", change(model.Create, "shell", "", "/bin/bash"), nil, Ready, ""},
-		{"create, there and as wanted", change(model.Create, "shell", "", "/bin/bash"), []*model.Object{object(model.Account, "marit", "shell", "/bin/bash")}, So, ""},
-		{"create, there and different", change(model.Create, "shell", "", "/bin/bash"), []*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Drifted, "account marit is there already and differs: shell is /bin/sh"},
-		{"change, as surveyed", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), []*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Ready, ""},
-		{"change, done already", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), []*model.Object{object(model.Account, "marit", "shell", "/bin/bash")}, So, ""},
-		{"change, moved", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), []*model.Object{object(model.Account, "marit", "shell", "/bin/zsh")}, Drifted, "shell is /bin/zsh"},
-		{"change, value gone", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), []*model.Object{object(model.Account, "marit")}, Drifted, "shell is empty"},
+		{"create, there and as wanted", change(model.Create, "shell", "", "/bin/bash"),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/bash")}, So, ""},
+		{"create, there and different", change(model.Create, "shell", "", "/bin/bash"),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Drifted,
+			"account marit is there already and differs: shell is /bin/sh"},
+		{"change, as surveyed", change(model.Modify, "shell", "/bin/sh", "/bin/bash"),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Ready, ""},
+		{"change, done already", change(model.Modify, "shell", "/bin/sh", "/bin/bash"),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/bash")}, So, ""},
+		{"change, moved", change(model.Modify, "shell", "/bin/sh", "/bin/bash"),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/zsh")}, Drifted, "shell is /bin/zsh"},
+		{"change, value gone", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), []*model.Object{object(model.Account, "marit")},
+			Drifted, "shell is empty"},
 		{"change, account gone", change(model.Modify, "shell", "/bin/sh", "/bin/bash"), nil, Drifted, "account marit is not there"},
 		{"half done before", two, []*model.Object{object(model.Account, "marit", "shell", "/bin/bash", "home", "/a")}, Ready, ""},
 		{"half moved", two, []*model.Object{object(model.Account, "marit", "shell", "/bin/sh", "home", "/c")}, Drifted, "home is /c"},
-		{"case does not count", change(model.Modify, "full-name", "marit fell", "Marit Fell"), []*model.Object{object(model.Account, "marit", "full-name", "MARIT FELL")}, So, ""},
-		{"a set in another order", change(model.Modify, "keys", "", "a,b"), []*model.Object{object(model.Account, "marit", "keys", "b,a")}, So, ""},
+		{"case does not count", change(model.Modify, "full-name", "marit fell", "Marit Fell"),
+			[]*model.Object{object(model.Account, "marit", "full-name", "MARIT FELL")}, So, ""},
+		{"a set in another order", change(model.Modify, "keys", "", "a,b"),
+			[]*model.Object{object(model.Account, "marit", "keys", "b,a")}, So, ""},
 		{"adopt", change(model.AdoptIt, model.Owner, "nobody", "marit"), []*model.Object{object(model.Account, "marit")}, Ready, ""},
 		{"adopt, gone", change(model.AdoptIt, model.Owner, "nobody", "marit"), nil, Drifted, "account marit is not there"},
 		{"join", join, []*model.Object{object(model.GroupKind, "crew", model.Members, "hanne")}, Ready, ""},
@@ -72,14 +82,18 @@ func TestJudge(t *testing.T) {
 		{"leave", leave, []*model.Object{object(model.GroupKind, "crew", model.Members, "marit")}, Ready, ""},
 		{"leave, out of it", leave, []*model.Object{object(model.GroupKind, "crew")}, So, ""},
 		{"leave, no group", leave, nil, So, ""},
-		{"remove", change(model.Remove, "shell", "/bin/sh", ""), []*model.Object{object(model.Account, "marit", "shell", "/bin/sh")}, Ready, ""},
+		{"remove", change(model.Remove, "shell", "/bin/sh", ""), []*model.Object{object(model.Account, "marit", "shell", "/bin/sh")},
+			Ready, ""},
 		{"remove, gone", change(model.Remove, "shell", "/bin/sh", ""), nil, So, ""},
-		{"remove, otherwise since", change(model.Remove, "shell", "/bin/sh", ""), []*model.Object{object(model.Account, "marit", "shell", "/bin/zsh")}, Drifted, "shell is /bin/zsh"},
-		{"remove whatever it is", model.Act{Verb: model.Remove, Object: model.Account, Name: "marit"}, []*model.Object{object(model.Account, "marit")}, Ready, ""},
+		{"remove, otherwise since", change(model.Remove, "shell", "/bin/sh", ""),
+			[]*model.Object{object(model.Account, "marit", "shell", "/bin/zsh")}, Drifted, "shell is /bin/zsh"},
+		{"remove whatever it is", model.Act{Verb: model.Remove, Object: model.Account, Name: "marit"},
+			[]*model.Object{object(model.Account, "marit")}, Ready, ""},
 		{"a policy that is not there", model.Act{Verb: model.SetRule, Object: model.PolicyKind, Name: "p"}, nil, Ready, ""},
 		{"a secret cannot be compared", secret(model.Modify), []*model.Object{object(model.Account, "marit")}, Ready, ""},
 		{"an account that is there, with a secret", secret(model.Create), []*model.Object{object(model.Account, "marit")}, So, ""},
-		{"asked for in another form", change(model.Modify, "full-name", "x", " Marit "), []*model.Object{object(model.Account, "marit", "full-name", "marit")}, So, ""},
+		{"asked for in another form", change(model.Modify, "full-name", "x", " Marit "),
+			[]*model.Object{object(model.Account, "marit", "full-name", "marit")}, So, ""},
 		{"nest looks at groups", nest, []*model.Object{object(model.GroupKind, "crew", model.Members, "marit")}, Ready, ""},
 	} {
 		if got, words := Judge(Act{Act: c.act}, schema, see(c.there...)); got != c.want || words != c.words {
@@ -97,7 +111,8 @@ func TestExpect(t *testing.T) {
 	group := model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}
 	join := model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}
 	e := Expect(see())
-	for i, a := range []model.Act{group, change(model.Create, "shell", "", "/bin/sh"), join, change(model.Modify, "shell", "/bin/sh", "/bin/bash")} {
+	for i, a := range []model.Act{group, change(model.Create, "shell", "", "/bin/sh"), join,
+		change(model.Modify, "shell", "/bin/sh", "/bin/bash")} {
 		if got, words := Judge(Act{Act: a}, schema, e); got != Ready {
 			t.Errorf("act %d: %v %s", i, got, words)
 		}
@@ -135,7 +150,8 @@ func TestVerify(t *testing.T) {
 	}
 	cut := change(model.Modify, "full-name", "marit fell", "Marit Fell jr.")
 	got := Verify(Act{Act: cut}, schema, see(object(model.Account, "marit", "full-name", "Marit Fell")), "")
-	if got.Outcome != Failed || !strings.Contains(got.Words, `the target stores it otherwise than it was asked for: full-name is "Marit Fell" where`) {
+	if got.Outcome != Failed || !strings.Contains(got.Words,
+		`the target stores it otherwise than it was asked for: full-name is "Marit Fell" where`) {
 		t.Errorf("%+v", got)
 	}
 	if got := Verify(Act{Act: secret(model.Modify)}, schema, not, ""); got.Outcome != Done {
@@ -144,7 +160,8 @@ func TestVerify(t *testing.T) {
 	if got := Verify(Act{Act: secret(model.Modify)}, schema, not, "too short"); got.Outcome != Failed || got.Words != "too short" {
 		t.Errorf("what cannot be read back, with one: %+v", got)
 	}
-	if got := Verify(Act{Act: change(model.Remove, "", "", "")}, schema, not, ""); got.Outcome != Failed || !strings.Contains(got.Words, "is still there") {
+	if got := Verify(Act{Act: change(model.Remove, "", "", "")}, schema, not, ""); got.Outcome != Failed ||
+		!strings.Contains(got.Words, "is still there") {
 		t.Errorf("a removal that is not shown: %+v", got)
 	}
 	if got := Found(act, So, "", so); got.Outcome != AlreadySo || got.Object == nil {
@@ -162,7 +179,8 @@ func TestVerify(t *testing.T) {
 func TestErrors(t *testing.T) {
 	unknown := &KeyError{Target: "arctic-tern", Print: "SHA256:new"}
 	changed := &KeyError{Target: "arctic-tern", Print: "SHA256:new", Accepted: "old", Was: "SHA256:old"}
-	if got := unknown.Error(); !strings.Contains(got, "nobody has accepted yet") || !strings.Contains(got, "roost target accept-key arctic-tern") {
+	if got := unknown.Error(); !strings.Contains(got, "nobody has accepted yet") ||
+		!strings.Contains(got, "roost target accept-key arctic-tern") {
 		t.Error(got)
 	}
 	if got := changed.Error(); !strings.Contains(got, "REFUSED") || !strings.Contains(got, "from SHA256:old to SHA256:new") {

@@ -27,10 +27,12 @@ type KeyError struct {
 
 func (e *KeyError) Error() string {
 	if e.Accepted == "" {
-		return fmt.Sprintf("%s: shows the key %s, which nobody has accepted yet; compare it on the target itself, then: roost target accept-key %s",
+		return fmt.Sprintf("%s: shows the key %s, which nobody has accepted yet; compare it on the target itself, then: roost target "+
+			"accept-key %s",
 			e.Target, e.Print, e.Target)
 	}
-	return fmt.Sprintf("%s: REFUSED: the identity key has changed from %s to %s; it was rebuilt, or something else answers at its address. "+
+	return fmt.Sprintf("%s: REFUSED: the identity key has changed from %s to %s; it was rebuilt, or something else answers at its "+
+		"address. "+
 		"Nothing was sent to it. If it was rebuilt: roost target accept-key %s", e.Target, e.Was, e.Print, e.Target)
 }
 

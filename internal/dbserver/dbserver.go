@@ -199,8 +199,9 @@ func (s *Server) make(ctx context.Context) error {
 	}
 	draft := data + "." + rand.Text()[:6]
 	defer os.RemoveAll(draft)
-	cmd := exec.CommandContext(ctx, "mariadb-install-db", append([]string{"--no-defaults", "--datadir=" + draft, "--tmpdir=" + s.tmp(), "--auth-root-authentication-method=normal",
-		"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
+	cmd := exec.CommandContext(ctx, "mariadb-install-db",
+		append([]string{"--no-defaults", "--datadir=" + draft, "--tmpdir=" + s.tmp(), "--auth-root-authentication-method=normal",
+			"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if errors.Is(err, exec.ErrNotFound) {
@@ -212,11 +213,14 @@ func (s *Server) make(ctx context.Context) error {
 }
 
 func (s *Server) start(throwaway bool) error {
-	args := append([]string{"--no-defaults", "--datadir=" + s.data(), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" + filepath.Join(s.dir, "pid"),
-		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4", "--collation-server=utf8mb4_nopad_bin",
+	args := append([]string{"--no-defaults", "--datadir=" + s.data(), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" +
+		filepath.Join(s.dir, "pid"),
+		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4",
+		"--collation-server=utf8mb4_nopad_bin",
 		"--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
 	if throwaway {
-		args = append(args, "--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")
+		args = append(args, "--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=0",
+			"--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")
 	} else { // room for surveys of large targets: a small log makes every page be written at once
 		args = append(args, "--innodb-log-file-size=256M", "--innodb-buffer-pool-size=512M")
 	}

@@ -90,7 +90,8 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 	if err := forget(dir); err != nil {
 		return nil, err
 	}
-	d := &Demo{dir: dir, Hosts: map[string]*world.Host{}, Declaration: filepath.Join(dir, "declaration"), Profile: filepath.Join(dir, "sign-in.json"),
+	d := &Demo{dir: dir, Hosts: map[string]*world.Host{}, Declaration: filepath.Join(dir, "declaration"),
+		Profile:  filepath.Join(dir, "sign-in.json"),
 		Password: strings.ToLower(rand.Text()[:16])}
 	d.Data = filepath.Join(dir, "service")
 	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait}
@@ -177,7 +178,8 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	if err := client.New(d.Server.Address, "", d.Server.Print).Send(ctx, http.MethodPost, "/session", in, &who); err != nil {
 		return err
 	}
-	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": Operator, "token": who.Secret, "fingerprint": d.Server.Print})
+	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": Operator, "token": who.Secret,
+		"fingerprint": d.Server.Print})
 	if err != nil {
 		return err
 	}

@@ -35,7 +35,8 @@ func TestCompany(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	list = append(list, declare.File{Name: "addresses.yaml", Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, staff_directory: e}\n"})
+	list = append(list, declare.File{Name: "addresses.yaml",
+		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, staff_directory: e}\n"})
 	schemas := serve.Kinds().Schemas()
 	d, err := declare.Read(list, schemas)
 	if err != nil {
@@ -45,7 +46,8 @@ func TestCompany(t *testing.T) {
 		t.Fatal(err)
 	}
 	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 10 || len(d.Roles) != 8 || len(d.Targets) != 5 {
-		t.Errorf("%d files, %d users, %d groups, %d roles, %d targets", len(list), len(d.Users), len(d.Groups), len(d.Roles), len(d.Targets))
+		t.Errorf("%d files, %d users, %d groups, %d roles, %d targets", len(list), len(d.Users), len(d.Groups), len(d.Roles),
+			len(d.Targets))
 	}
 	names := ""
 	nested := 0
@@ -113,7 +115,8 @@ func TestSideBySide(t *testing.T) {
 		}
 		pids = append(pids, d.Directory.PID())
 	}
-	if demos[0].Server.Address == demos[1].Server.Address || demos[0].Password == demos[1].Password || demos[0].Directory.Address == demos[1].Directory.Address {
+	if demos[0].Server.Address == demos[1].Server.Address || demos[0].Password == demos[1].Password ||
+		demos[0].Directory.Address == demos[1].Directory.Address {
 		t.Error("they share something")
 	}
 	address := strings.TrimPrefix(demos[0].Server.Address, "https://")

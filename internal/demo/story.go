@@ -27,7 +27,8 @@ func (d *Demo) Prepare(ctx context.Context, roost Roost) error {
 
 func (d *Demo) opening() []stage {
 	return []stage{
-		{"The company's declaration becomes the first revision.", []string{"declare", d.Declaration, "--yes", "--because", "take over what was done by hand"}, 0},
+		{"The company's declaration becomes the first revision.",
+			[]string{"declare", d.Declaration, "--yes", "--because", "take over what was done by hand"}, 0},
 		{"No target's identity key has been accepted yet, so none is signed in to.", []string{"survey"}, 1},
 		{"The keys are compared with those on the targets, and accepted once.", []string{"target", "accept-key", "--all-new"}, 0},
 		{"Now every target is read.", []string{"survey"}, 0},
@@ -51,7 +52,8 @@ func (d *Demo) Once(ctx context.Context, out io.Writer, roost Roost) error {
 		return err
 	}
 	return d.tell(ctx, out, roost, []stage{
-		{"Decided in deck.yaml: Kari Berg's account on sooty-tern is kberg. Declare it.", []string{"declare", d.Declaration, "--yes", "--because", "kberg is Kari Berg, says the bosun"}, 0},
+		{"Decided in deck.yaml: Kari Berg's account on sooty-tern is kberg. Declare it.",
+			[]string{"declare", d.Declaration, "--yes", "--because", "kberg is Kari Berg, says the bosun"}, 0},
 		{"Survey, draft, run and verify in one.", []string{"reconcile", "--because", "settle Kari Berg's account"}, 0},
 		{"A second run finds nothing to do.", []string{"reconcile", "--because", "nothing should be left"}, 0},
 		{"Is there any drift left?", []string{"drift"}, 0},

@@ -98,7 +98,8 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
-	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait, Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce})
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
+		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce})
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -137,7 +138,8 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	s.Print = client.Fingerprint(leaf)
 	s.Address = "https://" + listener.Addr().String()
 	s.http = &http.Server{
-		Handler:           api.New(s.Service, console(), api.Config{Names: names(c, leaf), Metrics: cmp.Or(c.Metrics, "loopback"), Log: c.Log, Version: c.Version}),
+		Handler: api.New(s.Service, console(), api.Config{Names: names(c, leaf), Metrics: cmp.Or(c.Metrics, "loopback"),
+			Log: c.Log, Version: c.Version}),
 		ReadHeaderTimeout: 10 * time.Second, IdleTimeout: 2 * time.Minute,
 		TLSConfig: &tls.Config{MinVersion: tls.VersionTLS12, Certificates: []tls.Certificate{cert}},
 		ErrorLog:  slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug), MaxHeaderBytes: 64 << 10,
@@ -210,7 +212,8 @@ func certificate(c Config) (tls.Certificate, error) {
 		return tls.Certificate{}, err
 	}
 	name, _ := os.Hostname()
-	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Hen Roost on " + name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
+	t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: "Hen Roost on " + name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}, BasicConstraintsValid: true,
 		DNSNames: []string{"localhost", name}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1), net.IPv6loopback}}
 	if host, _, err := net.SplitHostPort(c.Listen); err == nil {

@@ -90,7 +90,8 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 			return BulkResult{}, err
 		}
 		if len(b.acts) > maxSteps {
-			return BulkResult{}, invalid("lines", "by line %d there are more than %d steps, the most that one round takes; ask for it in parts", n, maxSteps)
+			return BulkResult{}, invalid("lines", "by line %d there are more than %d steps, the most that one round takes; ask for it in "+
+				"parts", n, maxSteps)
 		}
 	}
 	out.Lines = b.out
@@ -101,7 +102,8 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 // selected makes the lines of a selection.
 func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
 	if q.What == "" {
-		return nil, invalid("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE")
+		return nil, invalid("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change "+
+			"ATTRIBUTE=VALUE")
 	}
 	set := expr.NewSet()
 	if err := set.Check(q.Where, true); err != nil {
@@ -238,7 +240,8 @@ func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *m
 		attribute, value, ok := strings.Cut(rest, "=")
 		s, known := d.Schema.Find(model.Account, attribute)
 		if !ok || !known || !s.Settable || s.Many {
-			return nil, fmt.Sprintf("%q: write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on %s", l.What, target), nil
+			return nil, fmt.Sprintf("%q: write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on %s", l.What,
+				target), nil
 		}
 		before := o.Attributes.Get(attribute)
 		if slices.Equal(before, []string{value}) {

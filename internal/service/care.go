@@ -35,7 +35,8 @@ func (s *Service) Accept(ctx context.Context, who Operator, keys []string, until
 		return 0, invalid("until", "%s is over already", until.Format(time.DateOnly))
 	}
 	if until != nil && until.After(today.AddDate(2, 0, 0)) {
-		return 0, invalid("until", "%s is more than two years away; what may stay for good belongs in the declaration", until.Format(time.DateOnly))
+		return 0, invalid("until", "%s is more than two years away; what may stay for good belongs in the declaration",
+			until.Format(time.DateOnly))
 	}
 	return s.care(ctx, who, keys, because, func(tx *store.Tx, f store.Finding) (string, error) {
 		words := "accepted until " + dayOf(until)
@@ -85,7 +86,8 @@ func (s *Service) CommentFinding(ctx context.Context, who Operator, key, words s
 }
 
 // care does something with findings, all or none, and records each.
-func (s *Service) care(ctx context.Context, who Operator, keys []string, because string, do func(*store.Tx, store.Finding) (string, error)) (int, error) {
+func (s *Service) care(ctx context.Context, who Operator, keys []string, because string,
+	do func(*store.Tx, store.Finding) (string, error)) (int, error) {
 	if len(keys) == 0 || len(keys) > pageMost {
 		return 0, invalid("keys", "name between 1 and %d findings", pageMost)
 	}
@@ -103,8 +105,9 @@ func (s *Service) care(ctx context.Context, who Operator, keys []string, because
 			if err != nil {
 				return nil, err
 			}
-			entries = append(entries, &store.Entry{At: s.now(), Kind: "finding", Operator: who.Name, Target: f.Target, User: f.User, Because: because,
-				Words: fmt.Sprintf("%s finding on %s, %s %s: %s", f.Kind, f.Target, round.What(f.Act), round.Subject(f.Act), words)})
+			entries = append(entries, &store.Entry{At: s.now(), Kind: "finding", Operator: who.Name, Target: f.Target, User: f.User,
+				Because: because,
+				Words:   fmt.Sprintf("%s finding on %s, %s %s: %s", f.Kind, f.Target, round.What(f.Act), round.Subject(f.Act), words)})
 		}
 		return entries, nil
 	})

@@ -123,7 +123,8 @@ func (s *Service) carry(ctx context.Context, r store.Round) error {
 	}
 	switch {
 	case now.wave > 1 && r.State == Running && s.badBefore(counts, now.wave) > 0:
-		return s.drop(ctx, r, fmt.Sprintf("the first wave did not hold: %s", count(s.badBefore(counts, now.wave), "step did not succeed", "steps did not succeed")))
+		return s.drop(ctx, r, fmt.Sprintf("the first wave did not hold: %s",
+			count(s.badBefore(counts, now.wave), "step did not succeed", "steps did not succeed")))
 	}
 	c, err := s.current(ctx)
 	if err != nil {
@@ -237,7 +238,8 @@ func (s *Service) finish(ctx context.Context, r store.Round) error {
 			if err := tx.Undone(ctx, r.Undoes); err != nil {
 				return nil, err
 			}
-			entries = append(entries, &store.Entry{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.Undoes, Because: r.Because, Words: fmt.Sprintf("round %d was undone by round %d", r.Undoes, r.ID)})
+			entries = append(entries, &store.Entry{At: s.now(), Kind: "round", Operator: r.RunBy, Round: r.Undoes, Because: r.Because,
+				Words: fmt.Sprintf("round %d was undone by round %d", r.Undoes, r.ID)})
 		}
 		return entries, nil
 	})

@@ -20,7 +20,8 @@ const changedMost = 1000
 
 // compareChanged compares what a survey of what changed has told of. It says no
 // when everything must be compared.
-func (s *Service) compareChanged(ctx context.Context, c *current, row store.Target, changed []model.Named, r *SurveyResult) (done bool, err error) {
+func (s *Service) compareChanged(ctx context.Context, c *current, row store.Target, changed []model.Named,
+	r *SurveyResult) (done bool, err error) {
 	d := c.plan.Targets[row.Name]
 	names := make([]string, 0, len(changed))
 	for _, n := range changed {
@@ -49,7 +50,8 @@ func (s *Service) compareChanged(ctx context.Context, c *current, row store.Targ
 		if !in.Reach.Holds(f.Act) {
 			continue
 		}
-		if f.Kind == model.Unmatched || f.Verb == model.AdoptIt || slices.ContainsFunc(f.Changes, func(c model.Change) bool { return c.Attribute == model.Number }) {
+		if f.Kind == model.Unmatched || f.Verb == model.AdoptIt ||
+			slices.ContainsFunc(f.Changes, func(c model.Change) bool { return c.Attribute == model.Number }) {
 			return false, nil // it stood in somebody's way, or could be another's
 		}
 		sh.was = append(sh.was, f)

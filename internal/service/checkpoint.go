@@ -122,7 +122,8 @@ func (s *signer) latest() (*chain.Checkpoint, error) {
 // atOdds says how the record is at odds with a checkpoint; "" when it holds.
 func (s *Service) atOdds(ctx context.Context, head chain.Head, c chain.Checkpoint) (string, error) {
 	if head.Seq < c.Seq {
-		return fmt.Sprintf("the record ends with entry %d, but entry %d was signed at %s: its tail was cut off", head.Seq, c.Seq, signedAt(c)), nil
+		return fmt.Sprintf("the record ends with entry %d, but entry %d was signed at %s: its tail was cut off", head.Seq, c.Seq,
+			signedAt(c)), nil
 	}
 	hash := head.Hash
 	if c.Seq < head.Seq {
@@ -174,7 +175,8 @@ func (s *Service) Checkpoint(ctx context.Context, who Operator) (chain.Checkpoin
 		return c, fmt.Errorf("checkpoints: %w", err)
 	}
 	s.signer.last = &c
-	s.Log.Info("record checkpoint", "entry", c.Seq, "hash", hex.EncodeToString(c.Hash), "at", c.At, "key", c.Print(), "signature", hex.EncodeToString(c.Signature))
+	s.Log.Info("record checkpoint", "entry", c.Seq, "hash", hex.EncodeToString(c.Hash), "at", c.At, "key", c.Print(), "signature",
+		hex.EncodeToString(c.Signature))
 	return c, nil
 }
 
@@ -294,7 +296,8 @@ func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, err
 	out.Checked = at.Seq
 	if broken != nil {
 		out.Broken = broken.Seq
-		out.Words = fmt.Sprintf("the record is BROKEN: %s; the %s before it hold", broken.Words, count(int(min(at.Seq, broken.Seq-1)), "entry", "entries"))
+		out.Words = fmt.Sprintf("the record is BROKEN: %s; the %s before it hold", broken.Words,
+			count(int(min(at.Seq, broken.Seq-1)), "entry", "entries"))
 		return out, nil
 	}
 	c, err := s.Checkpoint(ctx, who)

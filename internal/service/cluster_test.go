@@ -80,7 +80,8 @@ func TestCluster(t *testing.T) {
 			t.Fatal(err)
 		}
 		t.Cleanup(func() { st.Close() })
-		s, err := New(Config{Store: st, Kinds: connect.Kinds{"tern": f}, KeyFile: t.TempDir() + "/seal.key", Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Batch: 8, Width: 4})
+		s, err := New(Config{Store: st, Kinds: connect.Kinds{"tern": f}, KeyFile: t.TempDir() + "/seal.key",
+			Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Batch: 8, Width: 4})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -40,7 +40,8 @@ func (s *Service) Decide(ctx context.Context, who Operator, target, account, use
 	}
 	o, err := s.Store.Object(ctx, target, model.Account, account)
 	if err == store.ErrNone {
-		return &Problem{Kind: Unknown, Words: fmt.Sprintf("%s was not seen to hold an account %q; roost target accounts %s lists what it holds", target, account, target)}
+		return &Problem{Kind: Unknown, Words: fmt.Sprintf("%s was not seen to hold an account %q; roost target accounts %s lists what it "+
+			"holds", target, account, target)}
 	} else if err != nil {
 		return err
 	}
@@ -53,7 +54,8 @@ func (s *Service) Decide(ctx context.Context, who Operator, target, account, use
 	}
 	d := store.Decision{Target: target, Name: account, User: user, Theirs: theirs, Operator: who.Name, Because: because, MadeAt: s.now()}
 	if err := s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return []*store.Entry{{At: s.now(), Kind: "decision", Operator: who.Name, Target: target, User: user, Because: because, Words: words}}, tx.PutDecision(ctx, d)
+		return []*store.Entry{{At: s.now(), Kind: "decision", Operator: who.Name, Target: target, User: user, Because: because,
+			Words: words}}, tx.PutDecision(ctx, d)
 	}); err != nil {
 		return err
 	}
@@ -69,9 +71,12 @@ func (s *Service) Forget(ctx context.Context, who Operator, target, account, use
 	if err := s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		there, err := tx.DropDecision(ctx, target, account, user)
 		if err == nil && !there {
-			err = &store.Refusal{Err: &Problem{Kind: Unknown, Words: fmt.Sprintf("nothing was decided of account %q on %s and %s; roost decision list shows what was", account, target, user)}}
+			err = &store.Refusal{Err: &Problem{Kind: Unknown,
+				Words: fmt.Sprintf("nothing was decided of account %q on %s and %s; roost decision list shows what was", account, target,
+					user)}}
 		}
-		return []*store.Entry{{At: s.now(), Kind: "decision", Operator: who.Name, Target: target, User: user, Words: fmt.Sprintf("took back what was decided of account %s on %s and %s", account, target, user)}}, err
+		return []*store.Entry{{At: s.now(), Kind: "decision", Operator: who.Name, Target: target, User: user,
+			Words: fmt.Sprintf("took back what was decided of account %s on %s and %s", account, target, user)}}, err
 	}); err != nil {
 		return err
 	}
@@ -87,7 +92,8 @@ func (s *Service) Decisions(ctx context.Context, who Operator, target string) ([
 	rows, err := s.Store.Decisions(ctx, target)
 	out := make([]Decision, len(rows))
 	for i, r := range rows {
-		out[i] = Decision{Target: r.Target, Account: r.Name, User: r.User, Theirs: r.Theirs, Operator: r.Operator, Because: r.Because, MadeAt: r.MadeAt}
+		out[i] = Decision{Target: r.Target, Account: r.Name, User: r.User, Theirs: r.Theirs, Operator: r.Operator, Because: r.Because,
+			MadeAt: r.MadeAt}
 	}
 	return out, err
 }

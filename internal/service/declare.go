@@ -125,7 +125,8 @@ func (s *Service) beside(ctx context.Context, from int, files []declare.File) (b
 		return besides{}, conflict("revision %d is declared; begin from it (you began from none), so that nobody's changes are lost", last)
 	}
 	if from > last {
-		return besides{}, conflict("revision %d is declared; begin from it (you began from revision %d), so that nobody's changes are lost", last, from)
+		return besides{}, conflict("revision %d is declared; begin from it (you began from revision %d), so that nobody's changes are lost",
+			last, from)
 	}
 	_, base, err := s.filesOf(ctx, from)
 	if err != nil {
@@ -142,7 +143,8 @@ func (s *Service) beside(ctx context.Context, from int, files []declare.File) (b
 			place += " and " + count(more, "place", "places") + " more"
 		}
 		return besides{}, &Problem{Kind: Conflict, Clashes: clashes,
-			Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s); nothing was stored", last, rev.Operator, from, place)}
+			Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s); nothing "+
+				"was stored", last, rev.Operator, from, place)}
 	}
 	return besides{last: last, files: merged, took: declare.Compare(base, theirs)}, nil
 }
@@ -161,13 +163,15 @@ func sameText(before, after *declare.Source) bool {
 
 // declare stores files that were read on what was the newest revision, nil for
 // none. after is the revision they were made from, -1 when they were made from none.
-func (s *Service) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string, after int) (Revision, error) {
+func (s *Service) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string,
+	after int) (Revision, error) {
 	read, err := s.readNew(from, files, s.now())
 	if err != nil {
 		return Revision{}, err
 	}
 	if from != nil && sameText(from.source, read.source) {
-		r := Revision{Number: from.revision, Operator: from.made.Operator, Because: from.made.Because, MadeAt: from.made.MadeAt, Checked: size(read.source.Declaration), Unchanged: true}
+		r := Revision{Number: from.revision, Operator: from.made.Operator, Because: from.made.Because, MadeAt: from.made.MadeAt,
+			Checked: size(read.source.Declaration), Unchanged: true}
 		r.Findings, err = s.Store.AllFindings(ctx)
 		return r, err
 	}
@@ -191,7 +195,8 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 			return nil, err
 		}
 		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
-			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, count(r.Users, "user", "users"), count(r.Groups, "group", "groups"), count(r.Roles, "role", "roles"), count(r.Targets, "target", "targets"))}}
+			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, count(r.Users, "user", "users"),
+				count(r.Groups, "group", "groups"), count(r.Roles, "role", "roles"), count(r.Targets, "target", "targets"))}}
 		if followed = from != nil && read.change != nil && r.Number == from.revision+1; !followed {
 			return entries, nil
 		}
@@ -200,7 +205,9 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 		return append(entries, more...), err
 	})
 	if errors.Is(err, store.ErrNotLast) {
-		return Revision{}, &Problem{Kind: Conflict, Err: store.ErrNotLast, Words: "others declare one revision after the other, and nothing was stored; look at them with roost revision list, and try again"}
+		return Revision{}, &Problem{Kind: Conflict, Err: store.ErrNotLast,
+			Words: "others declare one revision after the other, and nothing was stored; look at them with roost revision list, and try " +
+				"again"}
 	}
 	if err != nil {
 		return Revision{}, err

@@ -41,7 +41,8 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 		return Round{}, err
 	}
 	if q.Revision != 0 && q.Revision != c.revision {
-		return Round{}, conflict("revision %d is declared since you looked (at revision %d); look at the findings again", c.revision, q.Revision)
+		return Round{}, conflict("revision %d is declared since you looked (at revision %d); look at the findings again", c.revision,
+			q.Revision)
 	}
 	if len(q.Params) == 0 {
 		if c, err = s.catchUp(ctx, q.Targets); err != nil {
@@ -98,7 +99,8 @@ func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (
 		return s.storedFor(ctx, q)
 	}
 	if len(q.Findings) > 0 || q.Assigned != "" {
-		return nil, nil, invalid("params", "with other params the findings are others than those that were chosen; choose targets, users or kinds")
+		return nil, nil, invalid("params", "with other params the findings are others than those that were chosen; choose targets, users "+
+			"or kinds")
 	}
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
@@ -124,7 +126,8 @@ func (s *Service) storedFor(ctx context.Context, q DraftRequest) (out []model.Fi
 	today := s.now().Format(time.DateOnly)
 	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned, Keys: q.Findings, Open: today}
 	if len(q.Findings) > pageMost {
-		return nil, nil, invalid("findings", "%d findings are named; at most %d can be, so choose by target, user or kind", len(q.Findings), pageMost)
+		return nil, nil, invalid("findings", "%d findings are named; at most %d can be, so choose by target, user or kind",
+			len(q.Findings), pageMost)
 	}
 	rows, total, err := s.Store.Findings(ctx, f, store.Page{Size: maxSteps})
 	if err != nil {
@@ -154,7 +157,8 @@ func (s *Service) storedFor(ctx context.Context, q DraftRequest) (out []model.Fi
 	if len(joined) == 0 || len(q.Users)+len(q.Kinds) == 0 && only == nil {
 		return out, only, nil
 	}
-	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: keysOf(joined), Open: today, Groups: true}, store.Page{Size: maxSteps})
+	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: keysOf(joined), Open: today, Groups: true},
+		store.Page{Size: maxSteps})
 	have := make(map[string]bool, len(out))
 	for i := range out {
 		have[out[i].Key()] = true
@@ -174,9 +178,11 @@ func (s *Service) notThere(ctx context.Context, key, today string) error {
 		return err
 	}
 	if f.Until != nil && f.Until.Format(time.DateOnly) >= today {
-		return conflict("the finding %s (%s %s on %s) is accepted until %s; end that first", key, round.What(f.Act), round.Subject(f.Act), f.Target, f.Until.Format(time.DateOnly))
+		return conflict("the finding %s (%s %s on %s) is accepted until %s; end that first", key, round.What(f.Act), round.Subject(f.Act),
+			f.Target, f.Until.Format(time.DateOnly))
 	}
-	return conflict("the finding %s (%s %s on %s) is none of those that the other choices leave", key, round.What(f.Act), round.Subject(f.Act), f.Target)
+	return conflict("the finding %s (%s %s on %s) is none of those that the other choices leave", key, round.What(f.Act),
+		round.Subject(f.Act), f.Target)
 }
 
 // draft puts acts in order, looks for holds, and stores the round.
@@ -190,10 +196,12 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 		return Round{}, err
 	}
 	if len(acts) == 0 {
-		return Round{State: Drafted, Because: r.Because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}, First: r.First}, nil
+		return Round{State: Drafted, Because: r.Because, Revision: c.revision, Targets: []TargetSteps{}, Outcomes: map[string]int{},
+			Holds: []Hold{}, First: r.First}, nil
 	}
 	if len(acts) > maxSteps {
-		return Round{}, invalid("targets", "that would be %d steps, and one round takes at most %d; ask for it in parts", len(acts), maxSteps)
+		return Round{}, invalid("targets", "that would be %d steps, and one round takes at most %d; ask for it in parts", len(acts),
+			maxSteps)
 	}
 	steps := round.Arrange(acts, order)
 	facts, err := s.facts(ctx, c, steps)
@@ -237,7 +245,8 @@ func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []mo
 	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		r.ID, err = tx.AddRound(ctx, r, drafted, rows)
-		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because, Words: fmt.Sprintf(words, r.ID)}}, err
+		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
+			Words: fmt.Sprintf(words, r.ID)}}, err
 	})
 	if err != nil {
 		return Round{}, err

@@ -202,8 +202,9 @@ func (s *Service) knownOperator(ctx context.Context, name string) error {
 func (c *current) finding(r store.Finding) Finding {
 	c.plan.Trace(&r.Act)
 	f := Finding{
-		Key: r.Key, Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User, UserName: c.fullName(r.User),
-		Before: round.Before(r.Act), After: round.After(r.Act), Because: round.Because(r.Act), Note: r.Note, Candidates: r.Candidates,
+		Key: r.Key, Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User,
+		UserName: c.fullName(r.User),
+		Before:   round.Before(r.Act), After: round.After(r.Act), Because: round.Because(r.Act), Note: r.Note, Candidates: r.Candidates,
 		Decide: r.Verb == model.NoRemedy, SeenAt: r.SeenAt, Assigned: r.Assigned,
 	}
 	if r.Until != nil {

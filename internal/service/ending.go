@@ -21,7 +21,8 @@ type batchEnd struct {
 // stored: outcomes, what was read back, whose accounts are now, what was put
 // right, and the entries of the record. It asks nobody.
 func ending(r store.Round, results []work.Result, schema model.Schema, at time.Time) batchEnd {
-	e := batchEnd{Ending: store.Ending{Round: r.ID, Target: results[0].Target, At: at, Steps: make([]store.Step, len(results))}, entries: make([]*store.Entry, len(results))}
+	e := batchEnd{Ending: store.Ending{Round: r.ID, Target: results[0].Target, At: at, Steps: make([]store.Step, len(results))},
+		entries: make([]*store.Entry, len(results))}
 	read := lastRead{seen: map[model.Named]*model.Object{}, made: map[model.Named]bool{}}
 	for i, res := range results {
 		e.Steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
@@ -42,7 +43,8 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 			}
 		}
 		if res.Answer.In != nil {
-			e.Moves = append(e.Moves, store.Move{Set: res.Of(), Member: model.Named{Kind: res.MemberKind, Name: res.Member}, In: *res.Answer.In})
+			e.Moves = append(e.Moves, store.Move{Set: res.Of(), Member: model.Named{Kind: res.MemberKind, Name: res.Member},
+				In: *res.Answer.In})
 		}
 		owner(res, schema, &e.Ending)
 	}
@@ -106,7 +108,8 @@ var nobodys = model.Act{Verb: model.AdoptIt, Changes: []model.Change{{Attribute:
 
 // opposite is the act that would put right what this one changes.
 func opposite(a model.Act) model.Act {
-	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable, model.Enable: model.Disable}[a.Verb]; ok {
+	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable,
+		model.Enable: model.Disable}[a.Verb]; ok {
 		a.Verb = v
 	}
 	return a
@@ -123,7 +126,8 @@ func stepEntry(r store.Round, res work.Result, now time.Time) *store.Entry {
 	if res.Words != "" {
 		words += ", " + res.Words
 	}
-	return &store.Entry{At: now, Kind: "step", Operator: r.RunBy, Target: res.Target, User: res.User, Round: r.ID, Because: r.Because, Words: words, Body: body}
+	return &store.Entry{At: now, Kind: "step", Operator: r.RunBy, Target: res.Target, User: res.User, Round: r.ID, Because: r.Because,
+		Words: words, Body: body}
 }
 
 func side(changes []model.Change, before bool) map[string]any {

@@ -77,11 +77,13 @@ func TestHeld(t *testing.T) {
 	tight := strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1)
 	s, f := surveyed(t, tight, "jarle", "1701", "wilma", "1702")
 	r, err := s.Draft(ctx, odd, DraftRequest{Because: "clean up"})
-	if err != nil || r.State != OnHold || len(r.Holds) != 1 || r.Holds[0].Words != "it would disable 2 accounts on arctic, and the limit is 1: jarle, wilma" {
+	if err != nil || r.State != OnHold || len(r.Holds) != 1 ||
+		r.Holds[0].Words != "it would disable 2 accounts on arctic, and the limit is 1: jarle, wilma" {
 		t.Fatalf("%+v %v", r, err)
 	}
 	for name, err := range map[string]error{"run": second(s.RunRound(ctx, odd, r.ID)), "approve": second(s.Approve(ctx, odd, r.ID))} {
-		if err == nil || !strings.Contains(err.Error(), map[string]string{"run": "is a draft", "approve": "you drafted it: somebody else must approve it"}[name]) {
+		if err == nil || !strings.Contains(err.Error(), map[string]string{"run": "is a draft",
+			"approve": "you drafted it: somebody else must approve it"}[name]) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -104,7 +106,8 @@ func TestHeld(t *testing.T) {
 		t.Errorf("in a very small team: %v", err)
 	}
 	entries, err := s.Record(ctx, odd, RecordFilter{Kind: "round"}, 5)
-	if err != nil || !slices.ContainsFunc(entries.Items, func(e Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
+	if err != nil || !slices.ContainsFunc(entries.Items,
+		func(e Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
 		t.Errorf("the record does not say so: %+v %v", entries.Items, err)
 	}
 }
@@ -113,7 +116,8 @@ func TestHeld(t *testing.T) {
 func TestUndo(t *testing.T) {
 	s, f := surveyed(t, declaration, "marit", "1501", "jarle", "1701")
 	done := settle(t, s)
-	if done.State != Complete || f.objects["accountjarle"].Attributes.One(model.Disabled) != "yes" || f.objects["accountmarit"].Attributes.One(model.Number) != "1001" {
+	if done.State != Complete || f.objects["accountjarle"].Attributes.One(model.Disabled) != "yes" ||
+		f.objects["accountmarit"].Attributes.One(model.Number) != "1001" {
 		t.Fatalf("%+v %v", done, f.objects)
 	}
 	u, err := s.Undo(ctx, odd, done.ID, "")
@@ -127,7 +131,9 @@ func TestUndo(t *testing.T) {
 		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, Page{})
 		t.Fatalf("%+v %+v", got, steps.Items)
 	}
-	if f.objects["accountjarle"].Attributes.One(model.Disabled) != "no" || f.objects["accountmarit"].Attributes.One(model.Number) != "1501" || f.objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
+	if f.objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
+		f.objects["accountmarit"].Attributes.One(model.Number) != "1501" ||
+		f.objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
 		t.Errorf("not as before: %v", f.objects)
 	}
 	if r, _ := s.Round(ctx, odd, done.ID); r.State != Undone || r.Outcomes["undone"] == 0 {
@@ -176,7 +182,8 @@ func TestStopAndSchedule(t *testing.T) {
 func TestWaves(t *testing.T) {
 	two := declaration + `  sooty: {kind: tern, address: "b:1", login: {as: root, secret: key}, tags: {fleet: old}}` + "\n"
 	s, f := surveyed(t, two)
-	for _, c := range []struct{ first, want string }{{"1", "arctic 1, sooty 2"}, {"fleet=old", "sooty 1, arctic 2"}, {"", "arctic 1, sooty 1"}} {
+	for _, c := range []struct{ first, want string }{{"1", "arctic 1, sooty 2"}, {"fleet=old", "sooty 1, arctic 2"},
+		{"", "arctic 1, sooty 1"}} {
 		r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: c.first})
 		var got []string
 		for _, x := range r.Targets {
@@ -219,7 +226,8 @@ func TestContested(t *testing.T) {
 		if err != nil || len(list.Items) != 1 {
 			t.Fatalf("%+v %v", list, err)
 		}
-		if x := list.Items[0]; times == 1 && x.Kind != "different" || times == 2 && (x.Kind != "contested" || !strings.HasPrefix(x.Note, want[times-1])) {
+		if x := list.Items[0]; times == 1 && x.Kind != "different" || times == 2 &&
+			(x.Kind != "contested" || !strings.HasPrefix(x.Note, want[times-1])) {
 			t.Errorf("after %d: %s %q", times, x.Kind, x.Note)
 		}
 		settle(t, s)
@@ -243,7 +251,8 @@ func TestCare(t *testing.T) {
 	past, far, soon := s.now().AddDate(0, 0, -1), s.now().AddDate(3, 0, 0), s.now().AddDate(0, 1, 0)
 	for name, err := range map[string]error{
 		"over": second(s.Accept(ctx, odd, []string{key}, &past, "x")), "too far": second(s.Accept(ctx, odd, []string{key}, &far, "x")),
-		"why": second(s.Accept(ctx, odd, []string{key}, &soon, "")), "none": second(s.Accept(ctx, odd, nil, &soon, "x")), "unknown": second(s.Accept(ctx, odd, []string{"ab"}, &soon, "x")),
+		"why": second(s.Accept(ctx, odd, []string{key}, &soon, "")), "none": second(s.Accept(ctx, odd, nil, &soon, "x")),
+		"unknown":  second(s.Accept(ctx, odd, []string{"ab"}, &soon, "x")),
 		"operator": second(s.Assign(ctx, odd, []string{key}, "nobody.such")), "silence": s.CommentFinding(ctx, odd, key, " "),
 		"duty": second(s.Accept(ctx, Operator{Name: "l", Duties: []Duty{Look}}, []string{key}, &soon, "x")),
 	} {
@@ -276,7 +285,8 @@ func TestCare(t *testing.T) {
 		t.Error(got)
 	}
 	f, err := s.Finding(ctx, odd, key)
-	if err != nil || f.Assigned != "ines" || f.AcceptedBecause != "until he is back" || len(f.Remarks) != 1 || f.Remarks[0].Words != "asked the bosun" {
+	if err != nil || f.Assigned != "ines" || f.AcceptedBecause != "until he is back" || len(f.Remarks) != 1 ||
+		f.Remarks[0].Words != "asked the bosun" {
 		t.Errorf("%+v %v", f, err)
 	}
 	if _, err := s.Accept(ctx, odd, []string{key}, nil, "he is back"); err != nil {
@@ -293,7 +303,8 @@ func TestDecide(t *testing.T) {
 		t.Fatal(got)
 	}
 	for name, err := range map[string]error{
-		"account": s.Decide(ctx, odd, "arctic", "nothing", "hanne", true, "x"), "user": s.Decide(ctx, odd, "arctic", "hv", "hane", true, "x"), "reason": s.Decide(ctx, odd, "arctic", "hv", "hanne", true, ""),
+		"account": s.Decide(ctx, odd, "arctic", "nothing", "hanne", true, "x"),
+		"user":    s.Decide(ctx, odd, "arctic", "hv", "hane", true, "x"), "reason": s.Decide(ctx, odd, "arctic", "hv", "hanne", true, ""),
 		"forget": s.Forget(ctx, odd, "arctic", "hv", "hanne"),
 	} {
 		if err == nil {
@@ -318,7 +329,8 @@ func TestDecide(t *testing.T) {
 }
 
 func TestExplain(t *testing.T) {
-	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}", "hanne: {name: Hanne Vik, number: 1014}", 1), "jarle", "1701")
+	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}",
+		"hanne: {name: Hanne Vik, number: 1014}", 1), "jarle", "1701")
 	settle(t, s)
 	f.change("marit", model.FullName, "Someone Else")
 	survey(t, s)
@@ -348,13 +360,16 @@ func TestExplain(t *testing.T) {
 	for _, x := range h.Holders {
 		got = append(got, x.User+" "+x.Account+" "+x.State)
 	}
-	if want := "marit marit as declared, jarle not declared"; err != nil || strings.TrimSpace(strings.Join(got, ", ")) != strings.Replace(want, ", jarle", ",  jarle", 1) {
+	if want := "marit marit as declared, jarle not declared"; err != nil ||
+		strings.TrimSpace(strings.Join(got, ", ")) != strings.Replace(want, ", jarle", ",  jarle", 1) {
 		t.Errorf("%q (%v)", strings.Join(got, ", "), err)
 	}
 	yesterday := s.now().AddDate(0, 0, -1).Format(time.DateOnly)
 	for name, err := range map[string]error{
-		"before anything": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: yesterday})), "no day": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: "soon"})),
-		"to come": second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))), "nothing": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "nonsense"})),
+		"before anything": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: yesterday})),
+		"no day":          second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: "soon"})),
+		"to come":         second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))),
+		"nothing":         second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "nonsense"})),
 	} {
 		if err == nil {
 			t.Errorf("%s: answered", name)
@@ -399,7 +414,8 @@ func TestRepeat(t *testing.T) {
 	if !told {
 		t.Error("no round of its own is complete")
 	}
-	for last, want := range map[time.Duration]bool{30 * time.Minute: false, 70 * time.Minute: true} { // between 57 and 63 it depends on the target
+	for last, want := range map[time.Duration]bool{30 * time.Minute: false,
+		70 * time.Minute: true} { // between 57 and 63 it depends on the target
 		at := time.Now().Add(-last)
 		if got := due(time.Hour, &at, "arctic", time.Now()); got != want {
 			t.Errorf("after %s: %v", last, got)
@@ -484,7 +500,8 @@ func TestSlots(t *testing.T) {
 
 // Targets that feed others go first, and theirs are done before those begin.
 func TestAfter(t *testing.T) {
-	two := strings.Replace(declaration, "  arctic: {kind: tern,", "  feeder: {kind: tern, address: \"b:1\", login: {as: root, secret: key}}\n  arctic: {kind: tern, after: [feeder],", 1)
+	two := strings.Replace(declaration, "  arctic: {kind: tern,",
+		"  feeder: {kind: tern, address: \"b:1\", login: {as: root, secret: key}}\n  arctic: {kind: tern, after: [feeder],", 1)
 	s, _ := surveyed(t, two)
 	r := settle(t, s)
 	if r.State != Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
@@ -507,7 +524,8 @@ func TestAfter(t *testing.T) {
 func TestDaysPass(t *testing.T) {
 	first := time.Now().UTC()
 	day := func(n int) string { return first.AddDate(0, 0, n).Format(time.DateOnly) }
-	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik,", "hanne: {name: Hanne Vik, from: "+day(1)+", until: "+day(2)+",", 1))
+	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik,", "hanne: {name: Hanne Vik, from: "+day(1)+
+		", until: "+day(2)+",", 1))
 	for n, want := range []string{"", "no", "no", "yes"} {
 		s.mu.Lock()
 		s.Clock = func() time.Time { return first.AddDate(0, 0, n) }

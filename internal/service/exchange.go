@@ -89,8 +89,9 @@ func (s *Service) WriteUsers(ctx context.Context, who Operator, format, base str
 	}
 	var users []exchange.User
 	for _, p := range c.plan.People {
-		u := exchange.User{ID: p.ID, Name: p.Name, Given: p.Given, Family: p.Family, Mail: p.Mail, Manager: p.Declared.Manager.Name, Number: p.Number(),
-			From: p.Declared.Span.From, Until: p.Declared.Span.Until, Roles: names(p.Declared.Roles), Details: map[string]string{}}
+		u := exchange.User{ID: p.ID, Name: p.Name, Given: p.Given, Family: p.Family, Mail: p.Mail, Manager: p.Declared.Manager.Name,
+			Number: p.Number(),
+			From:   p.Declared.Span.From, Until: p.Declared.Span.Until, Roles: names(p.Declared.Roles), Details: map[string]string{}}
 		for k := range p.Declared.Details {
 			u.Details[k], _ = p.Text("details." + k)
 		}

@@ -87,7 +87,8 @@ func (s *Service) Explain(ctx context.Context, who Operator, q Question) (Explan
 	if err != nil {
 		return Explanation{}, &Problem{Kind: Unknown, Words: err.Error()}
 	}
-	out := Explanation{User: user, UserName: p.Name, Target: target, Day: m.plan.Day, Revision: m.revision, State: p.State, Answers: answers}
+	out := Explanation{User: user, UserName: p.Name, Target: target, Day: m.plan.Day, Revision: m.revision, State: p.State,
+		Answers: answers}
 	if seen.Account != nil {
 		out.Account = seen.Account.Name
 	}
@@ -128,7 +129,8 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, q Que
 			name, seen.Adopted = l.Name, true
 		}
 	}
-	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}}, store.Page{Size: pageMost})
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}},
+		store.Page{Size: pageMost})
 	if err != nil {
 		return seen, err
 	}
@@ -262,7 +264,9 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 	}
 	if items == nil {
 		if items = access.Find(d, nil, what); len(items) == 0 && len(found) == 0 && what != "elevation" {
-			return Holders{}, &Problem{Kind: Unknown, Words: fmt.Sprintf("on %s nobody has or could have anything called %q: no group, right or licence; account and elevation can be asked for too", target, what)}
+			return Holders{}, &Problem{Kind: Unknown,
+				Words: fmt.Sprintf("on %s nobody has or could have anything called %q: no group, right or licence; account and elevation "+
+					"can be asked for too", target, what)}
 		}
 	}
 	out := Holders{What: what, Target: target, Day: m.plan.Day, Holders: []Holder{}}
@@ -281,7 +285,8 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 		if i < 0 {
 			continue
 		}
-		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[slot{a.ID, a.Rest}], State: access.Missing, Because: because(m.plan, a, d, has[i])}
+		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[slot{a.ID, a.Rest}], State: access.Missing,
+			Because: because(m.plan, a, d, has[i])}
 		if h.Account == "" {
 			h.Account = a.Name
 		}
@@ -298,7 +303,8 @@ func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day st
 		out.Holders = append(out.Holders, h)
 	}
 	for _, name := range keysOf(found) {
-		out.Holders = append(out.Holders, Holder{User: owner[name], UserName: m.fullName(owner[name]), Account: name, State: access.NotDeclared})
+		out.Holders = append(out.Holders, Holder{User: owner[name], UserName: m.fullName(owner[name]), Account: name,
+			State: access.NotDeclared})
 	}
 	return out, nil
 }

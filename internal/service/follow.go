@@ -73,14 +73,16 @@ func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list [
 		if t.SurveyedAt == nil {
 			continue
 		}
-		if t.Compared != from.revision || t.ComparedOn == nil || t.ComparedOn.Format(time.DateOnly) != r.plan.Day || loose[name] || r.change.Anew[name] {
+		if t.Compared != from.revision || t.ComparedOn == nil || t.ComparedOn.Format(time.DateOnly) != r.plan.Day || loose[name] ||
+			r.change.Anew[name] {
 			whole = append(whole, name)
 			continue
 		}
 		if reach := drift.ReachOf(r.change, r.plan, name, links[name]); reach != nil {
 			inputs = append(inputs, drift.Input{Desired: r.plan.Targets[name], Links: links[name], Reach: reach})
 			list = append(list, shift{target: name, standing: t.Comparisons})
-			near.Targets, near.Accounts, near.Sets = append(near.Targets, name), append(near.Accounts, reach.Names...), append(near.Sets, reach.Sets...)
+			near.Targets, near.Accounts, near.Sets = append(near.Targets, name), append(near.Accounts, reach.Names...),
+				append(near.Sets, reach.Sets...)
 		}
 	}
 	if len(inputs) == 0 {
@@ -162,7 +164,8 @@ func cameBack(findings []model.Finding, known map[string]bool) (keys []string) {
 
 // apply stores shifts with the revision that they come from. Targets that
 // somebody compared in the meantime are returned, to be compared whole.
-func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole []string, from, to int, day string) (late []string, entries []*store.Entry, err error) {
+func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole []string, from, to int,
+	day string) (late []string, entries []*store.Entry, err error) {
 	names := make([]string, len(list))
 	for i, sh := range list {
 		names[i] = sh.target

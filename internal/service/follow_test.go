@@ -24,14 +24,16 @@ func letters(n int) string {
 // town is a declaration large enough to be read in parts.
 func town(people int) string {
 	var b strings.Builder
-	b.WriteString("roost: 1\nroles:\n  crew: {gives: [{at: {kind: tern}, groups: [deck]}]}\n  mate: {gives: [{at: {kind: tern}, groups: [bridge]}]}\n  extra: {gives: [{at: {kind: tern}, groups: [rare]}]}\n" +
+	b.WriteString("roost: 1\nroles:\n  crew: {gives: [{at: {kind: tern}, groups: [deck]}]}\n  mate: {gives: [{at: {kind: tern}, groups: " +
+		"[bridge]}]}\n  extra: {gives: [{at: {kind: tern}, groups: [rare]}]}\n" +
 		"groups: {deck: {}, bridge: {}, rare: {}}\ntargets:\n")
 	for _, name := range []string{"arctic", "sooty"} {
 		fmt.Fprintf(&b, "  %s: {kind: tern, address: \"%s:1\", login: {as: root, secret: key}, unexpected: disable, protect: [\"svc*\"]}\n", name, name)
 	}
 	b.WriteString("users:\n")
 	for i := range people {
-		fmt.Fprintf(&b, "  %s:\n    name: Hand %d\n    number: %d\n    details: {note: \"%s\"}\n    roles: [crew]\n", letters(i+1), i, 2000+i, strings.Repeat("x", 60))
+		fmt.Fprintf(&b, "  %s:\n    name: Hand %d\n    number: %d\n    details: {note: \"%s\"}\n    roles: [crew]\n", letters(i+1), i,
+			2000+i, strings.Repeat("x", 60))
 	}
 	return b.String()
 }
@@ -103,7 +105,8 @@ func TestFollow(t *testing.T) {
 		case 3:
 			e.Key, e.Value = "until", "2020-01-01"
 		case 4:
-			e.Name, e.Value = "new."+letters(i+1), map[string]any{"name": fmt.Sprintf("New %d", i), "number": 5000 + i, "roles": []any{"crew"}}
+			e.Name, e.Value = "new."+letters(i+1), map[string]any{"name": fmt.Sprintf("New %d", i), "number": 5000 + i,
+				"roles": []any{"crew"}}
 		case 5:
 			e.Do = declare.Take
 		case 6:
@@ -146,18 +149,21 @@ func TestFollow(t *testing.T) {
 		t.Fatal(err)
 	}
 	a, b := s.newest(ctx), other.newest(ctx)
-	if b == nil || a.revision != b.revision || !slices.Equal(a.source.Files(), b.source.Files()) || len(a.plan.People) != len(b.plan.People) {
+	if b == nil || a.revision != b.revision || !slices.Equal(a.source.Files(), b.source.Files()) ||
+		len(a.plan.People) != len(b.plan.People) {
 		t.Error("another service reads something else")
 	}
 	// Edits of what somebody else has changed meanwhile are refused, and lose nothing.
-	if _, err := other.Edit(ctx, Itself, 0, []declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "x"}}, "t"); err != nil {
+	if _, err := other.Edit(ctx, Itself, 0, []declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "x"}},
+		"t"); err != nil {
 		t.Fatal(err)
 	}
 	files, err := a.source.Apply([]declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "y"}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.declare(ctx, Itself, a, files, "t", a.revision); err == nil || !strings.Contains(err.Error(), "others declare one revision after the other") {
+	if _, err := s.declare(ctx, Itself, a, files, "t", a.revision); err == nil ||
+		!strings.Contains(err.Error(), "others declare one revision after the other") {
 		t.Error(err)
 	}
 }
@@ -213,7 +219,8 @@ func TestWholeRevisions(t *testing.T) {
 	}
 	c := s.newest(ctx)
 	c.pieced = false // as if revision 1 were of an earlier version
-	if _, err := s.Edit(ctx, Itself, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: 1001}, {Section: "users", Name: "marit", Key: "mail", Do: declare.Set, Value: "m@x"}}, "t"); err != nil {
+	if _, err := s.Edit(ctx, Itself, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: 1001},
+		{Section: "users", Name: "marit", Key: "mail", Do: declare.Set, Value: "m@x"}}, "t"); err != nil {
 		t.Fatal(err)
 	}
 	if _, files, err = s.Files(ctx, Itself, 2); err != nil || !strings.Contains(files[0].Text, "mail: m@x") {

@@ -61,7 +61,8 @@ func (s *Service) apart(ctx context.Context, who Operator, drafter string) error
 		return err
 	}
 	if by, until := s.onProbation(row); slices.Contains(by, drafter) {
-		return conflict("%s made %s, or gave them duties or a password, so until %s %s cannot lift a hold on what %s drafted, unless another administrator has confirmed them: roost operator confirm %s",
+		return conflict("%s made %s, or gave them duties or a password, so until %s %s cannot lift a hold on what %s drafted, unless "+
+			"another administrator has confirmed them: roost operator confirm %s",
 			drafter, who.Name, until.UTC().Format("2006-01-02 15:04 UTC"), who.Name, drafter, who.Name)
 	}
 	return nil
@@ -87,11 +88,13 @@ func (s *Service) ConfirmOperator(ctx context.Context, who Operator, name string
 		mine = append(mine, more...)
 	}
 	if who.Name == name || slices.ContainsFunc(mine, func(m string) bool { return slices.Contains(by, m) }) {
-		return conflict("%s was made, or given duties or a password, by %s; another administrator must confirm them", name, strings.Join(by, " and "))
+		return conflict("%s was made, or given duties or a password, by %s; another administrator must confirm them", name,
+			strings.Join(by, " and "))
 	}
 	row.GivenBy, row.GivenAt = "", nil
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return ofOperators(s.now(), who, fmt.Sprintf("confirmed operator %s, made or given duties or a password by %s", name, strings.Join(by, " and "))), tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, fmt.Sprintf("confirmed operator %s, made or given duties or a password by %s", name,
+			strings.Join(by, " and "))), tx.PutOperator(ctx, row)
 	})
 }
 
@@ -118,16 +121,20 @@ func (s *Service) tellApart(ctx context.Context, name, full string) error {
 		case looks(o.Name) == looks(name):
 			return invalid("name", "%q looks like the operator %s; choose a name that nobody takes for another", name, o.Name)
 		case looks(o.FullName) == looks(full):
-			return invalid("full-name", "%q looks like the name of the operator %s, %q; add what tells them apart", full, o.Name, o.FullName)
+			return invalid("full-name", "%q looks like the name of the operator %s, %q; add what tells them apart", full, o.Name,
+				o.FullName)
 		}
 	}
 	return nil
 }
 
 // alike are letters that are taken for others (after Unicode TR39, those of the scripts our names are written in).
-var alike = strings.NewReplacer("0", "o", "1", "l", "i", "l", "|", "l", "!", "l", "5", "s", "rn", "m", "vv", "w", "cl", "d", ".", "", "-", "", "_", "", " ", "", "'", "", "’", "",
-	"а", "a", "в", "b", "с", "c", "ԁ", "d", "е", "e", "һ", "h", "н", "h", "і", "l", "ј", "j", "к", "k", "ӏ", "l", "м", "m", "о", "o", "р", "p", "ѕ", "s", "т", "t", "у", "y", "х", "x",
-	"α", "a", "ε", "e", "η", "n", "ι", "l", "κ", "k", "ν", "v", "ο", "o", "ρ", "p", "τ", "t", "υ", "u", "χ", "x", "ı", "l", "ł", "l", "ø", "o")
+var alike = strings.NewReplacer("0", "o", "1", "l", "i", "l", "|", "l", "!", "l", "5", "s", "rn", "m", "vv", "w", "cl", "d", ".", "", "-",
+	"", "_", "", " ", "", "'", "", "’", "",
+	"а", "a", "в", "b", "с", "c", "ԁ", "d", "е", "e", "һ", "h", "н", "h", "і", "l", "ј", "j", "к", "k", "ӏ", "l", "м", "m", "о", "o", "р",
+	"p", "ѕ", "s", "т", "t", "у", "y", "х", "x",
+	"α", "a", "ε", "e", "η", "n", "ι", "l", "κ", "k", "ν", "v", "ο", "o", "ρ", "p", "τ", "t", "υ", "u", "χ", "x", "ı", "l", "ł", "l", "ø",
+	"o")
 
 // looks is what two names have in common that are taken for each other.
 func looks(name string) string {

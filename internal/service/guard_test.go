@@ -16,7 +16,8 @@ func twoAdministrators(t *testing.T) (*Service, *tern) {
 	for _, name := range []string{"marit", "hanne"} {
 		f.change(name, model.Elevation, "group sudo")
 	}
-	f.set(model.Object{Kind: model.RightKind, Name: model.Superuser, System: true, Attributes: model.Pack(model.Attribute{Name: model.MemberGroups, Values: []string{"sudo"}})})
+	f.set(model.Object{Kind: model.RightKind, Name: model.Superuser, System: true,
+		Attributes: model.Pack(model.Attribute{Name: model.MemberGroups, Values: []string{"sudo"}})})
 	survey(t, s)
 	return s, f
 }
@@ -86,7 +87,8 @@ func TestProtectedSinceTheDraft(t *testing.T) {
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: shielded}}, "protect hanne"); err != nil {
 		t.Fatal(err)
 	}
-	if r, words := runs(t, s, r); r.State != Stopped || !strings.Contains(words, `not-tried: stopped by a guard: protected: disable account of hanne on arctic: protected by "han*"`) {
+	if r, words := runs(t, s, r); r.State != Stopped ||
+		!strings.Contains(words, `not-tried: stopped by a guard: protected: disable account of hanne on arctic: protected by "han*"`) {
 		t.Errorf("%+v %s", r, words)
 	}
 	if f.objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
@@ -107,18 +109,23 @@ func TestGainsAreHeld(t *testing.T) {
 
 // The system's own accounts and our login cannot be claimed, nor be changed in bulk.
 func TestSystemAccounts(t *testing.T) {
-	claiming := strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}", "hanne: {name: Hanne Vik, number: 1014, roles: [crew], accounts: {arctic: {name: sshd}}}", 1)
+	claiming := strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}",
+		"hanne: {name: Hanne Vik, number: 1014, roles: [crew], accounts: {arctic: {name: sshd}}}", 1)
 	s, f := surveyed(t, claiming)
-	f.set(model.Object{Kind: model.Account, Name: "sshd", System: true, Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{"100"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+	f.set(model.Object{Kind: model.Account, Name: "sshd", System: true,
+		Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{"100"}},
+			model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 	survey(t, s)
 	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide sshd" {
 		t.Errorf("claimed: %s", got)
 	}
-	if err := s.Decide(ctx, odd, "arctic", "sshd", "hanne", true, "mine"); err == nil || !strings.Contains(err.Error(), "the system's own") {
+	if err := s.Decide(ctx, odd, "arctic", "sshd", "hanne", true, "mine"); err == nil ||
+		!strings.Contains(err.Error(), "the system's own") {
 		t.Errorf("decided: %v", err)
 	}
 	// Only a service identity may have one, and only where the target lends it by name.
-	lent := strings.Replace(strings.Replace(claiming, "hanne: {name", "hanne: {service: true, name", 1), "unexpected: disable", "unexpected: disable, lends: [sshd]", 1)
+	lent := strings.Replace(strings.Replace(claiming, "hanne: {name", "hanne: {service: true, name", 1), "unexpected: disable",
+		"unexpected: disable, lends: [sshd]", 1)
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: lent}}, "lent"); err != nil {
 		t.Fatal(err)
 	}

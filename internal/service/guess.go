@@ -74,7 +74,8 @@ func (s *Service) checkSignIn(ctx context.Context, name, password, from string) 
 		return s.signedInFrom(ctx, name, origin)
 	}
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		return []*store.Entry{{At: s.now(), Kind: "sign-in refused", Operator: name, Words: "refused to sign in from " + from}}, tx.NotePrint(ctx, name, origin, print)
+		return []*store.Entry{{At: s.now(), Kind: "sign-in refused", Operator: name, Words: "refused to sign in from " + from}},
+			tx.NotePrint(ctx, name, origin, print)
 	})
 	if err != nil {
 		return err
@@ -160,7 +161,8 @@ func waitAfter(n, from int) time.Duration {
 
 func tooOften(wait time.Duration) *Problem {
 	secs := int(math.Ceil(wait.Seconds()))
-	return &Problem{Kind: TooOften, Retry: secs, Words: fmt.Sprintf("too many failed sign-ins; try again in %s", count(secs, "second", "seconds"))}
+	return &Problem{Kind: TooOften, Retry: secs, Words: fmt.Sprintf("too many failed sign-ins; try again in %s",
+		count(secs, "second", "seconds"))}
 }
 
 // signedInFrom takes back what was counted of a try that was right, and knows its address from now on.

@@ -115,8 +115,10 @@ func TestFourEyes(t *testing.T) {
 			t.Errorf("%s: %v", who.Name, err)
 		}
 	}
-	for who, want := range map[string]string{"drafter": "another administrator must confirm them", "puppet": "another administrator must confirm them", "chain": "another administrator must confirm them"} {
-		if err := s.ConfirmOperator(ctx, Operator{Name: who, Duties: Duties}, "puppet"); err == nil || !strings.Contains(err.Error(), want) {
+	for who, want := range map[string]string{"drafter": "another administrator must confirm them",
+		"puppet": "another administrator must confirm them", "chain": "another administrator must confirm them"} {
+		if err := s.ConfirmOperator(ctx, Operator{Name: who, Duties: Duties}, "puppet"); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("confirmed by %s: %v", who, err)
 		}
 	}
@@ -144,9 +146,11 @@ func TestFourEyes(t *testing.T) {
 		t.Errorf("after eight days: %v", err)
 	}
 	for name, c := range map[string]struct{ name, full, want string }{
-		"the service itself": {"hen-roost", "", "the name of the service itself"}, "like the service": {"hen.r00st", "", "the name of the service itself"},
-		"like another": {"puppe7", "Other", ""}, "like another's letters": {"pupp-et", "Another", "looks like the operator puppet"},
-		"other script": {"dora", "Dag R\u0430fter", "looks like the name of the operator drafter"}, "control": {"dora", "Do\x1bra", "cannot hold an escape"}, "turned": {"dora", "Do\u202era", "turns the direction"},
+		"the service itself": {"hen-roost", "", "the name of the service itself"},
+		"like the service":   {"hen.r00st", "", "the name of the service itself"},
+		"like another":       {"puppe7", "Other", ""}, "like another's letters": {"pupp-et", "Another", "looks like the operator puppet"},
+		"other script": {"dora", "Dag R\u0430fter", "looks like the name of the operator drafter"},
+		"control":      {"dora", "Do\x1bra", "cannot hold an escape"}, "turned": {"dora", "Do\u202era", "turns the direction"},
 	} {
 		_, err := s.AddOperator(ctx, second, c.name, c.full, "", all)
 		if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
@@ -170,7 +174,8 @@ func TestOwnPassword(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for want, c := range map[string][2]string{"that is not the password you have": {"not the one", "a long new password"}, "at least 12": {made, "short"}, "the password you have": {made, made}} {
+	for want, c := range map[string][2]string{"that is not the password you have": {"not the one", "a long new password"},
+		"at least 12": {made, "short"}, "the password you have": {made, made}} {
 		if err := s.ChangePassword(ctx, who, mine, c[0], c[1], "192.0.2.7"); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", want, err)
 		}

@@ -34,7 +34,8 @@ targets:
 func onMemory(t *testing.T) (*Service, *connecttest.Memory) {
 	t.Helper()
 	s, f := start(t)
-	f.memory.Put(model.Object{Kind: model.LicenceKind, Name: "seat", Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"9"}})})
+	f.memory.Put(model.Object{Kind: model.LicenceKind, Name: "seat",
+		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"9"}})})
 	f.memory.Put(holding("jarle@%", "sh"))
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "begin"); err != nil {
 		t.Fatal(err)
@@ -50,7 +51,9 @@ func onMemory(t *testing.T) (*Service, *connecttest.Memory) {
 }
 
 func holding(name, shell string) model.Object {
-	return model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})}
+	return model.Object{Kind: model.Account, Name: name,
+		Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}},
+			model.Attribute{Name: model.Disabled, Values: []string{"no"}})}
 }
 
 // filled drafts everything, lets somebody else lift what is held, and runs it.
@@ -102,8 +105,10 @@ func TestEveryKind(t *testing.T) {
 		t.Errorf("left to do after another survey:\n%s", got)
 	}
 	u, err := s.User(ctx, odd, "ulla")
-	if err != nil || len(u.Accounts) != 2 || u.Targets != 1 || u.Accounts[0].Name != "ulla@10.1.%" || u.Accounts[1].State != "as declared" ||
-		fmt.Sprint(u.Accounts[0].Groups, u.Accounts[0].Rights, u.Accounts[0].Licences, u.Accounts[0].Elevation) != "[crew] [sell] [seat] [all]" {
+	if err != nil || len(u.Accounts) != 2 || u.Targets != 1 || u.Accounts[0].Name != "ulla@10.1.%" ||
+		u.Accounts[1].State != "as declared" ||
+		fmt.Sprint(u.Accounts[0].Groups, u.Accounts[0].Rights, u.Accounts[0].Licences,
+			u.Accounts[0].Elevation) != "[crew] [sell] [seat] [all]" {
 		t.Errorf("%+v %v", u, err)
 	}
 	x, err := s.Explain(ctx, odd, Question{User: "ulla", Target: "stores", Account: "ulla@localhost", What: "sell"})
@@ -111,7 +116,8 @@ func TestEveryKind(t *testing.T) {
 		t.Errorf("%+v %v", x, err)
 	}
 	// One line of a bulk change is about both accounts; each of them is answered.
-	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "ulla", Target: "stores", What: "leave licence seat"}, {User: "ulla", Target: "*", What: "disable"}}, Because: "test"})
+	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "ulla", Target: "stores", What: "leave licence seat"},
+		{User: "ulla", Target: "*", What: "disable"}}, Because: "test"})
 	if err != nil || got.Round.Steps != 4 || len(got.Lines) != 4 {
 		t.Fatalf("%+v %v", got, err)
 	}
@@ -120,7 +126,8 @@ func TestEveryKind(t *testing.T) {
 	}
 	// What was shut on purpose is not opened by a round drafted from findings without somebody's word.
 	draft, err := s.Draft(ctx, Itself, DraftRequest{Because: "reconcile"})
-	if err != nil || draft.State != OnHold || !strings.Contains(draft.Holds[0].Words, "it would open on stores what a round shut on purpose: ulla@10.1.% (round 2), ulla@localhost (round 2)") {
+	if err != nil || draft.State != OnHold || !strings.Contains(draft.Holds[0].Words,
+		"it would open on stores what a round shut on purpose: ulla@10.1.% (round 2), ulla@localhost (round 2)") {
 		t.Errorf("%+v %v", draft, err)
 	}
 	if m.Object(model.Named{Kind: model.PolicyKind, Name: "staff"}) == nil {
@@ -132,7 +139,8 @@ func TestEveryKind(t *testing.T) {
 func TestSuspendedPerson(t *testing.T) {
 	s, m := onMemory(t)
 	filled(t, s)
-	off := strings.Replace(stores, "marit: {name: Marit Fell,", `marit: {name: Marit Fell, suspended: {since: 2026-01-01, because: lost laptop},`, 1)
+	off := strings.Replace(stores, "marit: {name: Marit Fell,",
+		`marit: {name: Marit Fell, suspended: {since: 2026-01-01, because: lost laptop},`, 1)
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: off}}, "suspend"); err != nil {
 		t.Fatal(err)
 	}
@@ -140,7 +148,8 @@ func TestSuspendedPerson(t *testing.T) {
 		t.Fatalf("%+v", r)
 	}
 	o := m.Object(model.Named{Kind: model.Account, Name: "marit@10.1.%"})
-	if o.Attributes.One(model.Disabled) != "yes" || !m.Member(model.Named{Kind: model.RightKind, Name: "sell"}, model.Named{Kind: model.Account, Name: "marit@10.1.%"}) {
+	if o.Attributes.One(model.Disabled) != "yes" || !m.Member(model.Named{Kind: model.RightKind, Name: "sell"},
+		model.Named{Kind: model.Account, Name: "marit@10.1.%"}) {
 		t.Errorf("%v", o.Attributes.Map())
 	}
 	u, err := s.User(ctx, odd, "marit")
@@ -153,7 +162,8 @@ func TestSuspendedPerson(t *testing.T) {
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "restore"); err != nil {
 		t.Fatal(err)
 	}
-	if r := filled(t, s); r.State != Complete || r.Steps != 2 || m.Object(model.Named{Kind: model.Account, Name: "marit@10.1.%"}).Attributes.One(model.Disabled) != "no" {
+	if r := filled(t, s); r.State != Complete || r.Steps != 2 ||
+		m.Object(model.Named{Kind: model.Account, Name: "marit@10.1.%"}).Attributes.One(model.Disabled) != "no" {
 		t.Errorf("%+v", r)
 	}
 }
@@ -171,7 +181,8 @@ func TestChangedAlone(t *testing.T) {
 			if r.IntN(6) == 0 {
 				o.Attributes = o.Attributes.With(model.Disabled, "yes")
 			}
-			o.Attributes = o.Attributes.With(model.FullName, map[string]string{"marit": "Marit Fell", "hanne": "Hanne Vik", "ulla": "Ulla Niemi"}[strings.Split(name, "@")[0]])
+			o.Attributes = o.Attributes.With(model.FullName, map[string]string{"marit": "Marit Fell", "hanne": "Hanne Vik",
+				"ulla": "Ulla Niemi"}[strings.Split(name, "@")[0]])
 			o.Attributes = o.Attributes.With(model.Number, []string{"1001", "1014", "1028"}[r.IntN(3)])
 			m.Put(o)
 		}

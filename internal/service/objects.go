@@ -93,7 +93,8 @@ func (s *Service) TargetObjects(ctx context.Context, who Operator, target, kind,
 	out, shield := Objects{Items: []Object{}, Total: total, From: page.From}, d.Shield()
 	for _, o := range list {
 		why, _ := shield.Covers(&o)
-		out.Items = append(out.Items, Object{Name: o.Name, System: o.System, Declared: declared(d, model.Named{Kind: o.Kind, Name: o.Name}), Protected: why,
+		out.Items = append(out.Items, Object{Name: o.Name, System: o.System,
+			Declared: declared(d, model.Named{Kind: o.Kind, Name: o.Name}), Protected: why,
 			Members: members[o.Name][model.Account], Groups: members[o.Name][model.GroupKind], Attributes: o.Attributes.Map()})
 	}
 	return out, nil

@@ -54,7 +54,8 @@ func (o Operator) may(d Duty) error {
 	for _, d := range o.Duties {
 		have = append(have, string(d))
 	}
-	return &Problem{Kind: Forbidden, Words: fmt.Sprintf("this needs the duty %q; %s has %s. An operator with the duty %q can give it: roost operator set %s --duties …", d, o.Name, strings.Join(have, ", "), Administer, o.Name)}
+	return &Problem{Kind: Forbidden, Words: fmt.Sprintf("this needs the duty %q; %s has %s. An operator with the duty %q can give it: "+
+		"roost operator set %s --duties …", d, o.Name, strings.Join(have, ", "), Administer, o.Name)}
 }
 
 func parseDuties(words []string) ([]Duty, error) {
@@ -120,7 +121,8 @@ func (s *Service) SignIn(ctx context.Context, name, password, token, from string
 				return nil, err
 			}
 		}
-		err := tx.PutCredential(ctx, store.Credential{Hash: hash[:], Operator: row.Name, Kind: kind, Name: token, MadeAt: now, EndsAt: until})
+		err := tx.PutCredential(ctx, store.Credential{Hash: hash[:], Operator: row.Name, Kind: kind, Name: token, MadeAt: now,
+			EndsAt: until})
 		return []*store.Entry{{At: now, Kind: "sign-in", Operator: row.Name, Words: words}}, err
 	})
 	return operatorOf(row), secret, until, err
@@ -185,15 +187,18 @@ func (s *Service) FirstOperator(ctx context.Context, name, full, password string
 			return nil, err
 		}
 		if n > 0 {
-			return nil, &store.Refusal{Err: conflict("there are operators already; one with the duty %q adds others: roost operator add %s", Administer, name)}
+			return nil, &store.Refusal{Err: conflict("there are operators already; one with the duty %q adds others: roost operator add %s",
+				Administer, name)}
 		}
-		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: Itself.Name, Words: "made the first administrator " + name}}, tx.PutOperator(ctx, row)
+		return []*store.Entry{{At: s.now(), Kind: "operator", Operator: Itself.Name, Words: "made the first administrator " + name}},
+			tx.PutOperator(ctx, row)
 	})
 }
 
 func (s *Service) newOperator(name, full, password string, duties []Duty) (store.Operator, string, error) {
 	if !operatorName.MatchString(name) {
-		return store.Operator{}, "", invalid("name", "%q cannot be an operator's name: small letters, digits, dots, - and _, beginning with a letter", name)
+		return store.Operator{}, "", invalid("name",
+			"%q cannot be an operator's name: small letters, digits, dots, - and _, beginning with a letter", name)
 	}
 	if password == "" {
 		password = rand.Text()[:20]
@@ -201,7 +206,8 @@ func (s *Service) newOperator(name, full, password string, duties []Duty) (store
 	if err := fitPassword(password); err != nil {
 		return store.Operator{}, "", err
 	}
-	return store.Operator{Name: name, FullName: full, Password: hashPassword(password), Duties: joined(duties), MadeAt: s.now()}, password, nil
+	return store.Operator{Name: name, FullName: full, Password: hashPassword(password), Duties: joined(duties), MadeAt: s.now()},
+		password, nil
 }
 
 // Operators lists the operators.
@@ -371,7 +377,8 @@ func (s *Service) ResetPassword(ctx context.Context, who Operator, name, passwor
 		if err := tx.DropCredentials(ctx, name, nil); err != nil {
 			return nil, err
 		}
-		return ofOperators(s.now(), who, "gave operator "+name+" a new password; all their sessions and tokens ended"), tx.PutOperator(ctx, row)
+		return ofOperators(s.now(), who, "gave operator "+name+" a new password; all their sessions and tokens ended"),
+			tx.PutOperator(ctx, row)
 	})
 }
 

@@ -66,7 +66,8 @@ func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) 
 }
 
 func speaksOf(p *resolve.Person, text string) bool {
-	return strings.Contains(p.ID, text) || strings.Contains(strings.ToLower(p.Name), text) || strings.Contains(strings.ToLower(p.Mail), text) ||
+	return strings.Contains(p.ID, text) || strings.Contains(strings.ToLower(p.Name), text) ||
+		strings.Contains(strings.ToLower(p.Mail), text) ||
 		slices.Contains(p.Roles(), text)
 }
 
@@ -75,7 +76,8 @@ func (c *current) user(p *resolve.Person) User {
 	if roles == nil {
 		roles = []string{}
 	}
-	return User{ID: p.ID, Name: p.Name, Number: p.Declared.Number, Mail: p.Mail, Service: p.Declared.Service, State: p.State, From: p.Declared.Span.From, Until: p.Declared.Span.Until,
+	return User{ID: p.ID, Name: p.Name, Number: p.Declared.Number, Mail: p.Mail, Service: p.Declared.Service, State: p.State,
+		From: p.Declared.Span.From, Until: p.Declared.Span.Until,
 		Roles: roles, Targets: targetsOf(c.plan.AccountsOf(p.ID)), Suspended: suspended(p)}
 }
 
@@ -167,7 +169,8 @@ func (c *current) accounts(user, target string, findings []store.Finding, links 
 	of := func(name string) *accountOf {
 		_, rest := schema.Login(name)
 		if by[rest] == nil {
-			by[rest] = &accountOf{Account: Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Name: name, Groups: []string{}, Findings: []Finding{}}}
+			by[rest] = &accountOf{Account: Account{Target: target, Kind: c.plan.Targets[target].Target.Kind, Name: name,
+				Groups: []string{}, Findings: []Finding{}}}
 		}
 		return by[rest]
 	}

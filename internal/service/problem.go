@@ -50,7 +50,8 @@ func conflict(format string, args ...any) *Problem {
 
 // unknown names the nearest known name.
 func unknown(what, name string, known []string) *Problem {
-	return &Problem{Kind: Unknown, Nearest: declare.Nearest(name, known), Words: declare.Meant(fmt.Sprintf("no %s is called %q", what, name), name, known)}
+	return &Problem{Kind: Unknown, Nearest: declare.Nearest(name, known),
+		Words: declare.Meant(fmt.Sprintf("no %s is called %q", what, name), name, known)}
 }
 
 // ProblemOf makes a Problem of any error: its own, or what the error means to whoever asked.
@@ -61,7 +62,8 @@ func ProblemOf(err error) *Problem {
 	case errors.As(err, &p):
 		return p
 	case errors.As(err, &faults):
-		return &Problem{Kind: Faulty, Words: count(len(faults), "fault", "faults") + " in the declaration; nothing was stored", Faults: faults, Err: err}
+		return &Problem{Kind: Faulty, Words: count(len(faults), "fault", "faults") + " in the declaration; nothing was stored",
+			Faults: faults, Err: err}
 	case store.Away(err):
 		return &Problem{Kind: Away, Words: "the database does not answer; nothing was changed, try again in a moment", Retry: 2, Err: err}
 	default:

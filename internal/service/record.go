@@ -47,7 +47,8 @@ func (s *Service) Record(ctx context.Context, who Operator, f RecordFilter, size
 	if size <= 0 || size > pageMost {
 		size = pageSize
 	}
-	rows, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User, Text: f.Text, Round: f.Round, Before: f.Before}, size+1)
+	rows, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User, Text: f.Text,
+		Round: f.Round, Before: f.Before}, size+1)
 	out := RecordPage{Items: []Entry{}}
 	for i, r := range rows {
 		if i == size {
@@ -60,7 +61,8 @@ func (s *Service) Record(ctx context.Context, who Operator, f RecordFilter, size
 }
 
 func entryOf(r store.Entry) Entry {
-	e := Entry{Seq: r.Seq, At: r.At, Kind: r.Kind, Operator: r.Operator, Target: r.Target, User: r.User, Round: r.Round, About: r.About, Because: r.Because, Words: r.Words}
+	e := Entry{Seq: r.Seq, At: r.At, Kind: r.Kind, Operator: r.Operator, Target: r.Target, User: r.User, Round: r.Round, About: r.About,
+		Because: r.Because, Words: r.Words}
 	if len(r.Body) > 0 {
 		_ = json.Unmarshal(r.Body, &e.Detail) // a body that is not JSON is shown by its words alone
 	}
@@ -105,7 +107,8 @@ func (s *Service) Comment(ctx context.Context, who Operator, seq int64, text str
 	if err != nil {
 		return Entry{}, err
 	}
-	e := &store.Entry{At: s.now(), Kind: "comment", Operator: who.Name, Target: about.Target, User: about.User, Round: about.Round, About: seq, Words: text}
+	e := &store.Entry{At: s.now(), Kind: "comment", Operator: who.Name, Target: about.Target, User: about.User, Round: about.Round,
+		About: seq, Words: text}
 	err = s.write(ctx, func(*store.Tx) ([]*store.Entry, error) { return []*store.Entry{e}, nil })
 	return entryOf(*e), err
 }

@@ -261,7 +261,8 @@ func (s *Service) Restore(ctx context.Context, who Operator, number, from int, b
 		return Revision{}, err
 	}
 	if from != 0 && from != last {
-		return Revision{}, conflict("revision %d is declared since you looked (at revision %d); look at what it changed before another takes its place", last, from)
+		return Revision{}, conflict("revision %d is declared since you looked (at revision %d); look at what it changed before another "+
+			"takes its place", last, from)
 	}
 	return s.DeclareFrom(ctx, who, last, files, fmt.Sprintf("revision %d brought back: %s", number, because))
 }

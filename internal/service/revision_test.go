@@ -12,25 +12,30 @@ import (
 
 func TestRevisions(t *testing.T) {
 	s, _ := surveyed(t, "# the crew\n"+declaration)
-	edits := []declare.Edit{{Section: "users", Name: "hanne", Key: "roles", Do: declare.Take, Value: "crew"}, {Section: "users", Name: "olav", Do: declare.Set, Value: map[string]any{"name": "Olav", "roles": []any{"crew"}}}}
+	edits := []declare.Edit{{Section: "users", Name: "hanne", Key: "roles", Do: declare.Take, Value: "crew"},
+		{Section: "users", Name: "olav", Do: declare.Set, Value: map[string]any{"name": "Olav", "roles": []any{"crew"}}}}
 	m, changed, err := s.MeansEdits(ctx, odd, edits)
-	if err != nil || m.People != 2 || m.Moves[0].Say != "loses an account on arctic" || m.Moves[1].Say != "is new; gains an account on arctic" || len(changed) != 1 || changed[0].Line != 5 || len(changed[0].After) != 2 {
+	if err != nil || m.People != 2 || m.Moves[0].Say != "loses an account on arctic" ||
+		m.Moves[1].Say != "is new; gains an account on arctic" || len(changed) != 1 || changed[0].Line != 5 || len(changed[0].After) != 2 {
 		t.Fatalf("%+v %v", m, err)
 	}
 	if r, err := s.Edit(ctx, odd, 0, edits, "hanne left, olav came"); err != nil || r.Number != 2 {
 		t.Fatalf("%+v %v", r, err)
 	}
-	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}}, "x"); ProblemOf(err).Kind != Faulty {
+	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}},
+		"x"); ProblemOf(err).Kind != Faulty {
 		t.Errorf("a role that is not there: %v", err)
 	}
-	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}}, "x"); ProblemOf(err).Kind != Invalid {
+	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}},
+		"x"); ProblemOf(err).Kind != Invalid {
 		t.Errorf("nobody to take away: %v", err)
 	}
 	c, err := s.CompareRevisions(ctx, odd, 1, 2)
 	if err != nil || c.People != 2 || len(c.Lines) == 0 || c.Lines[0].File != "c.yaml" {
 		t.Errorf("%+v %v", c, err)
 	}
-	if r, err := s.Restore(ctx, odd, 1, 0, "called off"); err != nil || r.Number != 3 || r.Because != "revision 1 brought back: called off" {
+	if r, err := s.Restore(ctx, odd, 1, 0, "called off"); err != nil || r.Number != 3 ||
+		r.Because != "revision 1 brought back: called off" {
 		t.Errorf("%+v %v", r, err)
 	}
 	_, first, err := s.Files(ctx, odd, 1)
@@ -51,7 +56,9 @@ func TestBulk(t *testing.T) {
 	s, _ := surveyed(t, declaration)
 	settle(t, s)
 	out, err := s.Bulk(ctx, odd, BulkRequest{Because: "leave", Lines: []BulkLine{
-		{"marit", "arctic", "disable"}, {"hanne", "*", "enable"}, {"marit", "*", "disable"}, {"mrit", "arctic", "disable"}, {"hanne", "arctic", "join nothing"}, {"hanne", "arctic", "explode"}, {"hanne", "arctic", "change full-name=Hanne V."}, {"hanne", "arctic", "change nonsense=1"}}})
+		{"marit", "arctic", "disable"}, {"hanne", "*", "enable"}, {"marit", "*", "disable"}, {"mrit", "arctic", "disable"},
+		{"hanne", "arctic", "join nothing"}, {"hanne", "arctic", "explode"}, {"hanne", "arctic", "change full-name=Hanne V."},
+		{"hanne", "arctic", "change nonsense=1"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -59,8 +66,10 @@ func TestBulk(t *testing.T) {
 	for _, l := range out.Lines {
 		got = append(got, fmt.Sprintf("%d %s %s", l.Line, l.Outcome, l.Words))
 	}
-	want := []string{"1 drafted ", "2 already-so ", "3 refused an earlier line asks for it", `4 refused no user is called "mrit"; did you mean "marit"?`, `5 refused there is no group "nothing" on arctic`,
-		`6 refused "explode" is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE`, "7 drafted ", `8 refused "change nonsense=1": write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on arctic`}
+	want := []string{"1 drafted ", "2 already-so ", "3 refused an earlier line asks for it",
+		`4 refused no user is called "mrit"; did you mean "marit"?`, `5 refused there is no group "nothing" on arctic`,
+		`6 refused "explode" is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE`, "7 drafted ",
+		`8 refused "change nonsense=1": write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on arctic`}
 	if !slices.Equal(got, want) || out.Round.Steps != 2 {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -71,7 +80,8 @@ func TestBulk(t *testing.T) {
 		t.Errorf("what was asked for is contested: %s", got)
 	}
 	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "what,user,target\n\ndisable,hanne,arctic\nenable,nobody,*\n"})
-	if err != nil || len(out.Lines) != 2 || out.Lines[0].Line != 3 || out.Lines[0].Outcome != "drafted" || out.Lines[1].Line != 4 || out.Lines[1].Outcome != "refused" {
+	if err != nil || len(out.Lines) != 2 || out.Lines[0].Line != 3 || out.Lines[0].Outcome != "drafted" || out.Lines[1].Line != 4 ||
+		out.Lines[1].Outcome != "refused" {
 		t.Errorf("%+v %v", out, err)
 	}
 	if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "who,what\n"}); ProblemOf(err).Field != "csv" {
@@ -90,9 +100,11 @@ func TestBulk(t *testing.T) {
 
 // Other params, for one round: nothing of it is stored but the round.
 func TestParams(t *testing.T) {
-	s, _ := surveyed(t, strings.Replace(strings.Replace(declaration, "users:", "params: {title: Marit}\nusers:", 1), "name: Marit Fell", `name: "${params.title} Fell"`, 1))
+	s, _ := surveyed(t, strings.Replace(strings.Replace(declaration, "users:", "params: {title: Marit}\nusers:", 1), "name: Marit Fell",
+		`name: "${params.title} Fell"`, 1))
 	settle(t, s)
-	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"titel": "x"}}); ProblemOf(err).Kind != Invalid || !strings.Contains(err.Error(), `did you mean "title"?`) {
+	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"titel": "x"}}); ProblemOf(err).Kind != Invalid ||
+		!strings.Contains(err.Error(), `did you mean "title"?`) {
 		t.Errorf("%v", err)
 	}
 	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"title": "Captain"}})
@@ -122,7 +134,8 @@ func TestImportExport(t *testing.T) {
 			}
 		}
 	}
-	in, err := s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n", Roles: []string{"crew"}})
+	in, err := s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n",
+		Roles: []string{"crew"}})
 	if err != nil || in.New != 1 || in.Changed != 1 || len(in.Faults) != 1 || len(in.Edits) != 2 {
 		t.Fatalf("%+v %v", in, err)
 	}
@@ -132,17 +145,21 @@ func TestImportExport(t *testing.T) {
 	if u, err := s.User(ctx, odd, "olav"); err != nil || !slices.Equal(u.Roles, []string{"crew"}) || u.State != "active" {
 		t.Errorf("%+v %v", u, err)
 	}
-	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "xls"})), "role": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Roles: []string{"crow"}})), "export": second(s.WriteUsers(ctx, odd, "xls", ""))} {
+	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "xls"})),
+		"role":   second(s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Roles: []string{"crow"}})),
+		"export": second(s.WriteUsers(ctx, odd, "xls", ""))} {
 		if ProblemOf(err).Kind != Unknown {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 }
 
-// Two people begin from one revision: what does not touch comes along, what does is told with both sides, and what changes nothing is no revision.
+// Two people begin from one revision: what does not touch comes along, what does is told with both sides, and what changes nothing is no
+// revision.
 func TestBesideEachOther(t *testing.T) {
 	s, _ := start(t)
-	text := "roost: 1\n\nusers:\n  marit: {name: Marit Fell, number: 1001, roles: [crew]}\n\n  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n\nroles:\n" +
+	text := "roost: 1\n\nusers:\n  marit: {name: Marit Fell, number: 1001, roles: [crew]}\n\n  hanne: {name: Hanne Vik, number: 1014, " +
+		"roles: [crew]}\n\nroles:\n" +
 		"  crew: {gives: [{at: {kind: tern}}]}\n\ntargets:\n  arctic: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n"
 	one := func(old, new string) []declare.File {
 		return []declare.File{{Name: "c.yaml", Text: strings.Replace(text, old, new, 1)}}
@@ -153,7 +170,8 @@ func TestBesideEachOther(t *testing.T) {
 	if r, err := s.DeclareFrom(ctx, odd, 1, one("", ""), "nothing"); err != nil || !r.Unchanged || r.Number != 1 {
 		t.Errorf("what changes nothing: %+v %v", r, err)
 	}
-	if r, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: "1001"}}, "nothing"); err != nil || !r.Unchanged {
+	if r, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "number", Do: declare.Set, Value: "1001"}},
+		"nothing"); err != nil || !r.Unchanged {
 		t.Errorf("an edit that changes nothing: %+v %v", r, err)
 	}
 	if r, err := s.DeclareFrom(ctx, odd, 1, one("1014", "1015"), "hanne"); err != nil || r.Number != 2 {
@@ -173,16 +191,20 @@ func TestBesideEachOther(t *testing.T) {
 	}
 	_, err = s.DeclareFrom(ctx, odd, 1, one("1014", "1099"), "hanne again")
 	p := ProblemOf(err)
-	if p.Kind != Conflict || len(p.Clashes) != 1 || !strings.Contains(p.Clashes[0].Theirs[0], "1015") || !strings.Contains(p.Clashes[0].Mine[0], "1099") {
+	if p.Kind != Conflict || len(p.Clashes) != 1 || !strings.Contains(p.Clashes[0].Theirs[0], "1015") ||
+		!strings.Contains(p.Clashes[0].Mine[0], "1099") {
 		t.Errorf("%+v", p)
 	}
-	if _, err := s.DeclareFrom(ctx, odd, 0, one("1014", "1099"), "from nothing"); err == nil || !strings.Contains(err.Error(), "revision 3 is declared; begin from it (you began from none)") {
+	if _, err := s.DeclareFrom(ctx, odd, 0, one("1014", "1099"), "from nothing"); err == nil ||
+		!strings.Contains(err.Error(), "revision 3 is declared; begin from it (you began from none)") {
 		t.Errorf("%v", err)
 	}
-	if r, err := s.Edit(ctx, odd, 2, []declare.Edit{{Section: "roles", Name: "crew", Key: "about", Do: declare.Set, Value: "Crew"}}, "looked at 2"); err != nil || r.Number != 4 || r.Beside != 3 {
+	if r, err := s.Edit(ctx, odd, 2, []declare.Edit{{Section: "roles", Name: "crew", Key: "about", Do: declare.Set, Value: "Crew"}},
+		"looked at 2"); err != nil || r.Number != 4 || r.Beside != 3 {
 		t.Errorf("%+v %v", r, err)
 	}
-	if _, err := s.Restore(ctx, odd, 1, 3, "back"); err == nil || !strings.Contains(err.Error(), "revision 4 is declared since you looked") {
+	if _, err := s.Restore(ctx, odd, 1, 3, "back"); err == nil ||
+		!strings.Contains(err.Error(), "revision 4 is declared since you looked") {
 		t.Errorf("%v", err)
 	}
 }

@@ -158,7 +158,8 @@ func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
 	}
 	out := Round{ID: r.ID, State: r.State, Because: r.Because, Revision: r.Revision, DraftedBy: r.DraftedBy, DraftedAt: r.DraftedAt,
 		ApprovedBy: r.ApprovedBy, ApprovedAt: r.ApprovedAt, RunBy: r.RunBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
-		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy, Guard: r.Guard,
+		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
+		Guard:  r.Guard,
 		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
 	if r.Params != "" {
 		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
@@ -206,14 +207,17 @@ func (s *Service) RoundSteps(ctx context.Context, who Operator, id int64, outcom
 	out := Steps{Items: []Step{}, Total: total, From: page.From}
 	for _, r := range rows {
 		a := r.Act
-		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a), User: a.User, UserName: c.fullName(a.User),
-			Before: round.Before(a), After: round.After(a), Because: round.Because(a), Outcome: r.Outcome, Words: r.Words, EndedAt: r.EndedAt, Changes: a.Changes})
+		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a),
+			User: a.User, UserName: c.fullName(a.User),
+			Before: round.Before(a), After: round.After(a), Because: round.Because(a), Outcome: r.Outcome, Words: r.Words,
+			EndedAt: r.EndedAt, Changes: a.Changes})
 	}
 	return out, err
 }
 
 // move changes a round's state or says why it cannot.
-func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []string, to, words string, also func(*store.Tx) error) (Round, error) {
+func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []string, to, words string,
+	also func(*store.Tx) error) (Round, error) {
 	err := s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		moved, err := tx.MoveRound(ctx, r.ID, from, to, who.Name, s.now())
 		if err != nil {
@@ -227,7 +231,8 @@ func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []
 				return nil, err
 			}
 		}
-		return []*store.Entry{{At: s.now(), Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because, Words: fmt.Sprintf(words, r.ID)}}, nil
+		return []*store.Entry{{At: s.now(), Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
+			Words: fmt.Sprintf(words, r.ID)}}, nil
 	})
 	if errors.Is(err, errMoved) {
 		return Round{}, s.whyNot(ctx, r.ID, to)
@@ -291,7 +296,8 @@ func (s *Service) Approve(ctx context.Context, who Operator, id int64) (Round, e
 		case s.Alone:
 			words += "; by the operator who drafted it"
 		default:
-			return Round{}, conflict("round %d is held, and you drafted it: somebody else must approve it. It is held because %s", id, holds[0].Words)
+			return Round{}, conflict("round %d is held, and you drafted it: somebody else must approve it. It is held because %s", id,
+				holds[0].Words)
 		}
 	}
 	return s.move(ctx, who, r, []string{Drafted, OnHold}, Approved, words, nil)

@@ -61,7 +61,8 @@ func (s *Service) startDue(ctx context.Context) error {
 		}
 		who := Itself
 		who.Name = r.ApprovedBy // it runs in the name of who let it
-		if _, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d, as scheduled", nil); err != nil && ProblemOf(err).Kind != Conflict {
+		if _, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d, as scheduled", nil); err != nil &&
+			ProblemOf(err).Kind != Conflict {
 			return err
 		}
 		s.nudge()
@@ -200,13 +201,15 @@ func (s *Service) reconcileByItself(ctx context.Context, target string) error {
 		return err
 	}
 	if err == nil {
-		words := fmt.Sprintf("no other round was drafted for %s: round %d, drafted before, is %s and waits", target, waiting.ID, waiting.State)
+		words := fmt.Sprintf("no other round was drafted for %s: round %d, drafted before, is %s and waits", target, waiting.ID,
+			waiting.State)
 		s.Log.Info("not reconciled", "target", target, "words", words)
 		if _, told := s.busy.LoadOrStore(fmt.Sprintf("told/%s/%d", target, waiting.ID), true); told {
 			return nil
 		}
 		return s.write(ctx, func(*store.Tx) ([]*store.Entry, error) {
-			return []*store.Entry{{At: now, Kind: "round", Operator: Itself.Name, Target: target, Round: waiting.ID, Because: waiting.Because, Words: words}}, nil
+			return []*store.Entry{{At: now, Kind: "round", Operator: Itself.Name, Target: target, Round: waiting.ID,
+				Because: waiting.Because, Words: words}}, nil
 		})
 	}
 	_, err = s.Reconcile(ctx, Itself, DraftRequest{Choice: Choice{Targets: []string{target}}, Because: "repeated reconciliation"})

@@ -23,7 +23,8 @@ func TestSealedValue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	act := model.Act{Target: "arctic", Verb: model.Modify, Object: model.Account, Name: "marit", User: "marit", Changes: []model.Change{{Attribute: model.Password, Sealed: id}}}
+	act := model.Act{Target: "arctic", Verb: model.Modify, Object: model.Account, Name: "marit", User: "marit",
+		Changes: []model.Change{{Attribute: model.Password, Sealed: id}}}
 	r, err := s.draft(ctx, odd, c, []model.Act{act}, store.Round{Because: "test"})
 	if err != nil {
 		t.Fatal(err)
@@ -47,7 +48,8 @@ func TestSealedValue(t *testing.T) {
 		t.Fatal(err)
 	}
 	said, _ := json.Marshal([]any{steps, record, r})
-	if strings.Contains(string(said), "Rope") || strings.Contains(fmt.Sprintf("%+v", f.secrets), "Rope") || !strings.Contains(string(said), "(sealed)") {
+	if strings.Contains(string(said), "Rope") || strings.Contains(fmt.Sprintf("%+v", f.secrets), "Rope") ||
+		!strings.Contains(string(said), "(sealed)") {
 		t.Errorf("%s", said)
 	}
 	if _, err := s.unseal(ctx, "nothing"); err == nil {

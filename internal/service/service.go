@@ -100,7 +100,8 @@ func New(c Config) (*Service, error) {
 	s.slots, s.wake = newSlots(c.Width, c.Widths), make(chan struct{}, 1)
 	s.ctx, s.cancel = context.WithCancel(context.Background())
 	host, _ := os.Hostname()
-	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Unseal: s.unseal, Log: c.Log, Batch: c.Batch}
+	s.runner = &work.Runner{Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12]), Journal: journal{s}, Reach: s.reach, Unseal: s.unseal,
+		Log: c.Log, Batch: c.Batch}
 	return s, nil
 }
 
@@ -258,7 +259,8 @@ func (s *Service) reach(ctx context.Context, name string) (connect.Connector, co
 	if secret := t.Target.Login.Secret; secret != "" {
 		sealed, err := s.Store.Secret(ctx, secret)
 		if err == store.ErrNone {
-			return nil, a, &connect.Error{Target: name, Op: "sign in", Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
+			return nil, a, &connect.Error{Target: name, Op: "sign in",
+				Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
 		}
 		if err != nil {
 			return nil, a, err

@@ -58,8 +58,11 @@ func (f *tern) Schema() model.Schema {
 	return model.Schema{Kind: "tern", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", "^[a-z.]+$"),
 			Attributes: []model.AttributeSchema{
-				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: model.Disabled}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}, Attributes: []model.AttributeSchema{{Name: model.Number}}}}}
+				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"},
+				{Name: model.Disabled}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs:      []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt},
+			Attributes: []model.AttributeSchema{{Name: model.Number}}}}}
 }
 
 func (f *tern) Open(_ context.Context, a connect.Access) (connect.Session, error) {
@@ -162,7 +165,8 @@ func start(t *testing.T) (*Service, *tern) {
 	}
 	t.Cleanup(func() { s.Close() })
 	f := &tern{objects: map[string]model.Object{}, memory: &connecttest.Memory{}}
-	svc, err := New(Config{Store: s, Kinds: connect.Kinds{"tern": f, "memory": f.memory}, KeyFile: dir + "/seal.key", Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	svc, err := New(Config{Store: s, Kinds: connect.Kinds{"tern": f, "memory": f.memory}, KeyFile: dir + "/seal.key",
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -217,7 +221,8 @@ func TestLine(t *testing.T) {
 	f.add("jarle", "1701")
 	f.add("svcbackup", "1800")
 	got, err := s.Survey(ctx, Itself, nil, nil)
-	if err != nil || got[0].State != Refused || !strings.Contains(got[0].Words, `no secret "key" is set; set it with: roost secret set key`) {
+	if err != nil || got[0].State != Refused || !strings.Contains(got[0].Words,
+		`no secret "key" is set; set it with: roost secret set key`) {
 		t.Fatalf("without the secret: %+v %v", got, err)
 	}
 	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
@@ -225,7 +230,8 @@ func TestLine(t *testing.T) {
 	}
 	heard := 0
 	got, err = s.Survey(ctx, Itself, []string{"arctic", "arctic"}, func(SurveyResult) { heard++ })
-	if err != nil || len(got) != 1 || heard != 1 || got[0].State != Surveyed || got[0].Accounts != 3 || got[0].Findings != 3 || got[0].Fresh != 3 {
+	if err != nil || len(got) != 1 || heard != 1 || got[0].State != Surveyed || got[0].Accounts != 3 || got[0].Findings != 3 ||
+		got[0].Fresh != 3 {
 		t.Fatalf("%+v %v", got, err)
 	}
 	round, err := s.Draft(ctx, Itself, DraftRequest{Because: "take over"})
@@ -246,7 +252,8 @@ func TestLine(t *testing.T) {
 		t.Fatalf("%+v", round)
 	}
 	o, err := s.Overview(ctx, Itself)
-	if err != nil || o.Sentence != "Everything is as declared." || o.Declared != 1 || len(o.Rounds) != 0 || len(o.Happened) == 0 || o.Targets[0].Accounts != 4 {
+	if err != nil || o.Sentence != "Everything is as declared." || o.Declared != 1 || len(o.Rounds) != 0 || len(o.Happened) == 0 ||
+		o.Targets[0].Accounts != 4 {
 		t.Errorf("%+v %v", o, err)
 	}
 	for _, e := range o.Happened {
@@ -259,7 +266,8 @@ func TestLine(t *testing.T) {
 		t.Errorf("a second draft: %+v %v", again, err)
 	}
 	// Whoever is taken out of the declaration is shut, though nothing says so of strangers.
-	less := []declare.File{{Name: "c.yaml", Text: strings.Replace(strings.Replace(declaration, "  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n", "", 1), "unexpected: disable", "unexpected: report", 1)}}
+	less := []declare.File{{Name: "c.yaml", Text: strings.Replace(strings.Replace(declaration,
+		"  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n", "", 1), "unexpected: disable", "unexpected: report", 1)}}
 	if r, err := s.Declare(ctx, Itself, less, "hanne left"); err != nil || r.Findings != 2 {
 		t.Fatalf("%+v %v", r, err)
 	}
@@ -335,8 +343,10 @@ func TestViews(t *testing.T) {
 	}
 	var p *Problem
 	for name, err := range map[string]error{
-		"user": second(s.User(ctx, Itself, "marti")), "target": second(s.Target(ctx, Itself, "artic")), "survey": second(s.Survey(ctx, Itself, []string{"artic"}, nil)),
-		"drift": second(s.Drift(ctx, Itself, DriftRequest{Choice: Choice{Users: []string{"hane"}}}, Page{})), "accounts": second(s.TargetAccounts(ctx, Itself, "artic", "", Page{})),
+		"user": second(s.User(ctx, Itself, "marti")), "target": second(s.Target(ctx, Itself, "artic")),
+		"survey":   second(s.Survey(ctx, Itself, []string{"artic"}, nil)),
+		"drift":    second(s.Drift(ctx, Itself, DriftRequest{Choice: Choice{Users: []string{"hane"}}}, Page{})),
+		"accounts": second(s.TargetAccounts(ctx, Itself, "artic", "", Page{})),
 	} {
 		if !errors.As(err, &p) || p.Kind != Unknown || p.Nearest == "" {
 			t.Errorf("%s: %v", name, err)
@@ -402,7 +412,9 @@ func TestOperators(t *testing.T) {
 		duties         []string
 		want           string
 	}{
-		"bad name": {"Odd Strand", "", nil, "cannot be an operator's name"}, "short": {"x", "short", nil, "at least 12"}, "duty": {"x", "", []string{"rule"}, `"rule" is not a duty`}, "twice": {"odd.strand", "", nil, "there is an operator odd.strand already"},
+		"bad name": {"Odd Strand", "", nil, "cannot be an operator's name"}, "short": {"x", "short", nil, "at least 12"},
+		"duty":  {"x", "", []string{"rule"}, `"rule" is not a duty`},
+		"twice": {"odd.strand", "", nil, "there is an operator odd.strand already"},
 	} {
 		if _, err := s.AddOperator(ctx, who, c.name, "", c.password, c.duties); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v", name, err)
@@ -521,13 +533,15 @@ func TestSealer(t *testing.T) {
 
 func TestProblems(t *testing.T) {
 	for want, err := range map[Kind]error{
-		Unknown: unknown("user", "x", nil), Faulty: declare.Faults{{Message: "m"}}, Away: &store.Refusal{Err: errors.New("dial tcp: connection refused")}, Conflict: conflict("no"), Invalid: invalid("f", "no"),
+		Unknown: unknown("user", "x", nil), Faulty: declare.Faults{{Message: "m"}},
+		Away: &store.Refusal{Err: errors.New("dial tcp: connection refused")}, Conflict: conflict("no"), Invalid: invalid("f", "no"),
 	} {
 		if got := ProblemOf(err); got.Kind != want {
 			t.Errorf("%v is %s, want %s", err, got.Kind, want)
 		}
 	}
-	for out, want := range map[string]string{Tally(map[string]int{"done": 46, "failed": 1}): "1 failed, 46 done", Tally(nil): "nothing to do", count(1, "step", "steps"): "1 step", count(0, "step", "steps"): "0 steps", clipTo("åäö", 2): "å…"} {
+	for out, want := range map[string]string{Tally(map[string]int{"done": 46, "failed": 1}): "1 failed, 46 done",
+		Tally(nil): "nothing to do", count(1, "step", "steps"): "1 step", count(0, "step", "steps"): "0 steps", clipTo("åäö", 2): "å…"} {
 		if out != want {
 			t.Errorf("%q, want %q", out, want)
 		}

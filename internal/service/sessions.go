@@ -131,7 +131,8 @@ func (s *Service) sessionsOn(ctx context.Context, c *current, target string) ([]
 	out := make([]Session, len(list))
 	for i, o := range list {
 		user := owners[names[i]]
-		out[i] = Session{Target: target, Name: o.Name, Account: names[i], User: user, UserName: c.fullName(user), Since: o.Attributes.One(model.Since), From: o.Attributes.One(model.From)}
+		out[i] = Session{Target: target, Name: o.Name, Account: names[i], User: user, UserName: c.fullName(user),
+			Since: o.Attributes.One(model.Since), From: o.Attributes.One(model.From)}
 	}
 	return out, nil
 }

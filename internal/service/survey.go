@@ -117,7 +117,8 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 	r.Accounts, r.Changed = seen.accounts, len(seen.changed)
 	r.TookMS = time.Since(began).Milliseconds()
 	if errors.Is(err, work.ErrHeld) {
-		r.State, r.Words = Busy, fmt.Sprintf("%s: a round or another survey has worked on it for %s; try again when it is done", name, busyFor)
+		r.State, r.Words = Busy, fmt.Sprintf("%s: a round or another survey has worked on it for %s; try again when it is done", name,
+			busyFor)
 		return r
 	}
 	row, rerr := s.Store.Target(ctx, name)
@@ -331,7 +332,8 @@ func (s *Service) differences(ctx context.Context, d *resolve.Desired, known *dr
 			out.people++
 		}
 	}
-	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, InOrder: true, Others: others, Links: links, Decisions: decisions, Known: known, Shut: shut})
+	out.findings, out.loose = drift.Loose(drift.Input{Desired: d, Accounts: accounts, InOrder: true, Others: others, Links: links,
+		Decisions: decisions, Known: known, Shut: shut})
 	drift.Contest(out.findings, putRight(mended))
 	return out, nil
 }
@@ -465,7 +467,8 @@ func (s *Service) knownOf(target string) (known *drift.Known, done func()) {
 }
 
 func freshEntry(at time.Time, target string, fresh int) *store.Entry {
-	return &store.Entry{At: at, Kind: "drift", Operator: Itself.Name, Target: target, Words: fmt.Sprintf("found %s on %s", count(fresh, "new finding", "new findings"), target)}
+	return &store.Entry{At: at, Kind: "drift", Operator: Itself.Name, Target: target,
+		Words: fmt.Sprintf("found %s on %s", count(fresh, "new finding", "new findings"), target)}
 }
 
 func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {
@@ -477,10 +480,12 @@ func (s *Service) recordSurvey(ctx context.Context, who Operator, results []Surv
 			fresh += r.Fresh
 			continue
 		}
-		entries = append(entries, &store.Entry{At: s.now(), Kind: "survey", Operator: who.Name, Target: r.Target, Words: clipTo(r.State+": "+r.Words, 2000)})
+		entries = append(entries, &store.Entry{At: s.now(), Kind: "survey", Operator: who.Name, Target: r.Target,
+			Words: clipTo(r.State+": "+r.Words, 2000)})
 	}
 	entries = append(entries, &store.Entry{At: s.now(), Kind: "survey", Operator: who.Name,
-		Words: fmt.Sprintf("surveyed %d of %s; %s", answered, count(len(results), "target", "targets"), count(fresh, "new finding", "new findings"))})
+		Words: fmt.Sprintf("surveyed %d of %s; %s", answered, count(len(results), "target", "targets"),
+			count(fresh, "new finding", "new findings"))})
 	return s.write(ctx, func(*store.Tx) ([]*store.Entry, error) { return entries, nil })
 }
 

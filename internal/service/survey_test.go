@@ -60,7 +60,8 @@ func TestInterruptedComparison(t *testing.T) {
 	if r, err := s.Draft(ctx, odd, DraftRequest{Because: "after"}); err != nil || r.Steps != 2 {
 		t.Errorf("a draft of findings that nobody compared: %+v %v", r, err)
 	}
-	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "as seen", Revision: 7}); err == nil || !strings.Contains(err.Error(), "revision 1 is declared since you looked (at revision 7)") {
+	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "as seen", Revision: 7}); err == nil ||
+		!strings.Contains(err.Error(), "revision 1 is declared since you looked (at revision 7)") {
 		t.Errorf("%v", err)
 	}
 	disturb()
@@ -71,7 +72,8 @@ func TestInterruptedComparison(t *testing.T) {
 
 // What repeats drafts no second round while the first waits, and none at all for a target that does not answer.
 func TestReconcileByItself(t *testing.T) {
-	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 0}", 1), "jarle", "1701")
+	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 0}", 1), "jarle",
+		"1701")
 	for range 3 {
 		if err := s.reconcileByItself(ctx, "arctic"); err != nil {
 			t.Fatal(err)
@@ -107,7 +109,8 @@ func TestNeverSurveyed(t *testing.T) {
 		if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].Findings != 0 {
 			t.Fatalf("%+v %v", got, err)
 		}
-		if r, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: declaration + strings.Repeat("#", i+1)}}, "again"); err != nil || r.Findings != 0 || r.Unchanged {
+		if r, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: declaration + strings.Repeat("#", i+1)}},
+			"again"); err != nil || r.Findings != 0 || r.Unchanged {
 			t.Errorf("%+v %v", r, err)
 		}
 	}

@@ -103,8 +103,10 @@ func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 
 func (c *current) target(name string, row store.Target, counts []store.FindingCount) Target {
 	d := c.plan.Targets[name]
-	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words, Print: row.Print,
-		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(), Findings: map[string]int{}}
+	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words,
+		Print:   row.Print,
+		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(),
+		Findings: map[string]int{}}
 	if t.State == "" {
 		t.State = NotSurveyed
 	}
@@ -157,7 +159,8 @@ func (s *Service) Target(ctx context.Context, who Operator, name string) (Target
 			if protect == nil {
 				protect = []string{}
 			}
-			out := TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect, At: c.declared.Locate(d.Target.Pos).String()}
+			out := TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect,
+				At: c.declared.Locate(d.Target.Pos).String()}
 			out.Details, out.Holds, err = s.told(ctx, d)
 			return out, err
 		}
@@ -211,7 +214,8 @@ func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix
 	out := HeldPage{Items: []Held{}, Total: total, From: page.From}
 	for _, o := range objects {
 		why, _ := shield.Covers(&o)
-		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.fullName(owner[o.Name]), System: o.System, Protected: why, Attributes: o.Attributes.Map()})
+		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.fullName(owner[o.Name]), System: o.System,
+			Protected: why, Attributes: o.Attributes.Map()})
 	}
 	return out, nil
 }
@@ -240,8 +244,9 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 	if err != nil {
 		return Overview{}, err
 	}
-	out := Overview{Total: len(targets), CheckedAt: s.now(), Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
-		Checked: size(c.declared)}}
+	out := Overview{Total: len(targets), CheckedAt: s.now(),
+		Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
+			Checked: size(c.declared)}}
 	for _, t := range targets {
 		out.Findings += t.Total
 		out.Remedied += t.Total - t.Decide

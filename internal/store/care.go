@@ -30,7 +30,8 @@ func (tx *Tx) Accept(ctx context.Context, target, key string, until *time.Time, 
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, accepted_until, accepted_by, because, at) VALUES (?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE accepted_until = VALUES(accepted_until), accepted_by = VALUES(accepted_by), because = VALUES(because), at = VALUES(at)`, target, id, until, operator, because, at)
+		ON DUPLICATE KEY UPDATE accepted_until = VALUES(accepted_until), accepted_by = VALUES(accepted_by), because =
+				VALUES(because), at = VALUES(at)`, target, id, until, operator, because, at)
 	return err
 }
 
@@ -40,7 +41,8 @@ func (tx *Tx) Assign(ctx context.Context, target, key, operator string, at time.
 	if err != nil {
 		return err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, assigned, at) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE assigned = VALUES(assigned), at = VALUES(at)`, target, id, operator, at)
+	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, assigned, at) VALUES (?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE assigned = VALUES(assigned), at = VALUES(at)`, target, id, operator, at)
 	return err
 }
 
@@ -58,7 +60,8 @@ func (tx *Tx) CommentFinding(ctx context.Context, target, key, operator, words s
 		return err
 	}
 	_, err = tx.ExecContext(ctx, `INSERT INTO finding_comment (target, id, seq, operator, words, at)
-		SELECT ?, ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ? FROM finding_comment WHERE target = ? AND id = ?`, target, id, operator, clip(words, 2000), at, target, id)
+		SELECT ?, ?, COALESCE(MAX(seq), 0) + 1, ?, ?, ? FROM finding_comment WHERE target = ? AND id = ?`, target, id, operator,
+		clip(words, 2000), at, target, id)
 	return err
 }
 
@@ -69,7 +72,8 @@ func (s *Store) FindingComments(ctx context.Context, target, key string) ([]Find
 		return nil, err
 	}
 	var out []FindingComment
-	err = s.db.SelectContext(ctx, &out, `SELECT operator, words, at FROM finding_comment WHERE target = ? AND id = ? ORDER BY seq`, target, id)
+	err = s.db.SelectContext(ctx, &out, `SELECT operator, words, at FROM finding_comment WHERE target = ? AND id = ? ORDER BY seq`,
+		target, id)
 	return out, err
 }
 
@@ -94,7 +98,8 @@ func (tx *Tx) NoteMended(ctx context.Context, target string, keys []string, roun
 			}
 			args = append(args, target, id, round, at)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at) VALUES (?, ?, 1, 0, ?, ?)`+strings.Repeat(", (?, ?, 1, 0, ?, ?)", to-from-1)+`
+		if _, err := tx.ExecContext(ctx, `INSERT INTO mended (target, id, times, back, round, at)
+			VALUES (?, ?, 1, 0, ?, ?)`+strings.Repeat(", (?, ?, 1, 0, ?, ?)", to-from-1)+`
 			ON DUPLICATE KEY UPDATE times = times + 1, round = VALUES(round), at = VALUES(at)`, args...); err != nil {
 			return err
 		}
@@ -143,7 +148,8 @@ func (tx *Tx) ForgetMended(ctx context.Context, target string, keys []string) er
 // MendedOn returns what was put right on a target since a moment, by the act's key.
 func (s *Store) MendedOn(ctx context.Context, target string, since time.Time) (map[string]Mended, error) {
 	var rows []Mended
-	if err := s.db.SelectContext(ctx, &rows, `SELECT id, times, back, round, at, back_at FROM mended WHERE target = ? AND at >= ?`, target, since); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT id, times, back, round, at, back_at FROM mended WHERE target = ? AND at >= ?`,
+		target, since); err != nil {
 		return nil, err
 	}
 	out := make(map[string]Mended, len(rows))
@@ -164,7 +170,8 @@ func (tx *Tx) CameBack(ctx context.Context, target string, keys []string, at tim
 			}
 			args = append(args, id)
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE mended SET back = back + 1, back_at = ? WHERE target = ? AND id IN `+oneOf(to-from), args...); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE mended SET back = back + 1, back_at = ? WHERE target = ? AND id IN `+oneOf(to-from),
+			args...); err != nil {
 			return err
 		}
 	}
@@ -190,7 +197,8 @@ func (tx *Tx) CountDay(ctx context.Context, target string, day time.Time, counts
 		counts = map[string]int{"": 0}
 	}
 	for kind, n := range counts {
-		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?)`, date, target, kind, n); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?)`, date, target, kind,
+			n); err != nil {
 			return err
 		}
 	}
@@ -207,6 +215,7 @@ func (s *Store) Trend(ctx context.Context, since time.Time, targets []string) ([
 		}
 	}
 	var out []DayCount
-	err := s.db.SelectContext(ctx, &out, `SELECT day, target, kind, n FROM drift_day WHERE day >= ?`+where+` ORDER BY day, target, kind`, args...)
+	err := s.db.SelectContext(ctx, &out, `SELECT day, target, kind, n FROM drift_day WHERE day >= ?`+where+` ORDER BY day, target, kind`,
+		args...)
 	return out, err
 }

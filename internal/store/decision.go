@@ -27,12 +27,15 @@ func (d Decision) Plain() model.Decision {
 // takes the place of its being another's.
 func (tx *Tx) PutDecision(ctx context.Context, d Decision) error {
 	if d.Theirs {
-		if _, err := tx.ExecContext(ctx, `DELETE FROM decision WHERE target = ? AND theirs = 1 AND (name = ? OR user = ?)`, d.Target, d.Name, d.User); err != nil {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM decision WHERE target = ? AND theirs = 1 AND (name = ? OR user = ?)`, d.Target,
+			d.Name, d.User); err != nil {
 			return err
 		}
 	}
-	_, err := tx.NamedExecContext(ctx, `INSERT INTO decision (target, name, user, theirs, operator, because, made_at) VALUES (:target, :name, :user, :theirs, :operator, :because, :made_at)
-		ON DUPLICATE KEY UPDATE theirs = VALUES(theirs), operator = VALUES(operator), because = VALUES(because), made_at = VALUES(made_at)`, d)
+	_, err := tx.NamedExecContext(ctx, `INSERT INTO decision (target, name, user, theirs, operator, because, made_at)
+			VALUES (:target, :name, :user, :theirs, :operator, :because, :made_at)
+		ON DUPLICATE KEY UPDATE theirs = VALUES(theirs),
+			operator = VALUES(operator), because = VALUES(because), made_at = VALUES(made_at)`, d)
 	return err
 }
 
@@ -49,6 +52,7 @@ func (tx *Tx) DropDecision(ctx context.Context, target, name, user string) (bool
 // Decisions returns what people said of a target's accounts, or of all targets' where the name is empty.
 func (s *Store) Decisions(ctx context.Context, target string) ([]Decision, error) {
 	var out []Decision
-	err := s.db.SelectContext(ctx, &out, `SELECT target, name, user, theirs, operator, because, made_at FROM decision WHERE target = ? OR ? = '' ORDER BY target, name, user`, target, target)
+	err := s.db.SelectContext(ctx, &out, `SELECT target, name, user, theirs, operator, because, made_at FROM decision WHERE target = ?
+			OR ? = '' ORDER BY target, name, user`, target, target)
 	return out, err
 }

@@ -95,7 +95,8 @@ func (tx *Tx) SwapFindings(ctx context.Context, target string, was, findings []m
 	return tx.swapFindings(ctx, target, sums, findings, at)
 }
 
-func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]uint32, findings []model.Finding, at time.Time) (fresh int, err error) {
+func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]uint32, findings []model.Finding,
+	at time.Time) (fresh int, err error) {
 	var list []findingRow
 	for _, f := range findings {
 		id, err := hex.DecodeString(f.Key())
@@ -114,14 +115,16 @@ func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]u
 		if !known {
 			fresh++
 		}
-		list = append(list, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body, Place: place(f), SeenAt: at})
+		list = append(list, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body,
+			Place: place(f), SeenAt: at})
 	}
 	for from, to := range portions(len(list), 500, func(i int) int { return len(list[i].Body) + len(list[i].Place) }) {
 		args := make([]any, 0, 8*(to-from))
 		for _, r := range list[from:to] {
 			args = append(args, r.Target, r.ID, r.Kind, r.Verb, r.User, r.Body, r.Place, r.SeenAt)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at) VALUES `+rows(to-from, 8)+` ON DUPLICATE KEY UPDATE body = VALUES(body)`, args...); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at) VALUES `+rows(to-from,
+			8)+` ON DUPLICATE KEY UPDATE body = VALUES(body)`, args...); err != nil {
 			return 0, err
 		}
 	}
@@ -212,13 +215,16 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) (out []Fi
 	}
 	// The page is found in the index alone; only its rows are read whole.
 	var rows []findingRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned
+	if err := s.db.SelectContext(ctx, &rows,
+		`SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned
 		FROM (SELECT f.target, f.id, f.place`+f.from()+where+` ORDER BY f.target, f.place LIMIT ? OFFSET ?) page
-		JOIN finding f ON f.target = page.target AND f.id = page.id`+withCare+` ORDER BY f.target, f.place`, append(args, p.Size, p.From)...); err != nil {
+		JOIN finding f ON f.target = page.target AND f.id = page.id`+withCare+` ORDER BY f.target, f.place`,
+		append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
 	for _, r := range rows {
-		f := Finding{Key: hex.EncodeToString(r.ID), SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String, Assigned: r.Assigned.String}
+		f := Finding{Key: hex.EncodeToString(r.ID), SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String,
+			Because: r.Because.String, Assigned: r.Assigned.String}
 		if err := json.Unmarshal(r.Body, &f.Finding); err != nil {
 			return nil, 0, fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
 		}
@@ -241,7 +247,8 @@ func (s *Store) FindingOf(ctx context.Context, key string) (Finding, error) {
 	if err := s.db.GetContext(ctx, &r, `SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned`+findingTable+withCare+` WHERE f.target = ? AND f.id = ?`, target, id); err != nil {
 		return Finding{}, err
 	}
-	f := Finding{Key: key, SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String, Assigned: r.Assigned.String}
+	f := Finding{Key: key, SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String,
+		Assigned: r.Assigned.String}
 	return f, json.Unmarshal(r.Body, &f.Finding)
 }
 
@@ -298,7 +305,8 @@ func (s *Store) AllFindings(ctx context.Context) (n int, err error) {
 func (s *Store) FindingsOn(ctx context.Context, targets []string) (total int, err error) {
 	for from, to := range groups(len(targets), manyTargets) {
 		var n int
-		if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding WHERE target IN `+oneOf(to-from), texts(targets[from:to])...); err != nil {
+		if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding WHERE target IN `+oneOf(to-from),
+			texts(targets[from:to])...); err != nil {
 			return 0, err
 		}
 		total += n

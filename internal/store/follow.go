@@ -47,7 +47,8 @@ func (tx *Tx) PutLoose(ctx context.Context, target string, marks []uint64) error
 			return err
 		}
 	}
-	return tx.AddLoose(ctx, target, slices.DeleteFunc(slices.Clone(marks), func(m uint64) bool { _, ok := slices.BinarySearch(old, m); return ok }))
+	return tx.AddLoose(ctx, target, slices.DeleteFunc(slices.Clone(marks),
+		func(m uint64) bool { _, ok := slices.BinarySearch(old, m); return ok }))
 }
 
 // AddLoose adds marks.
@@ -81,14 +82,16 @@ func (s *Store) LooseOn(ctx context.Context, marks []uint64) (map[string]bool, e
 
 // NoteCompared notes of which revision and day a target's findings are.
 func (tx *Tx) NoteCompared(ctx context.Context, target string, revision int, day string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, compared_on = ?, comparisons = comparisons + 1 WHERE name = ?`, revision, day, target)
+	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, compared_on = ?, comparisons = comparisons + 1 WHERE name = ?`,
+		revision, day, target)
 	return err
 }
 
 // Disturbed notes that a target was changed, so that its findings may be stale until it is compared again.
 func (tx *Tx) Disturbed(ctx context.Context, targets ...string) error {
 	for from, to := range groups(len(targets), manyTargets) {
-		if _, err := tx.ExecContext(ctx, `UPDATE target SET compared = 0, comparisons = comparisons + 1 WHERE name IN `+oneOf(to-from), texts(targets[from:to])...); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE target SET compared = 0, comparisons = comparisons + 1 WHERE name IN `+oneOf(to-from),
+			texts(targets[from:to])...); err != nil {
 			return err
 		}
 	}
@@ -97,7 +100,8 @@ func (tx *Tx) Disturbed(ctx context.Context, targets ...string) error {
 
 // Carried notes that findings of one revision are those of another, too.
 func (tx *Tx) Carried(ctx context.Context, from, to int, day string) error {
-	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, comparisons = comparisons + 1 WHERE compared = ? AND compared_on = ?`, to, from, day)
+	_, err := tx.ExecContext(ctx, `UPDATE target SET compared = ?, comparisons = comparisons + 1 WHERE compared = ? AND compared_on = ?`,
+		to, from, day)
 	return err
 }
 
@@ -109,7 +113,8 @@ func (tx *Tx) Comparisons(ctx context.Context, targets []string) (map[string]int
 			Name string `db:"name"`
 			N    int64  `db:"comparisons"`
 		}
-		if err := tx.SelectContext(ctx, &rows, `SELECT name, comparisons FROM target WHERE name IN `+oneOf(to-from)+` FOR UPDATE`, texts(targets[from:to])...); err != nil {
+		if err := tx.SelectContext(ctx, &rows, `SELECT name, comparisons FROM target WHERE name IN `+oneOf(to-from)+` FOR UPDATE`,
+			texts(targets[from:to])...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -124,7 +129,9 @@ func (s *Store) LinksOfAll(ctx context.Context, users []string) ([]model.Link, e
 	var out []model.Link
 	for from, to := range groups(len(users), 500) {
 		var rows []linkRow
-		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE user IN `+oneOf(to-from)+` ORDER BY target, name`, texts(users[from:to])...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows,
+			`SELECT `+linkColumns+` FROM link WHERE user IN `+oneOf(to-from)+` ORDER BY target, name`,
+			texts(users[from:to])...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {
@@ -139,7 +146,8 @@ func (s *Store) AccountsNamed(ctx context.Context, targets, names []string) (map
 	out := map[string][]model.Object{}
 	for from, to := range groups(len(targets), manyTargets) {
 		args := append(append(texts(targets[from:to]), model.Account.String()), texts(names)...)
-		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
+		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+`
+				AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
 			out[target] = append(out[target], o)
 		})
 		if err != nil {
@@ -188,9 +196,11 @@ func (s *Store) FindingsNear(ctx context.Context, n Near) (map[string][]model.Fi
 	out := map[string][]model.Finding{}
 	for from, to := range groups(len(targets), manyTargets) {
 		names := texts(targets[from:to])
-		query, args := `SELECT target, id, body FROM finding WHERE user IN `+oneOf(len(users))+` AND target IN `+oneOf(len(names)), append(texts(users), names...)
+		query, args := `SELECT target, id, body FROM finding WHERE user IN `+oneOf(len(users))+` AND target IN `+oneOf(len(names)),
+			append(texts(users), names...)
 		if len(places) > 0 {
-			query += ` UNION SELECT target, id, body FROM finding WHERE target IN ` + oneOf(len(names)) + ` AND place IN ` + oneOf(len(places))
+			query += ` UNION SELECT target, id, body FROM finding WHERE target IN ` + oneOf(len(names)) + ` AND place IN ` +
+				oneOf(len(places))
 			args = append(append(args, names...), places...)
 		}
 		var rows []findingRow
@@ -214,7 +224,8 @@ func (tx *Tx) AddDay(ctx context.Context, target string, day time.Time, more map
 		if n == 0 {
 			continue
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?) ON DUPLICATE KEY UPDATE n = GREATEST(0, n + VALUES(n))`, day.UTC().Format(time.DateOnly), target, kind, n); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO drift_day (day, target, kind, n) VALUES (?, ?, ?, ?)
+				ON DUPLICATE KEY UPDATE n = GREATEST(0, n + VALUES(n))`, day.UTC().Format(time.DateOnly), target, kind, n); err != nil {
 			return err
 		}
 	}
@@ -235,7 +246,9 @@ func (s *Store) MendedAmong(ctx context.Context, targets []string, keys []string
 				args = append(args, id)
 			}
 			var rows []Mended
-			if err := s.db.SelectContext(ctx, &rows, `SELECT id, times, back, round, at, back_at FROM mended WHERE target IN `+oneOf(tto-tfrom)+` AND id IN `+oneOf(to-from)+` AND at >= ?`, append(args, since)...); err != nil {
+			if err := s.db.SelectContext(ctx, &rows,
+				`SELECT id, times, back, round, at, back_at FROM mended WHERE target IN `+oneOf(tto-tfrom)+` AND id IN `+oneOf(to-from)+`
+					AND at >= ?`, append(args, since)...); err != nil {
 				return nil, err
 			}
 			for _, r := range rows {

@@ -21,10 +21,12 @@ type Guess struct {
 func (tx *Tx) Guesses(ctx context.Context, at time.Time, keys ...[2]string) ([]Guess, error) {
 	out := make([]Guess, len(keys))
 	for i, k := range keys {
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO guess (name, origin, n, until, print) VALUES (?, ?, 0, ?, '')`, k[0], k[1], at); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO guess (name, origin, n, until, print) VALUES (?, ?, 0, ?, '')`, k[0], k[1],
+			at); err != nil {
 			return nil, err
 		}
-		if err := tx.GetContext(ctx, &out[i], `SELECT name, origin, n, until, print FROM guess WHERE name = ? AND origin = ? FOR UPDATE`, k[0], k[1]); err != nil {
+		if err := tx.GetContext(ctx, &out[i], `SELECT name, origin, n, until, print FROM guess WHERE name = ? AND origin = ? FOR UPDATE`,
+			k[0], k[1]); err != nil {
 			return nil, err
 		}
 	}
@@ -33,7 +35,8 @@ func (tx *Tx) Guesses(ctx context.Context, at time.Time, keys ...[2]string) ([]G
 
 // PutGuess stores a count.
 func (tx *Tx) PutGuess(ctx context.Context, g Guess) error {
-	_, err := tx.ExecContext(ctx, `UPDATE guess SET n = ?, until = ?, print = ? WHERE name = ? AND origin = ?`, g.N, g.Until, g.Print, g.Name, g.Origin)
+	_, err := tx.ExecContext(ctx, `UPDATE guess SET n = ?, until = ?, print = ? WHERE name = ? AND origin = ?`, g.N, g.Until, g.Print,
+		g.Name, g.Origin)
 	return err
 }
 
@@ -58,6 +61,7 @@ func (s *Store) KnownOrigin(ctx context.Context, name, origin string, since time
 
 // NoteOrigin notes that an operator has signed in from an address.
 func (tx *Tx) NoteOrigin(ctx context.Context, name, origin string, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO known_origin (name, origin, at) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE at = VALUES(at)`, name, origin, at)
+	_, err := tx.ExecContext(ctx, `INSERT INTO known_origin (name, origin, at) VALUES (?, ?, ?) ON DUPLICATE KEY UPDATE at = VALUES(at)`,
+		name, origin, at)
 	return err
 }

@@ -29,7 +29,8 @@ func (s *Store) Release(ctx context.Context, what, owner string) error {
 // Held returns what is leased now and begins with a prefix, without the prefix.
 func (s *Store) Held(ctx context.Context, prefix string) (map[string]bool, error) {
 	var names []string
-	if err := s.db.SelectContext(ctx, &names, `SELECT what FROM lease WHERE what LIKE ? AND until >= NOW(6)`, escapeLike(prefix)+"%"); err != nil {
+	if err := s.db.SelectContext(ctx, &names, `SELECT what FROM lease WHERE what LIKE ? AND until >= NOW(6)`, escapeLike(prefix)+
+		"%"); err != nil {
 		return nil, err
 	}
 	out := make(map[string]bool, len(names))

@@ -19,7 +19,8 @@ const linkColumns = `target, user, name, rest, uniq`
 
 func (s *Store) links(ctx context.Context, where string, arg string) ([]model.Link, error) {
 	var rows []linkRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE `+where+` = ? ORDER BY target, name`, arg); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE `+where+` = ? ORDER BY target, name`,
+		arg); err != nil {
 		return nil, err
 	}
 	out := make([]model.Link, len(rows))
@@ -52,7 +53,8 @@ func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, r
 			args = append(args, target, l.User, l.Name, l.Rest, l.Unique, round, at)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, rest, uniq, round, since) VALUES `+rows(len(part), 7)+`
-			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`, args...); err != nil {
+			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`,
+			args...); err != nil {
 			return err
 		}
 	}
@@ -67,7 +69,8 @@ func (tx *Tx) DropLinks(ctx context.Context, target string, links []model.Link, 
 	if err := tx.buryLinks(ctx, target, links, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)), append([]any{target}, slotsOf(links)...)...)
+	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)),
+		append([]any{target}, slotsOf(links)...)...)
 	return err
 }
 
@@ -94,7 +97,8 @@ func slotsOf(links []model.Link) []any {
 func (s *Store) LinksAt(ctx context.Context, target string, at time.Time) ([]model.Link, error) {
 	var rows []linkRow
 	err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND since <= ?
-		UNION ALL SELECT `+linkColumns+` FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target, at, at)
+		UNION ALL SELECT `+linkColumns+` FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target,
+		at, at)
 	out := make([]model.Link, len(rows))
 	for i, r := range rows {
 		out[i] = model.Link(r)

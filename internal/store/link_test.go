@@ -35,11 +35,16 @@ func TestLinksAndDecisions(t *testing.T) {
 	// Accounts tell that they are linked to who has their name; all other links stand beside them.
 	tx(t, s, func(tx *store.Tx) error {
 		return errors.Join(
-			tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "a"}, {Kind: model.Account, Name: "b", Unique: "u2"}, {Kind: model.Account, Name: "c", Unique: "u3"}, {Kind: model.Account, Name: "free"}, {Kind: model.GroupKind, Name: "b"}}, nil, nil, now),
-			tx.PutLinks(ctx, "b", []model.Link{{User: "a", Name: "a"}, {User: "bea", Name: "b", Unique: "u2"}, {User: "carl", Name: "c", Unique: "other"}, {User: "0", Name: "0"}, {User: "z", Name: "z"}, {User: "second", Name: "b"}}, 1, now))
+			tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "a"}, {Kind: model.Account, Name: "b", Unique: "u2"},
+				{Kind: model.Account, Name: "c", Unique: "u3"}, {Kind: model.Account, Name: "free"}, {Kind: model.GroupKind, Name: "b"}},
+				nil, nil, now),
+			tx.PutLinks(ctx, "b", []model.Link{{User: "a", Name: "a"}, {User: "bea", Name: "b", Unique: "u2"},
+				{User: "carl", Name: "c", Unique: "other"}, {User: "0", Name: "0"}, {User: "z", Name: "z"}, {User: "second", Name: "b"}},
+				1, now))
 	})
 	tx(t, s, func(tx *store.Tx) error {
-		return tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "d", Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})}}, nil, nil, now.Add(time.Hour))
+		return tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "d",
+			Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})}}, nil, nil, now.Add(time.Hour))
 	})
 	if shut, err := s.ShutSince(ctx, "b"); err != nil || len(shut) != 1 || !shut["d"].Equal(now.Add(time.Hour)) {
 		t.Errorf("%v %v", shut, err)
@@ -57,7 +62,8 @@ func TestLinksAndDecisions(t *testing.T) {
 	}
 	decide := func(name, user string, theirs bool) {
 		tx(t, s, func(tx *store.Tx) error {
-			return tx.PutDecision(ctx, store.Decision{Target: "a", Name: name, User: user, Theirs: theirs, Operator: "odd", Because: "b", MadeAt: now})
+			return tx.PutDecision(ctx, store.Decision{Target: "a", Name: name, User: user, Theirs: theirs, Operator: "odd", Because: "b",
+				MadeAt: now})
 		})
 	}
 	decide("kberg", "kari", true)
@@ -81,9 +87,15 @@ func TestLinksAndDecisions(t *testing.T) {
 func TestIndexes(t *testing.T) {
 	_, db := open(t)
 	for _, q := range []string{
-		"SELECT * FROM record WHERE user = 'x' AND seq < 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE target = 'x' ORDER BY seq DESC LIMIT 5", "SELECT * FROM record WHERE round = 5 ORDER BY seq DESC LIMIT 5",
-		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5", "SELECT * FROM finding WHERE target = 'x' ORDER BY target, place LIMIT 5", "SELECT * FROM finding WHERE user = 'x'", "SELECT * FROM finding WHERE kind = 'x' ORDER BY target, place LIMIT 5",
-		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5", "SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'", "SELECT * FROM round WHERE state = 'running' ORDER BY id DESC LIMIT 5",
+		"SELECT * FROM record WHERE user = 'x' AND seq < 5 ORDER BY seq DESC LIMIT 5",
+		"SELECT * FROM record WHERE target = 'x' ORDER BY seq DESC LIMIT 5",
+		"SELECT * FROM record WHERE round = 5 ORDER BY seq DESC LIMIT 5",
+		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5",
+		"SELECT * FROM finding WHERE target = 'x' ORDER BY target, place LIMIT 5", "SELECT * FROM finding WHERE user = 'x'",
+		"SELECT * FROM finding WHERE kind = 'x' ORDER BY target, place LIMIT 5",
+		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5",
+		"SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'",
+		"SELECT * FROM round WHERE state = 'running' ORDER BY id DESC LIMIT 5",
 		"SELECT * FROM credential WHERE operator = 'x' AND kind = 'token'", "DELETE FROM credential WHERE ends_at < '2020-01-01'",
 	} {
 		rows, err := db.Query("EXPLAIN " + q)

@@ -253,7 +253,8 @@ func (k setKey) moved(before map[pieceKey][]string, in map[string]bool) map[piec
 // piecesAround reads the pieces in which members stand, or would. Where a piece
 // may come to an end with who leaves, the one before it is read too.
 func (tx *Tx) piecesAround(ctx context.Context, target string, k setKey, members []string) (out []pieceRow, err error) {
-	const one = `(SELECT ` + pieceColumns + ` FROM member WHERE target = ? AND kind = ? AND name = ? AND mkind = ? AND first %s ? ORDER BY first DESC LIMIT 1 FOR UPDATE)`
+	const one = `(SELECT ` + pieceColumns + ` FROM member WHERE target = ? AND kind = ? AND name = ? AND mkind = ? AND first %s ?
+			ORDER BY first DESC LIMIT 1 FOR UPDATE)`
 	have := map[string]bool{}
 	for from, to := range groups(len(members), 200) {
 		var queries []string
@@ -380,10 +381,11 @@ func (s *Store) InSets(ctx context.Context, targets []string, sets []model.Named
 		for from, to := range groups(len(targets), manyTargets) {
 			args := append(append(texts(targets[from:to]), kind.String()), texts(names)...)
 			err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed
-				WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args, func(target string, o model.Object) {
-				o.Attributes = ""
-				out[target] = append(out[target], o)
-			})
+				WHERE target IN `+oneOf(to-from)+` AND kind = ? AND name IN `+oneOf(len(names))+` ORDER BY target, name`, args,
+				func(target string, o model.Object) {
+					o.Attributes = ""
+					out[target] = append(out[target], o)
+				})
 			if err != nil {
 				return nil, err
 			}
@@ -403,7 +405,8 @@ func (s *Store) InSets(ctx context.Context, targets []string, sets []model.Named
 }
 
 // within finds members among the pieces of the sets that args choose.
-func (s *Store) within(ctx context.Context, in map[string]map[model.Named][]string, args []any, targets, names int, members []string) error {
+func (s *Store) within(ctx context.Context, in map[string]map[model.Named][]string, args []any, targets, names int,
+	members []string) error {
 	some := strings.Repeat(" OR first <= ? AND last >= ? AND INSTR(body, ?) > 0", len(members))[len(" OR "):]
 	args = append(slices.Clone(args), model.Account.String())
 	for _, m := range members {
@@ -414,7 +417,8 @@ func (s *Store) within(ctx context.Context, in map[string]map[model.Named][]stri
 		pieceRow
 	}
 	err := s.db.SelectContext(ctx, &rows, `SELECT target, `+pieceColumns+` FROM member
-		WHERE target IN `+oneOf(targets)+` AND kind = ? AND name IN `+oneOf(names)+` AND mkind = ? AND (`+some+`) ORDER BY target, kind, name, mkind, first`, args...)
+		WHERE target IN `+oneOf(targets)+` AND kind = ? AND name IN `+oneOf(names)+` AND mkind = ? AND (`+some+`)
+				ORDER BY target, kind, name, mkind, first`, args...)
 	for _, r := range rows {
 		if in[r.Target] == nil {
 			in[r.Target] = map[model.Named][]string{}
@@ -448,10 +452,12 @@ func namesOf(sets []model.Named, kind model.ObjectKind) (out []string) {
 }
 
 // CountMembers counts the members of some sets of a kind, by name and by their kind.
-func (s *Store) CountMembers(ctx context.Context, target string, kind model.ObjectKind, names []string) (map[string]map[model.ObjectKind]int, error) {
+func (s *Store) CountMembers(ctx context.Context, target string, kind model.ObjectKind,
+	names []string) (map[string]map[model.ObjectKind]int, error) {
 	out := map[string]map[model.ObjectKind]int{}
 	for from, to := range groups(len(names), observedGroup) {
-		rows, err := s.db.QueryxContext(ctx, `SELECT name, mkind, body FROM member WHERE target = ? AND kind = ? AND name IN `+oneOf(to-from),
+		rows, err := s.db.QueryxContext(ctx, `SELECT name, mkind, body FROM member WHERE target = ? AND kind = ?
+			AND name IN `+oneOf(to-from),
 			append([]any{target, kind.String()}, texts(names[from:to])...)...)
 		if err != nil {
 			return nil, err
@@ -480,7 +486,8 @@ func (s *Store) CountMembers(ctx context.Context, target string, kind model.Obje
 }
 
 // MembersPage returns one page of the members of a kind in a set, and how many there are.
-func (s *Store) MembersPage(ctx context.Context, target string, set model.Named, kind model.ObjectKind, p Page) (out []string, total int, err error) {
+func (s *Store) MembersPage(ctx context.Context, target string, set model.Named, kind model.ObjectKind,
+	p Page) (out []string, total int, err error) {
 	rows, err := s.db.QueryxContext(ctx, `SELECT body FROM member WHERE target = ? AND kind = ? AND name = ? AND mkind = ? ORDER BY first`,
 		target, set.Kind.String(), set.Name, kind.String())
 	if err != nil {

@@ -33,15 +33,20 @@ func TestTakenOver(t *testing.T) {
 		}
 	}
 	observed := `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES (?, ?, ?, '', 0, ?, ?)`
-	put(observed, "a", "group", "crew", pack(model.Attribute{Name: model.Members, Values: many}, model.Attribute{Name: model.Number, Values: []string{"5"}}), now)
+	put(observed, "a", "group", "crew", pack(model.Attribute{Name: model.Members, Values: many},
+		model.Attribute{Name: model.Number, Values: []string{"5"}}), now)
 	put(observed, "a", "group", "early", []byte(`{"members":["marit","hanne"],"member-groups":["crew"]}`), now)
-	put(observed, "a", "account", "hanne", pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}}, model.Attribute{Name: model.Elevation, Values: []string{"sudoers"}}), now)
+	put(observed, "a", "account", "hanne", pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}},
+		model.Attribute{Name: model.Elevation, Values: []string{"sudoers"}}), now)
 	put(`INSERT INTO link (target, user, name, uniq, round, since) VALUES ('a', 'hanne', 'hanne', '', 1, ?)`, now)
 	act := `{"target":"a","verb":"join group","object":"membership","name":"crew","member":"hanne","member-kind":"account","user":"hanne"}`
 	put(`INSERT INTO round (id, state, because, revision, drafted_by, drafted_at) VALUES (7, 'draft', 'x', 1, 'odd', ?)`, now)
-	put(`INSERT INTO step (round, seq, target, stage, verb, user, body, outcome, words) VALUES (7, 1, 'a', 5, 'join group', 'hanne', ?, 'waiting', '')`, []byte(act))
-	f := model.Finding{Kind: model.Missing, Act: model.Act{Target: "a", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "hanne", MemberKind: model.Account, User: "hanne"}}
-	put(`INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at) VALUES ('a', UNHEX(?), 'missing', 'join group', 'hanne', ?, ?, ?)`,
+	put(`INSERT INTO step (round, seq, target, stage, verb, user, body, outcome, words)
+			VALUES (7, 1, 'a', 5, 'join group', 'hanne', ?, 'waiting', '')`, []byte(act))
+	f := model.Finding{Kind: model.Missing, Act: model.Act{Target: "a", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew",
+		Member: "hanne", MemberKind: model.Account, User: "hanne"}}
+	put(`INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at)
+			VALUES ('a', UNHEX(?), 'missing', 'join group', 'hanne', ?, ?, ?)`,
 		f.Key(), []byte(`{"kind":"missing",`+act[1:]), "2crew\x1fhanne\x1fjoin group", now)
 	old.Close()
 
@@ -73,7 +78,8 @@ func TestTakenOver(t *testing.T) {
 	if err != nil || len(list) != 1 || !list[0].Moves() || list[0].Key != f.Key() {
 		t.Fatalf("%+v %v", list, err)
 	}
-	near, err := s.FindingsNear(ctx, store.Near{Targets: []string{"a"}, Users: []string{"nobody"}, Accounts: []string{"hanne"}, Sets: []model.Named{f.Of()}})
+	near, err := s.FindingsNear(ctx, store.Near{Targets: []string{"a"}, Users: []string{"nobody"}, Accounts: []string{"hanne"},
+		Sets: []model.Named{f.Of()}})
 	if err != nil || len(near["a"]) != 1 {
 		t.Errorf("it is not found by its place: %v %v", near, err)
 	}
@@ -99,7 +105,9 @@ func TestMoves(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	set := model.Object{Kind: crew.Kind, Name: crew.Name, Attributes: model.Pack(model.Attribute{Name: model.Members, Values: many}, model.Attribute{Name: model.MemberGroups, Values: []string{"inner"}})}
+	set := model.Object{Kind: crew.Kind, Name: crew.Name,
+		Attributes: model.Pack(model.Attribute{Name: model.Members, Values: many},
+			model.Attribute{Name: model.MemberGroups, Values: []string{"inner"}})}
 	if err := g.Put(ctx, []model.Object{set, {Kind: deck.Kind, Name: deck.Name}}); err != nil {
 		t.Fatal(err)
 	}
@@ -115,11 +123,13 @@ func TestMoves(t *testing.T) {
 		}
 		return yes
 	}
-	if in(crew, marit) || !in(crew, model.Named{Kind: model.Account, Name: "hand.2500"}) || !in(crew, model.Named{Kind: model.GroupKind, Name: "inner"}) || in(crew, model.Named{Kind: model.Account, Name: "inner"}) {
+	if in(crew, marit) || !in(crew, model.Named{Kind: model.Account, Name: "hand.2500"}) ||
+		!in(crew, model.Named{Kind: model.GroupKind, Name: "inner"}) || in(crew, model.Named{Kind: model.Account, Name: "inner"}) {
 		t.Error("who is in the set is not told")
 	}
 	tx(t, s, func(tx *store.Tx) error {
-		return tx.PutMoves(ctx, "a", []store.Move{{Set: crew, Member: marit, In: true}, {Set: deck, Member: marit, In: true}, {Set: crew, Member: model.Named{Kind: model.Account, Name: "hand.2500"}}}, now.Add(time.Hour))
+		return tx.PutMoves(ctx, "a", []store.Move{{Set: crew, Member: marit, In: true}, {Set: deck, Member: marit, In: true},
+			{Set: crew, Member: model.Named{Kind: model.Account, Name: "hand.2500"}}}, now.Add(time.Hour))
 	})
 	if !in(crew, marit) || in(crew, model.Named{Kind: model.Account, Name: "hand.2500"}) {
 		t.Error("who came and who left is not stored")
@@ -144,7 +154,8 @@ func TestMoves(t *testing.T) {
 			}
 		}
 		if err != nil || n != want || len(others[0].Attributes.Get(model.Members)) != 5000 {
-			t.Errorf("after %s %d sets hold her, of which the first has %d members, %v", at, n, len(others[0].Attributes.Get(model.Members)), err)
+			t.Errorf("after %s %d sets hold her, of which the first has %d members, %v", at, n,
+				len(others[0].Attributes.Get(model.Members)), err)
 		}
 	}
 	changed := 0
@@ -165,11 +176,13 @@ func TestMoves(t *testing.T) {
 func TestSightSome(t *testing.T) {
 	s, _ := open(t)
 	object := func(name, unique, shell string) model.Object {
-		return model.Object{Kind: model.Account, Name: name, Unique: unique, Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}})}
+		return model.Object{Kind: model.Account, Name: name, Unique: unique,
+			Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}})}
 	}
 	g, err := s.Sight(ctx, "a", now)
 	if err == nil {
-		err = g.Put(ctx, []model.Object{object("marit", "u1", "sh"), object("hanne", "u2", "sh"), object("jarle", "u3", "sh"), object("kari", "u4", "sh")})
+		err = g.Put(ctx, []model.Object{object("marit", "u1", "sh"), object("hanne", "u2", "sh"), object("jarle", "u3", "sh"),
+			object("kari", "u4", "sh")})
 	}
 	if err == nil {
 		_, err = g.Done(ctx)
@@ -178,7 +191,8 @@ func TestSightSome(t *testing.T) {
 		t.Fatal(err)
 	}
 	some := s.SightSome("a", now.Add(time.Hour))
-	if err := some.Put(ctx, []model.Object{object("marit", "u1", "bash"), object("hanne", "u2", "sh"), object("karin", "u4", "sh")}); err != nil {
+	if err := some.Put(ctx, []model.Object{object("marit", "u1", "bash"), object("hanne", "u2", "sh"),
+		object("karin", "u4", "sh")}); err != nil {
 		t.Fatal(err)
 	}
 	if err := some.Gone(ctx, nil, map[model.ObjectKind][]string{model.Account: {"u3", "u9"}, model.GroupKind: {"u1"}}); err != nil {

@@ -24,7 +24,8 @@ func takeMembersOut(ctx context.Context, raw *sql.Tx) error {
 	}
 	for _, set := range sets {
 		var row observedRow
-		err := tx.QueryRowContext(ctx, `SELECT uniq, belongs, body, since FROM observed WHERE target = ? AND kind = 'group' AND name = ?`, set.Target, set.Name).
+		err := tx.QueryRowContext(ctx, `SELECT uniq, belongs, body, since FROM observed WHERE target = ? AND kind = 'group' AND name = ?`,
+			set.Target, set.Name).
 			Scan(&row.Unique, &row.Flags, &row.Body, &row.Since)
 		if err != nil {
 			return err
@@ -40,7 +41,8 @@ func takeMembersOut(ctx context.Context, raw *sql.Tx) error {
 		if err := tx.insertPieces(ctx, set.Target, pieces, row.Since); err != nil {
 			return err
 		}
-		if _, err := tx.ExecContext(ctx, `UPDATE observed SET body = ? WHERE target = ? AND kind = 'group' AND name = ?`, []byte(rest.Attributes), set.Target, set.Name); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE observed SET body = ? WHERE target = ? AND kind = 'group' AND name = ?`,
+			[]byte(rest.Attributes), set.Target, set.Name); err != nil {
 			return err
 		}
 	}

@@ -106,7 +106,8 @@ func byKind(keys []objectKey, do func(kind string, names []any) error) error {
 // clear removes objects.
 func (tx *Tx) clear(ctx context.Context, target string, keys []objectKey) error {
 	return byKind(keys, func(kind string, names []any) error {
-		_, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)), append([]any{target, kind}, names...)...)
+		_, err := tx.ExecContext(ctx, `DELETE FROM observed WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)),
+			append([]any{target, kind}, names...)...)
 		return err
 	})
 }
@@ -115,7 +116,8 @@ func (tx *Tx) clear(ctx context.Context, target string, keys []objectKey) error 
 func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time.Time) error {
 	return byKind(keys, func(kind string, names []any) error {
 		_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO observed_past (target, kind, name, until, since, uniq, belongs, body)
-			SELECT target, kind, name, ?, since, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)), append([]any{at, target, kind}, names...)...)
+			SELECT target, kind, name, ?, since, uniq, belongs, body FROM observed WHERE target = ? AND kind = ?
+				AND name IN `+oneOf(len(names)), append([]any{at, target, kind}, names...)...)
 		return err
 	})
 }
@@ -127,7 +129,8 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Flags, r.Body, r.Since)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES `+rows(to-from, 7)+`
-			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`, args...); err != nil {
+			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`,
+			args...); err != nil {
 			return err
 		}
 	}
@@ -166,7 +169,8 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 func (tx *Tx) emptied(ctx context.Context, target string, sets []objectKey, at time.Time) error {
 	return byKind(sets, func(kind string, names []any) error {
 		var rows []pieceRow
-		err := tx.SelectContext(ctx, &rows, `SELECT kind, name, mkind, first, '' AS body FROM member WHERE target = ? AND kind = ? AND name IN `+oneOf(len(names)),
+		err := tx.SelectContext(ctx, &rows, `SELECT kind, name, mkind, first, '' AS body FROM member WHERE target = ? AND kind = ?
+				AND name IN `+oneOf(len(names)),
 			append([]any{target, kind}, names...)...)
 		if err != nil {
 			return err
@@ -227,7 +231,8 @@ func (s *Store) Holding(ctx context.Context, target string) (accounts, others []
 		err = advance()
 	}
 	if err == nil {
-		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM member WHERE target = ? ORDER BY kind, name, mkind, first`, target)
+		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM member WHERE target = ? ORDER BY kind, name, mkind, first`,
+			target)
 	}
 	return accounts, others, links, err
 }
@@ -238,7 +243,8 @@ func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.T
 		Name  string    `db:"name"`
 		Since time.Time `db:"since"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT name, since FROM observed WHERE target = ? AND kind = 'account' AND belongs IN `+withShut, target)
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, since FROM observed WHERE target = ? AND kind = 'account'
+		AND belongs IN `+withShut, target)
 	out := make(map[string]time.Time, len(rows))
 	for _, r := range rows {
 		out[r.Name] = r.Since
@@ -249,7 +255,8 @@ func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.T
 // ObservedAt returns what a target was seen to hold at a moment in the past.
 func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
 	accounts, others, err = s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
-		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ? ORDER BY kind, name`, target, at, target, at, at)
+		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ?
+				ORDER BY kind, name`, target, at, target, at, at)
 	if err == nil {
 		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM (
 			SELECT kind, name, mkind, first, body FROM member WHERE target = ? AND since <= ?
@@ -260,7 +267,8 @@ func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (ac
 }
 
 // objects reads rows, and lets each be looked at once it is read; accounts go behind those that are there.
-func (s *Store) objects(ctx context.Context, accounts []model.Object, look func(*model.Object) error, query string, args ...any) (_, others []model.Object, err error) {
+func (s *Store) objects(ctx context.Context, accounts []model.Object, look func(*model.Object) error, query string,
+	args ...any) (_, others []model.Object, err error) {
 	rows, err := s.db.QueryxContext(ctx, query, args...)
 	if err != nil {
 		return nil, nil, err
@@ -343,13 +351,16 @@ func fill(o *model.Object, name, unique, body []byte) error {
 // ObservedPage returns one page of a target's objects of a kind whose name begins
 // with prefix, people's before its own, and how many there are. Sets come without
 // their members.
-func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix string, p Page) (out []model.Object, total int, err error) {
+func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix string,
+	p Page) (out []model.Object, total int, err error) {
 	like := escapeLike(prefix) + "%"
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = ? AND name LIKE ?`, target, kind.String(), like); err != nil {
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = ? AND name LIKE ?`, target,
+		kind.String(), like); err != nil {
 		return nil, 0, err
 	}
 	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed
-		WHERE target = ? AND kind = ? AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, kind.String(), like, p.Size, p.From)
+		WHERE target = ? AND kind = ? AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, kind.String(), like, p.Size,
+		p.From)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -380,7 +391,8 @@ func (s *Store) CountObjects(ctx context.Context, target string) (map[model.Obje
 
 // Object returns one observed object, or ErrNone.
 func (s *Store) Object(ctx context.Context, target string, kind model.ObjectKind, name string) (model.Object, error) {
-	return scanObject(s.db.QueryRowxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name = ?`, target, kind.String(), name).Scan)
+	return scanObject(s.db.QueryRowxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ?
+			AND name = ?`, target, kind.String(), name).Scan)
 }
 
 func escapeLike(s string) string {
@@ -398,7 +410,8 @@ func escapeLike(s string) string {
 // become superuser, and through what, without the one named and without ours. An
 // account that is nobody's does not count: nobody would be there to use it.
 func (s *Store) Administrators(ctx context.Context, target, without string) (map[string][]string, error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o JOIN link l ON l.target = o.target AND l.name = o.name
+	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o
+			JOIN link l ON l.target = o.target AND l.name = o.name
 		WHERE o.target = ? AND o.kind = 'account' AND o.belongs IN `+withPower+` AND o.name <> ? ORDER BY o.name`, target, without)
 	if err != nil {
 		return nil, err
@@ -429,7 +442,8 @@ func (s *Store) Flagged(ctx context.Context, target string, names []string) (map
 	out := map[string]*model.Object{}
 	for from, to := range groups(len(names), observedGroup) {
 		args := append([]any{target, target}, texts(names[from:to])...)
-		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account' AND name IN `+oneOf(to-from)+` AND belongs NOT IN (0, 16)`,
+		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account'
+				AND name IN `+oneOf(to-from)+` AND belongs NOT IN (0, 16)`,
 			args, func(_ string, o model.Object) { out[o.Name] = &o })
 		if err != nil {
 			return nil, err
@@ -452,7 +466,8 @@ func (s *Store) LinkedNames(ctx context.Context, target string, names []string) 
 func (s *Store) LinksNamed(ctx context.Context, target string, names []string) (out []model.Link, err error) {
 	for from, to := range groups(len(names), observedGroup) {
 		var rows []linkRow
-		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND name IN `+oneOf(to-from), append([]any{target}, texts(names[from:to])...)...); err != nil {
+		if err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND name IN `+oneOf(to-from),
+			append([]any{target}, texts(names[from:to])...)...); err != nil {
 			return nil, err
 		}
 		for _, r := range rows {

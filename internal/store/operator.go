@@ -53,7 +53,8 @@ func (tx *Tx) CountOperators(ctx context.Context) (n int, err error) {
 // PutOperator adds an operator or changes the one of that name.
 func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
 	_, err := tx.ExecContext(ctx, `INSERT INTO operator (`+operatorColumns+`) VALUES `+rows(1, 7)+`
-		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties), given_by = VALUES(given_by), given_at = VALUES(given_at)`,
+		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties), given_by =
+				VALUES(given_by), given_at = VALUES(given_at)`,
 		o.Name, o.FullName, o.Password, o.Duties, o.MadeAt, o.GivenBy, o.GivenAt)
 	return err
 }

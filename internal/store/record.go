@@ -33,7 +33,8 @@ const entryColumns = `seq, at, kind, operator, target, user, round, about, becau
 
 // Chained is the entry as the chain knows it.
 func (e *Entry) Chained() chain.Entry {
-	return chain.Entry{Seq: e.Seq, At: e.At, Kind: e.Kind, Operator: e.Operator, Target: e.Target, User: e.User, Round: e.Round, About: e.About,
+	return chain.Entry{Seq: e.Seq, At: e.At, Kind: e.Kind, Operator: e.Operator, Target: e.Target, User: e.User, Round: e.Round,
+		About:   e.About,
 		Because: e.Because, Words: e.Words, Body: e.Body, Before: e.Before, Hash: e.Hash}
 }
 
@@ -74,7 +75,8 @@ func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 		if aside != nil {
 			return fmt.Errorf("record: %w", aside)
 		}
-		told := &Entry{At: entries[0].At, Kind: "intrusion", Operator: "hen-roost", Words: fmt.Sprintf("%d entries that no service wrote stood behind entry %d; they were set aside and do not count", n, head.Seq)}
+		told := &Entry{At: entries[0].At, Kind: "intrusion", Operator: "hen-roost",
+			Words: fmt.Sprintf("%d entries that no service wrote stood behind entry %d; they were set aside and do not count", n, head.Seq)}
 		last = told.follow(last)
 		entries = append(entries[:len(entries):len(entries)], told)
 		err = tx.insertEntries(ctx, entries)
@@ -101,7 +103,8 @@ func (tx *Tx) insertEntries(ctx context.Context, entries []*Entry) error {
 	for from, to := range groups(len(entries), 100) {
 		args := make([]any, 0, 13*(to-from))
 		for _, e := range entries[from:to] {
-			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before, e.Hash)
+			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before,
+				e.Hash)
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO record (`+entryColumns+`) VALUES `+rows(to-from, 13), args...); err != nil {
 			return err
@@ -195,14 +198,16 @@ func (s *Store) Entry(ctx context.Context, seq int64) (Entry, error) {
 func (s *Store) EachEntry(ctx context.Context, upTo int64, each func(*chain.Entry) error) error {
 	const portion = 10_000
 	for from := int64(0); from < upTo; {
-		rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT ?`, from, upTo, portion)
+		rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT ?`, from,
+			upTo, portion)
 		if err != nil {
 			return err
 		}
 		last := from
 		for rows.Next() {
 			var e chain.Entry
-			err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body, &e.Before, &e.Hash)
+			err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body,
+				&e.Before, &e.Hash)
 			if err == nil {
 				last, err = e.Seq, each(&e)
 			}

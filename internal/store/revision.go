@@ -136,7 +136,8 @@ func (tx *Tx) AddRevision(ctx context.Context, files []declare.Pieces, after int
 	if err != nil {
 		return 0, err
 	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (?, ?, ?, ?, ?)`, last+1, packed, operator, because, at)
+	_, err = tx.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (?, ?, ?, ?, ?)`, last+1,
+		packed, operator, because, at)
 	return last + 1, err
 }
 
@@ -163,7 +164,8 @@ func (tx *Tx) addPieces(ctx context.Context, list []declare.Piece) error {
 		if len(args) == 0 {
 			return nil
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO piece (sum, text) VALUES `+rows(len(args)/2, 2)+` ON DUPLICATE KEY UPDATE sum = VALUES(sum)`, args...)
+		_, err := tx.ExecContext(ctx, `INSERT INTO piece (sum, text) VALUES `+rows(len(args)/2,
+			2)+` ON DUPLICATE KEY UPDATE sum = VALUES(sum)`, args...)
 		args, size = nil, 0
 		return err
 	}
@@ -199,7 +201,8 @@ func (s *Store) RevisionOf(ctx context.Context, number int) (Revision, error) {
 // RevisionAt returns the revision that was the newest at a moment, or ErrNone.
 func (s *Store) RevisionAt(ctx context.Context, at time.Time) (Revision, error) {
 	var r Revision
-	err := s.db.GetContext(ctx, &r, `SELECT number, files, operator, because, made_at FROM revision WHERE made_at <= ? ORDER BY number DESC LIMIT 1`, at)
+	err := s.db.GetContext(ctx, &r, `SELECT number, files, operator, because, made_at FROM revision WHERE made_at <= ?
+			ORDER BY number DESC LIMIT 1`, at)
 	return r, err
 }
 
@@ -208,7 +211,8 @@ func (s *Store) Revisions(ctx context.Context, p Page) (out []Revision, total in
 	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM revision`); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT number, operator, because, made_at FROM revision ORDER BY number DESC LIMIT ? OFFSET ?`, p.Size, p.From)
+	err = s.db.SelectContext(ctx, &out, `SELECT number, operator, because, made_at FROM revision ORDER BY number DESC LIMIT ? OFFSET ?`,
+		p.Size, p.From)
 	return out, total, err
 }
 

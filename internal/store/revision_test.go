@@ -26,11 +26,16 @@ func TestRevisions(t *testing.T) {
 		t.Error(n, err)
 	}
 	long := strings.Repeat("users: å\n", 10_000)
-	files := []declare.Pieces{{Name: "a.yaml", Pieces: []declare.Piece{piece(long, false), piece("b", false), piece(long, false)}}, {Name: "empty.yaml", Pieces: []declare.Piece{piece("", false)}}}
+	files := []declare.Pieces{{Name: "a.yaml", Pieces: []declare.Piece{piece(long, false), piece("b", false), piece(long, false)}},
+		{Name: "empty.yaml", Pieces: []declare.Piece{piece("", false)}}}
 	var wg sync.WaitGroup
 	for range 5 {
 		wg.Go(func() {
-			if err := s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.AddRevision(ctx, files, -1, "odd", "why", now); return err }); err != nil {
+			if err := s.Tx(ctx, func(tx *store.Tx) error {
+				_, err := tx.AddRevision(ctx, files, -1, "odd", "why",
+					now)
+				return err
+			}); err != nil {
 				t.Error(err)
 			}
 		})

@@ -88,7 +88,8 @@ type stepRow struct {
 
 // AddRound stores a drafted round with its steps and holds and returns its number.
 func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (int64, error) {
-	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at, undoes, bulk, first, params, lost)
+	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at,
+		undoes, bulk, first, params, lost)
 		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost)`, r)
 	if err != nil {
 		return 0, err
@@ -107,7 +108,8 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		args := make([]any, 0, 12*(to-from))
 		for i, s := range steps[from:to] {
 			body := bodies[from+i]
-			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(), s.Act.User, body, s.Outcome, "")
+			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(),
+				s.Act.User, body, s.Outcome, "")
 		}
 		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words) VALUES `+rows(to-from, 12), args...); err != nil {
 			return 0, err
@@ -117,7 +119,8 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		holds[i].Round, holds[i].Seq, holds[i].Words = id, i+1, clip(holds[i].Words, 2000)
 	}
 	for from, to := range groups(len(holds), 500) {
-		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm, steps) VALUES (:round, :seq, :kind, :target, :words, :firm, :steps)`, holds[from:to]); err != nil {
+		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm, steps)
+				VALUES (:round, :seq, :kind, :target, :words, :firm, :steps)`, holds[from:to]); err != nil {
 			return 0, err
 		}
 	}
@@ -140,8 +143,10 @@ func (s *Store) Work(ctx context.Context) (w Work, err error) {
 		query string
 	}{
 		{&w.Rounds, `SELECT state AS word, COUNT(*) AS n FROM round GROUP BY state`},
-		{&w.Steps, `SELECT s.outcome AS word, COUNT(*) AS n FROM round r JOIN step s ON s.round = r.id WHERE r.ended_at IS NULL AND r.state = 'running' GROUP BY s.outcome`},
-		{&w.Findings, `SELECT d.kind AS word, CAST(SUM(d.n) AS SIGNED) AS n FROM target t JOIN drift_day d ON d.day = t.compared_on AND d.target = t.name WHERE d.n > 0 GROUP BY d.kind`},
+		{&w.Steps, `SELECT s.outcome AS word, COUNT(*) AS n FROM round r JOIN step s ON s.round = r.id WHERE r.ended_at IS NULL
+				AND r.state = 'running' GROUP BY s.outcome`},
+		{&w.Findings, `SELECT d.kind AS word, CAST(SUM(d.n) AS SIGNED) AS n FROM target t JOIN drift_day d ON d.day = t.compared_on
+				AND d.target = t.name WHERE d.n > 0 GROUP BY d.kind`},
 		{&w.Targets, `SELECT state AS word, COUNT(*) AS n FROM target GROUP BY state`},
 	} {
 		var rows []struct {
@@ -163,7 +168,8 @@ func (s *Store) Work(ctx context.Context) (w Work, err error) {
 // Holds returns why a round is or was held, in order.
 func (s *Store) Holds(ctx context.Context, round int64) ([]Hold, error) {
 	var out []Hold
-	err := s.db.SelectContext(ctx, &out, `SELECT round, seq, kind, target, words, firm, steps FROM hold WHERE round = ? ORDER BY seq`, round)
+	err := s.db.SelectContext(ctx, &out, `SELECT round, seq, kind, target, words, firm, steps FROM hold WHERE round = ? ORDER BY seq`,
+		round)
 	return out, err
 }
 
@@ -186,7 +192,8 @@ func (s *Store) Rounds(ctx context.Context, states []string, p Page) (out []Roun
 	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM round`+where, args...); err != nil {
 		return nil, 0, err
 	}
-	err = s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round`+where+` ORDER BY id DESC LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round`+where+` ORDER BY id DESC LIMIT ? OFFSET ?`,
+		append(args, p.Size, p.From)...)
 	return out, total, err
 }
 
@@ -216,7 +223,8 @@ func (tx *Tx) MoveRound(ctx context.Context, id int64, from []string, to, operat
 
 // EndRound closes a round whose steps have all ended. It says whether it was open until now.
 func (tx *Tx) EndRound(ctx context.Context, id int64, state string, at time.Time) (bool, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE round SET state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL AND state IN ('running', 'stopped')`, state, at, id)
+	res, err := tx.ExecContext(ctx, `UPDATE round SET state = ?, ended_at = ? WHERE id = ? AND ended_at IS NULL
+			AND state IN ('running', 'stopped')`, state, at, id)
 	if err != nil {
 		return false, err
 	}
@@ -226,7 +234,8 @@ func (tx *Tx) EndRound(ctx context.Context, id int64, state string, at time.Time
 
 // DropSteps ends all steps of a round that nobody has begun, without trying them.
 func (tx *Tx) DropSteps(ctx context.Context, id int64, words string, at time.Time) (int64, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'not-tried', words = ?, ended_at = ? WHERE round = ? AND outcome = 'waiting'`, clip(words, 2000), at, id)
+	res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'not-tried', words = ?, ended_at = ? WHERE round = ?
+			AND outcome = 'waiting'`, clip(words, 2000), at, id)
 	if err != nil {
 		return 0, err
 	}
@@ -244,7 +253,8 @@ func (tx *Tx) Undone(ctx context.Context, id int64) error {
 
 // Schedule lets an approved round start by itself. It says whether the round was approved.
 func (tx *Tx) Schedule(ctx context.Context, id int64, notBefore *time.Time, inWindow bool) (bool, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE round SET due = 1, not_before = ?, in_window = ? WHERE id = ? AND state = 'approved'`, notBefore, inWindow, id)
+	res, err := tx.ExecContext(ctx, `UPDATE round SET due = 1, not_before = ?, in_window = ? WHERE id = ? AND state = 'approved'`,
+		notBefore, inWindow, id)
 	if err != nil {
 		return false, err
 	}
@@ -255,14 +265,16 @@ func (tx *Tx) Schedule(ctx context.Context, id int64, notBefore *time.Time, inWi
 // DueRounds returns the approved rounds that wait for their time, and whose time has come.
 func (s *Store) DueRounds(ctx context.Context, at time.Time) ([]Round, error) {
 	var out []Round
-	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE due = 1 AND state = 'approved' AND (not_before IS NULL OR not_before <= ?) ORDER BY id`, at)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE due = 1 AND state = 'approved'
+			AND (not_before IS NULL OR not_before <= ?) ORDER BY id`, at)
 	return out, err
 }
 
 // UnfinishedRounds returns the rounds that have steps to be carried on with, the oldest first.
 func (s *Store) UnfinishedRounds(ctx context.Context) ([]Round, error) {
 	var out []Round
-	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL AND state IN ('running', 'stopped') ORDER BY id LIMIT 100`)
+	err := s.db.SelectContext(ctx, &out, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL AND state IN ('running', 'stopped')
+			ORDER BY id LIMIT 100`)
 	return out, err
 }
 
@@ -270,7 +282,8 @@ func (s *Store) UnfinishedRounds(ctx context.Context) ([]Round, error) {
 // a target and is not over, or ErrNone.
 func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Round, error) {
 	var r Round
-	err := s.db.GetContext(ctx, &r, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL AND state IN ('draft', 'held', 'approved', 'running') AND drafted_by = ?
+	err := s.db.GetContext(ctx, &r, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL
+			AND state IN ('draft', 'held', 'approved', 'running') AND drafted_by = ?
 		AND EXISTS (SELECT 1 FROM step WHERE step.round = round.id AND step.target = ?) ORDER BY id LIMIT 1`, operator, target)
 	return r, err
 }
@@ -287,25 +300,29 @@ type PhaseCount struct {
 // Phases counts a round's steps by wave, tier, target and outcome, in that order.
 func (s *Store) Phases(ctx context.Context, round int64) ([]PhaseCount, error) {
 	var out []PhaseCount
-	err := s.db.SelectContext(ctx, &out, `SELECT wave, tier, target, outcome, COUNT(*) AS n FROM step WHERE round = ? GROUP BY wave, tier, target, outcome ORDER BY wave, tier, target`, round)
+	err := s.db.SelectContext(ctx, &out, `SELECT wave, tier, target, outcome, COUNT(*) AS n FROM step WHERE round = ?
+			GROUP BY wave, tier, target, outcome ORDER BY wave, tier, target`, round)
 	return out, err
 }
 
 // TargetSteps returns the steps of a round on one target that have not ended, in order.
 func (s *Store) TargetSteps(ctx context.Context, round int64, target string) ([]Step, error) {
 	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step WHERE round = ? AND target = ? AND outcome IN ('waiting', 'running') ORDER BY seq`, round, target); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step WHERE round = ? AND target = ?
+			AND outcome IN ('waiting', 'running') ORDER BY seq`, round, target); err != nil {
 		return nil, err
 	}
 	return stepsOf(rows)
 }
 
-const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome, words, tries, trial_token, trial_until, started_at, ended_at`
+const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome,
+	words, tries, trial_token, trial_until, started_at, ended_at`
 
 func stepsOf(rows []stepRow) ([]Step, error) {
 	out := make([]Step, len(rows))
 	for i, r := range rows {
-		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words, Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
+		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words,
+			Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
 		if err := json.Unmarshal(r.Body, &out[i].Act); err != nil {
 			return nil, fmt.Errorf("step %d of round %d: %w", r.Seq, r.Round, err)
 		}
@@ -330,7 +347,8 @@ func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Pag
 	// The page is found in an index that holds all it needs; only its rows are read whole.
 	query := `SELECT ` + stepColumns + ` FROM step` + where + ` ORDER BY seq LIMIT ? OFFSET ?`
 	if len(outcomes) > 0 {
-		query = `SELECT ` + stepColumns + ` FROM (SELECT round, seq FROM step FORCE INDEX (in_phase)` + where + ` ORDER BY seq LIMIT ? OFFSET ?) page JOIN step USING (round, seq) ORDER BY seq`
+		query = `SELECT ` + stepColumns + ` FROM (SELECT round, seq FROM step FORCE INDEX (in_phase)` + where +
+			` ORDER BY seq LIMIT ? OFFSET ?) page JOIN step USING (round, seq) ORDER BY seq`
 	}
 	if err := s.db.SelectContext(ctx, &rows, query, append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
@@ -349,7 +367,8 @@ type StepCount struct {
 // CountSteps counts a round's steps by target and outcome.
 func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error) {
 	var out []StepCount
-	err := s.db.SelectContext(ctx, &out, `SELECT target, outcome, COUNT(*) AS n FROM step WHERE round = ? GROUP BY target, outcome ORDER BY target`, round)
+	err := s.db.SelectContext(ctx, &out, `SELECT target, outcome, COUNT(*) AS n FROM step WHERE round = ?
+			GROUP BY target, outcome ORDER BY target`, round)
 	return out, err
 }
 
@@ -370,7 +389,8 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []in
 // trial, if the lease of who asks still runs. It returns how many it journalled.
 func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (int64, error) {
 	return s.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
-		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running' AND seq IN `,
+		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'
+				AND seq IN `,
 		token, until, round, h.What, h.Owner)
 }
 
@@ -403,7 +423,8 @@ type Trial struct {
 // TrialsOn returns the trials on a target of which nobody knows yet how they ended.
 func (s *Store) TrialsOn(ctx context.Context, target string) (out []Trial, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT DISTINCT s.trial_token, s.trial_until FROM round r JOIN step s ON s.round = r.id
-		WHERE r.ended_at IS NULL AND r.state IN ('running', 'stopped') AND s.target = ? AND s.outcome = 'running' AND s.trial_token <> ''`, target)
+		WHERE r.ended_at IS NULL AND r.state IN ('running', 'stopped') AND s.target = ? AND s.outcome = 'running'
+			AND s.trial_token <> ''`, target)
 	return out, err
 }
 
@@ -428,7 +449,8 @@ func (s *Store) ClosedOn(ctx context.Context, round int64, target string) (disab
 
 // StopByGuard notes why a guard stopped a running round. It says whether the round was running.
 func (tx *Tx) StopByGuard(ctx context.Context, id int64, operator, words string) (bool, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE round SET state = 'stopped', due = 0, stopped_by = ?, guard = ? WHERE id = ? AND state = 'running'`, operator, clip(words, 2000), id)
+	res, err := tx.ExecContext(ctx, `UPDATE round SET state = 'stopped', due = 0, stopped_by = ?, guard = ? WHERE id = ?
+			AND state = 'running'`, operator, clip(words, 2000), id)
 	if err != nil {
 		return false, err
 	}
@@ -446,7 +468,8 @@ func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[in
 			args = append(args, q)
 		}
 		var open []int
-		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running' AND seq IN `+oneOf(to-from)+` FOR UPDATE`, args...); err != nil {
+		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running'
+			AND seq IN `+oneOf(to-from)+` FOR UPDATE`, args...); err != nil {
 			return nil, err
 		}
 		for _, q := range open {
@@ -473,7 +496,8 @@ func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.T
 	for _, e := range order {
 		for from, to := range groups(len(by[e]), 500) {
 			seqs := by[e][from:to]
-			res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ? AND outcome = 'running' AND seq IN `+oneOf(len(seqs)),
+			res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
+					AND outcome = 'running' AND seq IN `+oneOf(len(seqs)),
 				append([]any{e.outcome, e.words, at, round}, seqs...)...)
 			if err != nil {
 				return total, err

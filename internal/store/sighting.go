@@ -34,7 +34,8 @@ func (s *Store) Sight(ctx context.Context, target string, at time.Time) (*Sighti
 // SightSome begins a survey of what changed on a target: of what it does not
 // tell nothing is read, and everything stays.
 func (s *Store) SightSome(target string, at time.Time) *Sighting {
-	return &Sighting{s: s, target: target, at: at, before: map[objectKey]glimpse{}, pieces: map[pieceKey]glimpse{}, other: map[objectKey]bool{}}
+	return &Sighting{s: s, target: target, at: at, before: map[objectKey]glimpse{}, pieces: map[pieceKey]glimpse{},
+		other: map[objectKey]bool{}}
 }
 
 // know reads how objects were.
@@ -82,7 +83,8 @@ func (g *Sighting) knowSome(ctx context.Context, names []model.Named, ids map[mo
 	for kind, list := range ids {
 		for from, to := range groups(len(list), observedGroup) {
 			var found []string
-			if err := g.s.db.SelectContext(ctx, &found, `SELECT name FROM observed WHERE target = ? AND kind = ? AND uniq IN `+oneOf(to-from),
+			if err := g.s.db.SelectContext(ctx, &found,
+				`SELECT name FROM observed WHERE target = ? AND kind = ? AND uniq IN `+oneOf(to-from),
 				append([]any{g.target, kind.String()}, texts(list[from:to])...)...); err != nil {
 				return err
 			}

@@ -44,7 +44,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	conf.InterpolateParams = true // one round trip a statement instead of three
 	conf.ClientFoundRows = true   // an update that changes nothing still found its row
 	conf.Timeout, conf.ReadTimeout, conf.WriteTimeout = 5*time.Second, time.Minute, time.Minute
-	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'", "collation_connection": "'" + collation + "'"}
+	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
+		"collation_connection": "'" + collation + "'"}
 	if err := conf.Apply(mysql.Charset("utf8mb4", "")); err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
@@ -80,7 +81,8 @@ func able(ctx context.Context, db *sqlx.DB) error {
 		return fmt.Errorf("database: %w", err)
 	}
 	if n == 0 {
-		return fmt.Errorf("the database server has no collation %s, which tells names apart by case and by spaces at their ends; MariaDB has it from version 10.2 on", collation)
+		return fmt.Errorf("the database server has no collation %s, which tells names apart by case and by spaces at their ends; MariaDB "+
+			"has it from version 10.2 on", collation)
 	}
 	return nil
 }
@@ -89,12 +91,14 @@ func able(ctx context.Context, db *sqlx.DB) error {
 func told(ctx context.Context, db *sqlx.DB) error {
 	var wrong []string
 	err := db.SelectContext(ctx, &wrong, `SELECT CONCAT(table_name, '.', column_name) FROM information_schema.columns
-		WHERE table_schema = DATABASE() AND collation_name IS NOT NULL AND collation_name <> ? AND table_name NOT LIKE 'goose%' ORDER BY 1 LIMIT 5`, collation)
+		WHERE table_schema = DATABASE() AND collation_name IS NOT NULL AND collation_name <> ? AND table_name NOT LIKE 'goose%'
+				ORDER BY 1 LIMIT 5`, collation)
 	if err != nil {
 		return fmt.Errorf("database: %w", err)
 	}
 	if len(wrong) > 0 {
-		return fmt.Errorf("the database compares %s otherwise than by every byte, so that names would be taken for each other; convert its tables to %s", strings.Join(wrong, ", "), collation)
+		return fmt.Errorf("the database compares %s otherwise than by every byte, so that names would be taken for each other; convert "+
+			"its tables to %s", strings.Join(wrong, ", "), collation)
 	}
 	return nil
 }

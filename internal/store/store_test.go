@@ -75,7 +75,8 @@ func tx(t *testing.T, s *store.Store, fn func(*store.Tx) error) {
 func entries(n int) []*store.Entry {
 	out := make([]*store.Entry, n)
 	for i := range out {
-		out[i] = &store.Entry{At: now, Kind: "step", Operator: "odd.strand", Target: "arctic-tern", User: "marit.fell", Round: 7, Because: "spring", Words: fmt.Sprintf("step %d: o'neil; “quoted” %%", i), Body: []byte(`{"a":1}`)}
+		out[i] = &store.Entry{At: now, Kind: "step", Operator: "odd.strand", Target: "arctic-tern", User: "marit.fell", Round: 7,
+			Because: "spring", Words: fmt.Sprintf("step %d: o'neil; “quoted” %%", i), Body: []byte(`{"a":1}`)}
 	}
 	return out
 }
@@ -128,11 +129,16 @@ func TestRecord(t *testing.T) {
 		t.Error(err)
 	}
 	for _, c := range []struct{ change, back, want string }{
-		{"UPDATE record SET words = 'nothing happened' WHERE seq = 100", "UPDATE record SET words = (SELECT words FROM (SELECT words FROM record WHERE seq = 107) x) WHERE seq = 100", "entry 100 has been altered"},
-		{"UPDATE record SET operator = 'somebody' WHERE seq = 3", "UPDATE record SET operator = 'odd.strand' WHERE seq = 3", "entry 3 has been altered"},
-		{"UPDATE record SET at = at - INTERVAL 1 DAY WHERE seq = 560", "UPDATE record SET at = at + INTERVAL 1 DAY WHERE seq = 560", "entry 560 has been altered"},
+		{"UPDATE record SET words = 'nothing happened' WHERE seq = 100",
+			"UPDATE record SET words = (SELECT words FROM (SELECT words FROM record WHERE seq = 107) x) WHERE seq = 100",
+			"entry 100 has been altered"},
+		{"UPDATE record SET operator = 'somebody' WHERE seq = 3", "UPDATE record SET operator = 'odd.strand' WHERE seq = 3",
+			"entry 3 has been altered"},
+		{"UPDATE record SET at = at - INTERVAL 1 DAY WHERE seq = 560", "UPDATE record SET at = at + INTERVAL 1 DAY WHERE seq = 560",
+			"entry 560 has been altered"},
 		{"UPDATE record SET body = '{}' WHERE seq = 1", "UPDATE record SET body = '{\"a\":1}' WHERE seq = 1", "entry 1 has been altered"},
-		{"UPDATE record SET target = 'arctic', user = '-ternmarit.fell' WHERE seq = 9", "UPDATE record SET target = 'arctic-tern', user = 'marit.fell' WHERE seq = 9", "entry 9 has been altered"},
+		{"UPDATE record SET target = 'arctic', user = '-ternmarit.fell' WHERE seq = 9",
+			"UPDATE record SET target = 'arctic-tern', user = 'marit.fell' WHERE seq = 9", "entry 9 has been altered"},
 		{"UPDATE record_head SET seq = 561", "UPDATE record_head SET seq = 560", "entry 561 is missing"},
 	} {
 		if _, err := db.Exec(c.change); err != nil {
@@ -203,7 +209,8 @@ func TestCollation(t *testing.T) {
 	if _, err := db.Exec(`ALTER TABLE decision MODIFY name VARCHAR(200) COLLATE utf8mb4_general_ci NOT NULL`); err != nil {
 		t.Fatal(err)
 	}
-	if other, err := store.Open(ctx, dsn); err == nil || !strings.Contains(err.Error(), "compares decision.name otherwise than by every byte") {
+	if other, err := store.Open(ctx, dsn); err == nil ||
+		!strings.Contains(err.Error(), "compares decision.name otherwise than by every byte") {
 		if other != nil {
 			other.Close()
 		}
@@ -237,7 +244,9 @@ func TestIntruders(t *testing.T) {
 	s, db := open(t)
 	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, entries(3)...) })
 	for _, seq := range []int{4, 9} {
-		if _, err := db.Exec(`INSERT INTO record SELECT ?, at, kind, operator, target, user, round, about, because, 'forged', body, before_it, hash FROM record WHERE seq = 3`, seq); err != nil {
+		if _, err := db.Exec(`INSERT INTO record
+				SELECT ?, at, kind, operator, target, user, round, about, because, 'forged', body, before_it, hash FROM record
+				WHERE seq = 3`, seq); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -252,7 +261,8 @@ func TestIntruders(t *testing.T) {
 	}
 	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, entries(2)...) })
 	got, err := s.Entries(ctx, store.EntryFilter{}, 10)
-	if err != nil || len(got) != 6 || got[0].Kind != "intrusion" || got[0].Words != "2 entries that no service wrote stood behind entry 3; they were set aside and do not count" {
+	if err != nil || len(got) != 6 || got[0].Kind != "intrusion" ||
+		got[0].Words != "2 entries that no service wrote stood behind entry 3; they were set aside and do not count" {
 		t.Errorf("%d entries, the last %+v %v", len(got), got[0], err)
 	}
 	if n, broken, err := verify(s); n != 6 || broken != "" || err != nil {
@@ -270,9 +280,12 @@ func TestRecordFilters(t *testing.T) {
 		f    store.EntryFilter
 		want []int64
 	}{
-		{store.EntryFilter{}, []int64{5, 4, 3, 2, 1}}, {store.EntryFilter{Kind: "survey"}, []int64{2}}, {store.EntryFilter{Without: "step"}, []int64{2}},
-		{store.EntryFilter{Target: "sooty-tern"}, []int64{3}}, {store.EntryFilter{User: "o'neil"}, []int64{4}}, {store.EntryFilter{Round: 8}, []int64{5}},
-		{store.EntryFilter{Before: 3}, []int64{2, 1}}, {store.EntryFilter{Text: "100% sure_"}, []int64{1}}, {store.EntryFilter{Text: "100_"}, nil}, {store.EntryFilter{Operator: "nobody"}, nil},
+		{store.EntryFilter{}, []int64{5, 4, 3, 2, 1}}, {store.EntryFilter{Kind: "survey"}, []int64{2}},
+		{store.EntryFilter{Without: "step"}, []int64{2}},
+		{store.EntryFilter{Target: "sooty-tern"}, []int64{3}}, {store.EntryFilter{User: "o'neil"}, []int64{4}},
+		{store.EntryFilter{Round: 8}, []int64{5}},
+		{store.EntryFilter{Before: 3}, []int64{2, 1}}, {store.EntryFilter{Text: "100% sure_"}, []int64{1}},
+		{store.EntryFilter{Text: "100_"}, nil}, {store.EntryFilter{Operator: "nobody"}, nil},
 	} {
 		got, err := s.Entries(ctx, c.f, 100)
 		var seqs []int64
@@ -318,13 +331,15 @@ func TestLease(t *testing.T) {
 }
 
 func finding(target, name, user string, kind model.FindingKind, verb model.Verb) model.Finding {
-	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: verb, Object: model.Account, Name: name, User: user}, Note: "a note with ’ and \""}
+	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: verb, Object: model.Account, Name: name, User: user},
+		Note: "a note with ’ and \""}
 }
 
 // A difference keeps the day it was first seen, until it is gone.
 func TestFindings(t *testing.T) {
 	s, _ := open(t)
-	first := []model.Finding{finding("arctic-tern", "marit", "marit", model.Missing, model.Create), finding("arctic-tern", "jarle", "", model.Unexpected, model.NoRemedy)}
+	first := []model.Finding{finding("arctic-tern", "marit", "marit", model.Missing, model.Create),
+		finding("arctic-tern", "jarle", "", model.Unexpected, model.NoRemedy)}
 	put := func(list []model.Finding, at time.Time) (fresh int) {
 		tx(t, s, func(tx *store.Tx) (err error) { fresh, err = tx.PutFindings(ctx, "arctic-tern", list, at); return err })
 		return fresh
@@ -344,19 +359,23 @@ func TestFindings(t *testing.T) {
 	if n := put(later, now.AddDate(0, 0, 2)); n != 0 {
 		t.Errorf("%d new the third time", n)
 	}
-	if got, _, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10}); got[1].Note != "said otherwise" || !got[1].SeenAt.Equal(now) {
+	if got, _, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10}); got[1].Note != "said otherwise" ||
+		!got[1].SeenAt.Equal(now) {
 		t.Errorf("a changed finding: %+v", got[1])
 	}
 	tx(t, s, func(tx *store.Tx) error {
-		_, err := tx.PutFindings(ctx, "sooty-tern", []model.Finding{finding("sooty-tern", "marit", "marit", model.Missing, model.Create), finding("sooty-tern", "x", "", model.Unmatched, model.NoRemedy)}, now)
+		_, err := tx.PutFindings(ctx, "sooty-tern", []model.Finding{finding("sooty-tern", "marit", "marit", model.Missing, model.Create),
+			finding("sooty-tern", "x", "", model.Unmatched, model.NoRemedy)}, now)
 		return err
 	})
 	for _, c := range []struct {
 		f    store.FindingFilter
 		want int
 	}{
-		{store.FindingFilter{Targets: []string{"sooty-tern"}}, 2}, {store.FindingFilter{Users: []string{"marit", "hanne"}}, 3}, {store.FindingFilter{Kinds: []string{"missing"}}, 2},
-		{store.FindingFilter{Targets: []string{"sooty-tern"}, Kinds: []string{"different"}}, 0}, {store.FindingFilter{Users: []string{"' OR 1=1 --"}}, 0},
+		{store.FindingFilter{Targets: []string{"sooty-tern"}}, 2}, {store.FindingFilter{Users: []string{"marit", "hanne"}}, 3},
+		{store.FindingFilter{Kinds: []string{"missing"}}, 2},
+		{store.FindingFilter{Targets: []string{"sooty-tern"}, Kinds: []string{"different"}}, 0},
+		{store.FindingFilter{Users: []string{"' OR 1=1 --"}}, 0},
 	} {
 		page, total, err := s.Findings(ctx, c.f, store.Page{Size: 1})
 		if err != nil || total != c.want || len(page) != min(1, c.want) {
@@ -382,7 +401,8 @@ func TestObserved(t *testing.T) {
 	var objects []model.Object
 	for i, name := range odd {
 		o := model.Object{Kind: model.Account, Name: name, Unique: fmt.Sprint("u", i), System: i == 0}
-		objects = append(objects, model.Object{Kind: o.Kind, Name: o.Name, Unique: o.Unique, System: o.System, Attributes: o.Attributes.With("shell", "/bin/sh").With("keys", "a", "b")})
+		objects = append(objects, model.Object{Kind: o.Kind, Name: o.Name, Unique: o.Unique, System: o.System,
+			Attributes: o.Attributes.With("shell", "/bin/sh").With("keys", "a", "b")})
 	}
 	group := model.Object{Kind: model.GroupKind, Name: "crew"}
 	group.Attributes = group.Attributes.With(model.Members, `Durand, "A"`, "marit")
@@ -417,13 +437,16 @@ func TestObserved(t *testing.T) {
 			t.Errorf("%+v", o)
 		}
 	}
-	if got, err := s.SetsOf(ctx, "arctic-tern", model.Named{Kind: model.Account, Name: `Durand, "A"`}); err != nil || !slices.Equal(got, []model.Named{{Kind: model.GroupKind, Name: "crew"}}) {
+	if got, err := s.SetsOf(ctx, "arctic-tern", model.Named{Kind: model.Account, Name: `Durand, "A"`}); err != nil ||
+		!slices.Equal(got, []model.Named{{Kind: model.GroupKind, Name: "crew"}}) {
 		t.Errorf("%v %v", got, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", store.Page{Size: 5}); err != nil || total != 1 || page[0].Name != "50%_off" {
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", store.Page{Size: 5}); err != nil || total != 1 ||
+		page[0].Name != "50%_off" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", store.Page{From: 5, Size: 5}); err != nil || total != 6 || len(page) != 1 || !page[0].System {
+	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", store.Page{From: 5, Size: 5}); err != nil ||
+		total != 6 || len(page) != 1 || !page[0].System {
 		t.Errorf("the target's own come last: %v %d %v", page, total, err)
 	}
 	moved := objects[1]
@@ -451,7 +474,8 @@ func TestObserved(t *testing.T) {
 		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Words: strings.Repeat("å", 2000)}); err != nil {
 			return err
 		}
-		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]}, []model.Named{{Kind: model.Account, Name: objects[0].Name}}, now.Add(2*time.Hour))
+		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]},
+			[]model.Named{{Kind: model.Account, Name: objects[0].Name}}, now.Add(2*time.Hour))
 	})
 	if o, err := s.Object(ctx, "arctic-tern", model.Account, "marit"); err != nil || o.Unique != "u5" {
 		t.Errorf("%+v %v", o, err)
@@ -465,14 +489,18 @@ func TestRound(t *testing.T) {
 	s, _ := open(t)
 	list := make([]store.Step, 1200)
 	for i := range list {
-		list[i] = store.Step{Stage: i % 4, Outcome: "waiting", Act: model.Act{Target: fmt.Sprintf("t%d", i%3), Verb: model.Create, Object: model.Account, Name: fmt.Sprint("n", i), User: fmt.Sprint("u", i%10)}}
+		list[i] = store.Step{Stage: i % 4, Outcome: "waiting",
+			Act: model.Act{Target: fmt.Sprintf("t%d", i%3), Verb: model.Create, Object: model.Account, Name: fmt.Sprint("n", i),
+				User: fmt.Sprint("u", i%10)}}
 	}
 	var id int64
 	tx(t, s, func(tx *store.Tx) (err error) {
-		id, err = tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list, []store.Hold{{Kind: "removals", Target: "t1", Words: "too many"}})
+		id, err = tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list,
+			[]store.Hold{{Kind: "removals", Target: "t1", Words: "too many"}})
 		return err
 	})
-	if page, total, err := s.Steps(ctx, id, nil, store.Page{From: 1199, Size: 10}); err != nil || total != 1200 || len(page) != 1 || page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
+	if page, total, err := s.Steps(ctx, id, nil, store.Page{From: 1199, Size: 10}); err != nil || total != 1200 || len(page) != 1 ||
+		page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
 	if n, err := s.CountPeople(ctx, id); err != nil || n != 10 {
@@ -579,7 +607,8 @@ func TestRound(t *testing.T) {
 	if page, total, _ := s.Steps(ctx, id, []string{"running"}, store.Page{Size: 5}); total != 1 || page[0].Tries != 1 {
 		t.Errorf("%+v", page)
 	}
-	if rounds, total, err := s.Rounds(ctx, []string{"approved", "running"}, store.Page{Size: 5}); err != nil || total != 1 || rounds[0].ApprovedBy == "" {
+	if rounds, total, err := s.Rounds(ctx, []string{"approved", "running"}, store.Page{Size: 5}); err != nil || total != 1 ||
+		rounds[0].ApprovedBy == "" {
 		t.Errorf("%v %d %v", rounds, total, err)
 	}
 	if _, err := s.Round(ctx, id+1); !errors.Is(err, store.ErrNone) {
@@ -631,9 +660,11 @@ func TestOperatorsAndSecrets(t *testing.T) {
 	})
 	hash := make([]byte, 32)
 	tx(t, s, func(tx *store.Tx) error {
-		return tx.PutCredential(ctx, store.Credential{Hash: hash, Operator: o.Name, Kind: "token", Name: "nightly", MadeAt: now, EndsAt: now.Add(time.Hour)})
+		return tx.PutCredential(ctx, store.Credential{Hash: hash, Operator: o.Name, Kind: "token", Name: "nightly", MadeAt: now,
+			EndsAt: now.Add(time.Hour)})
 	})
-	if c, who, err := s.Credential(ctx, hash); err != nil || c.Name != "nightly" || who.FullName != "Odd Strand" || who.Duties != "look,run" {
+	if c, who, err := s.Credential(ctx, hash); err != nil || c.Name != "nightly" || who.FullName != "Odd Strand" ||
+		who.Duties != "look,run" {
 		t.Errorf("%+v %+v %v", c, who, err)
 	}
 	if err := s.UseCredential(ctx, hash, now); err != nil {
@@ -643,7 +674,8 @@ func TestOperatorsAndSecrets(t *testing.T) {
 		t.Errorf("%+v %v", list, err)
 	}
 	tx(t, s, func(tx *store.Tx) error { // the one that has ended goes when another comes
-		return tx.PutCredential(ctx, store.Credential{Hash: slices.Repeat([]byte{1}, 32), Operator: o.Name, Kind: "session", MadeAt: now.Add(2 * time.Hour), EndsAt: now.Add(3 * time.Hour)})
+		return tx.PutCredential(ctx, store.Credential{Hash: slices.Repeat([]byte{1}, 32), Operator: o.Name, Kind: "session",
+			MadeAt: now.Add(2 * time.Hour), EndsAt: now.Add(3 * time.Hour)})
 	})
 	if _, _, err := s.Credential(ctx, hash); !errors.Is(err, store.ErrNone) {
 		t.Error(err)

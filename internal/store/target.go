@@ -27,7 +27,8 @@ type Target struct {
 	Comparisons int64      `db:"comparisons"` // counts them
 }
 
-const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms, accounts, reconciled_at, mark, mark_of, whole_at`
+const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms,
+	accounts, reconciled_at, mark, mark_of, whole_at`
 
 // comparedColumns are only written by those who compare.
 const comparedColumns = `, compared, compared_on, comparisons`
@@ -64,7 +65,8 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 // PutTarget stores what is known of a target, whole.
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
-		VALUES (:name, :accepted, :offered, :print, :state, :words, :tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at)
+		VALUES (:name, :accepted, :offered, :print, :state, :words,
+			:tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
 		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at),

@@ -292,12 +292,14 @@ func (s *simulated) answer(a connect.Act, out *connect.Answer) (lost bool) {
 func trial(t *testing.T, seed uint64, deaths []int, before bool, stopAt time.Duration) {
 	random := rand.New(rand.NewPCG(seed, 7))
 	tab := newTable()
-	target := &simulated{t: t, random: random, made: map[string]int{}, foreign: map[string]bool{}, broken: map[string]bool{}, shielded: map[string]bool{}, shieldedFrom: time.Now().Add(time.Duration(random.IntN(4000)) * time.Millisecond)}
+	target := &simulated{t: t, random: random, made: map[string]int{}, foreign: map[string]bool{}, broken: map[string]bool{},
+		shielded: map[string]bool{}, shieldedFrom: time.Now().Add(time.Duration(random.IntN(4000)) * time.Millisecond)}
 	const n = 7
 	var all []Step
 	for i := range n {
 		name := fmt.Sprint("hand-", i)
-		all = append(all, Step{Seq: i, Act: connect.Act{Act: model.Act{Target: "a", Verb: model.Create, Object: model.Account, Name: name}}})
+		all = append(all, Step{Seq: i, Act: connect.Act{Act: model.Act{Target: "a", Verb: model.Create, Object: model.Account,
+			Name: name}}})
 		switch random.IntN(8) {
 		case 0:
 			target.foreign[name] = true

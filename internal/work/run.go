@@ -121,7 +121,8 @@ func (r *Runner) Target(ctx context.Context, round int64, target string, steps [
 			return errors.Join(fmt.Errorf("%s: %w", target, ErrLost), w.written())
 		}
 		if w.lost == nil && time.Since(began) > targetFor {
-			w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
+			w.lost = &connect.Answer{Outcome: connect.NotTried,
+				Words: fmt.Sprintf("the steps before took longer than %s on this target", targetFor)}
 		}
 		batch := steps[:w.most(context.WithoutCancel(ctx), steps)]
 		steps = steps[len(batch):]
@@ -259,7 +260,9 @@ func (w *worker) count(results []Result) {
 		}
 	}
 	if w.lost == nil && w.FailShare >= 0 && w.ended >= sample && 100*w.failed > w.FailShare*w.ended {
-		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: fmt.Sprintf("stopped by itself: %d of the first %d steps on %s failed, more than %d%%", w.failed, w.ended, w.target, w.FailShare)}
+		w.lost = &connect.Answer{Outcome: connect.NotTried,
+			Words: fmt.Sprintf("stopped by itself: %d of the first %d steps on %s failed, more than %d%%", w.failed, w.ended, w.target,
+				w.FailShare)}
 	}
 }
 
@@ -543,7 +546,8 @@ func (w *worker) open(ctx context.Context) error {
 	for len(w.trials) > 0 {
 		if err := connect.Settle(ctx, session, w.trials[0]); err != nil {
 			session.Close()
-			return fmt.Errorf("a change that may be on trial until %s cannot be ended: %w", w.trials[0].Until.UTC().Format(time.RFC3339), err)
+			return fmt.Errorf("a change that may be on trial until %s cannot be ended: %w", w.trials[0].Until.UTC().Format(time.RFC3339),
+				err)
 		}
 		w.trials = w.trials[1:]
 	}

@@ -177,7 +177,8 @@ func steps(n int, targets ...string) []Step {
 	var out []Step
 	for _, t := range targets {
 		for i := range n {
-			out = append(out, Step{Seq: len(out) + 1, Act: connect.Act{Act: model.Act{Target: t, Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("%s-%d", t, i)}}})
+			out = append(out, Step{Seq: len(out) + 1, Act: connect.Act{Act: model.Act{Target: t, Verb: model.Create,
+				Object: model.Account, Name: fmt.Sprintf("%s-%d", t, i)}}})
 		}
 	}
 	return out
@@ -210,7 +211,8 @@ func (r *Runner) run(ctx context.Context, steps []Step) error {
 
 func TestRun(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
-		targets := map[string]*fake{"a": {}, "b": {}, "down": {refuse: errors.New("connection refused")}, "stranger": {refuse: &connect.KeyError{Target: "stranger", Print: "x"}}}
+		targets := map[string]*fake{"a": {}, "b": {}, "down": {refuse: errors.New("connection refused")},
+			"stranger": {refuse: &connect.KeyError{Target: "stranger", Print: "x"}}}
 		r, m := setup(t, targets)
 		if err := r.run(context.Background(), steps(25, "a", "b", "down", "stranger", "gone")); err != nil {
 			t.Fatal(err)
@@ -257,7 +259,8 @@ func TestRun(t *testing.T) {
 func TestFailShare(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		for share, want := range map[int]map[connect.Outcome]int{
-			-1: {connect.Failed: 10, connect.Done: 20}, 40: {connect.Failed: 10, connect.Done: 20}, 20: {connect.Failed: 4, connect.Done: 6, connect.NotTried: 20},
+			-1: {connect.Failed: 10, connect.Done: 20}, 40: {connect.Failed: 10, connect.Done: 20},
+			20: {connect.Failed: 4, connect.Done: 6, connect.NotTried: 20},
 		} {
 			f := &fake{fails: func(name string) bool {
 				return strings.HasSuffix(name, "1") || strings.HasSuffix(name, "4") || strings.HasSuffix(name, "7") || name == "a-0"
@@ -421,12 +424,14 @@ func TestHolders(t *testing.T) {
 func TestSurvey(t *testing.T) {
 	f := &fake{t: t}
 	portions, n := 0, 0
-	accounts, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func(list []model.Object) error { portions++; n += len(list); return nil }})
+	accounts, err := Survey(context.Background(), f, connect.Access{},
+		Sink{Put: func(list []model.Object) error { portions++; n += len(list); return nil }})
 	if err != nil || accounts.Accounts != 1250 || n != 2500 || portions != 3 {
 		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts.Accounts, n, portions)
 	}
 	full := errors.New("disk full")
-	if _, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func([]model.Object) error { return full }}); !errors.Is(err, full) {
+	if _, err := Survey(context.Background(), f, connect.Access{}, Sink{Put: func([]model.Object) error { return full }}); !errors.Is(err,
+		full) {
 		t.Errorf("%v", err)
 	}
 }
@@ -442,10 +447,12 @@ func TestFit(t *testing.T) {
 		{model.Object{Name: long, Unique: "7"}, long, ""},
 		{model.Object{Name: long + "a"}, long[:2*(model.NameMost-20)] + "… ", "its name has 201 letters"},
 		{model.Object{Name: "a", Unique: strings.Repeat("u", uniqueMost+1)}, "a", ""},
-		{model.Object{Name: "a", Attributes: model.Attributes("").With("shell", strings.Repeat("s", bodyMost))}, "a", "none of them is kept"},
+		{model.Object{Name: "a", Attributes: model.Attributes("").With("shell", strings.Repeat("s", bodyMost))}, "a",
+			"none of them is kept"},
 	} {
 		fit(&c.in)
-		if o := c.in; !strings.HasPrefix(o.Name, c.name) || len([]rune(o.Name)) > model.NameMost || len(o.Unique) > uniqueMost || len(o.Attributes) > bodyMost ||
+		if o := c.in; !strings.HasPrefix(o.Name, c.name) || len([]rune(o.Name)) > model.NameMost || len(o.Unique) > uniqueMost ||
+			len(o.Attributes) > bodyMost ||
 			o.Marked != (c.words != "") || !strings.Contains(o.Attributes.One(model.Odd), c.words) {
 			t.Errorf("%.30s…: marked %v, %q", o.Name, o.Marked, o.Attributes.One(model.Odd))
 		}

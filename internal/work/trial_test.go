@@ -59,7 +59,8 @@ func everyKind() []model.Act {
 		return model.Act{Target: "a", Verb: verb, Object: model.Account, Name: name, User: "marit", Changes: changes}
 	}
 	move := func(verb model.Verb, kind model.ObjectKind, set, member string) model.Act {
-		return model.Act{Target: "a", Verb: verb, Object: kind, Name: set, Member: member, MemberKind: model.Account, Changes: model.Entering(verb == model.JoinIt)}
+		return model.Act{Target: "a", Verb: verb, Object: kind, Name: set, Member: member, MemberKind: model.Account,
+			Changes: model.Entering(verb == model.JoinIt)}
 	}
 	to := func(attribute, after string) model.Change {
 		return model.Change{Attribute: attribute, After: []string{after}}
@@ -81,9 +82,12 @@ func everyKind() []model.Act {
 func newTarget() *connecttest.Memory {
 	m := &connecttest.Memory{}
 	for _, name := range []string{"hanne@%", "kari@%", "jarle@%"} {
-		m.Put(model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"sh"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+		m.Put(model.Object{Kind: model.Account, Name: name,
+			Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"sh"}},
+				model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 	}
-	m.Put(model.Object{Kind: model.LicenceKind, Name: "seat", Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"1"}})})
+	m.Put(model.Object{Kind: model.LicenceKind, Name: "seat",
+		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"1"}})})
 	m.Enter(model.Named{Kind: model.LicenceKind, Name: "seat"}, model.Named{Kind: model.Account, Name: "jarle@%"})
 	return m
 }
@@ -92,7 +96,8 @@ func newTarget() *connecttest.Memory {
 func onTrial(t *testing.T, seed uint64, whole bool) {
 	random := rand.New(rand.NewPCG(seed, 11))
 	tab, m := newTable(), newTarget()
-	m.Trial = []time.Duration{20 * time.Second, 4 * time.Minute, 10 * time.Minute}[random.IntN(3)] // a process that dies is three minutes about it
+	m.Trial = []time.Duration{20 * time.Second, 4 * time.Minute,
+		10 * time.Minute}[random.IntN(3)] // a process that dies is three minutes about it
 	var all []Step
 	readable := random.IntN(2) == 0 // nothing that cannot be read back
 	for i, a := range everyKind() {
@@ -142,7 +147,9 @@ func onTrial(t *testing.T, seed uint64, whole bool) {
 		cancel()
 		time.Sleep(leaseFor + time.Duration(random.IntN(20))*time.Second)
 		if m.Trouble = nil; changed && life == 0 {
-			m.Put(model.Object{Kind: model.Account, Name: "hanne@%", Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"zsh"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+			m.Put(model.Object{Kind: model.Account, Name: "hanne@%",
+				Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"zsh"}},
+					model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 		}
 	}
 	time.Sleep(15 * time.Minute) // whatever is on trial goes back
@@ -191,9 +198,11 @@ func TestProofs(t *testing.T) {
 			words   string
 		}{
 			{func(s connect.Session) connect.Session { return s }, nil, connect.Done, "proved by signing in"},
-			{func(s connect.Session) connect.Session { return plain{s} }, nil, connect.Done, "not proved: targets of this kind offer no way to try it"},
+			{func(s connect.Session) connect.Session { return plain{s} }, nil, connect.Done,
+				"not proved: targets of this kind offer no way to try it"},
 			{func(s connect.Session) connect.Session { return liar{s} }, nil, connect.Failed, "signing in with it does not work"},
-			{func(s connect.Session) connect.Session { return plain{s} }, errors.New("sealed under another key"), connect.Failed, "the sealed password of kari@%: sealed under another key"},
+			{func(s connect.Session) connect.Session { return plain{s} }, errors.New("sealed under another key"), connect.Failed,
+				"the sealed password of kari@%: sealed under another key"},
 		} {
 			m, tab := newTarget(), newTable()
 			p := &process{table: tab, memory: m, chance: rand.New(rand.NewPCG(1, 1))}

@@ -53,18 +53,24 @@ var MemorySchema = model.Schema{
 		{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: everyVerb,
 			Attributes: []model.AttributeSchema{{Name: model.Path}, {Name: model.Guarded}}},
 		{Kind: model.GroupKind, Name: model.OnePart("name", `^[a-z-]+$`), Verbs: append(everyVerb, model.JoinIt, model.LeaveIt),
-			Members: []model.ObjectKind{model.Account, model.GroupKind}, Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true}}},
+			Members:    []model.ObjectKind{model.Account, model.GroupKind},
+			Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true}}},
 		{Kind: model.RightKind, Name: model.OnePart("name", "."), Verbs: append(everyVerb, model.JoinIt, model.LeaveIt),
-			Members: []model.ObjectKind{model.Account}, Watched: true, Attributes: []model.AttributeSchema{{Name: model.Allows, Many: true}}},
+			Members: []model.ObjectKind{model.Account}, Watched: true,
+			Attributes: []model.AttributeSchema{{Name: model.Allows, Many: true}}},
 		{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.JoinIt, model.LeaveIt},
 			Members: []model.ObjectKind{model.Account}, Attributes: []model.AttributeSchema{{Name: model.Seats}}},
-		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
-		{Kind: model.Account, Name: []model.NamePart{{Name: "login", Pattern: `^[a-z.]{1,64}$`}, {Name: "origin", Pattern: `^[a-z0-9.%-]{1,64}$`, Usual: "%"}}, Joint: "@",
+		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true,
+			Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
+		{Kind: model.Account, Name: []model.NamePart{{Name: "login", Pattern: `^[a-z.]{1,64}$`},
+			{Name: "origin", Pattern: `^[a-z0-9.%-]{1,64}$`, Usual: "%"}}, Joint: "@",
 			Verbs: append(everyVerb, model.Disable, model.Enable, model.AdoptIt),
 			Attributes: []model.AttributeSchema{
-				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name", Canonical: strings.TrimSpace},
+				{Name: model.Number, Settable: true, From: "number"},
+				{Name: model.FullName, Settable: true, From: "name", Canonical: strings.TrimSpace},
 				{Name: "shell", Settable: true}, {Name: model.Password, Sealed: true}, {Name: model.Disabled}}},
-		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.SetRule, model.Remove}, Attributes: []model.AttributeSchema{{Name: "password.length"}}},
+		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.SetRule, model.Remove},
+			Attributes: []model.AttributeSchema{{Name: "password.length"}}},
 		{Kind: model.SessionKind}, {Kind: model.SystemKind},
 	},
 }
@@ -106,9 +112,11 @@ func (m *Memory) ready() {
 	if m.objects != nil {
 		return
 	}
-	m.objects, m.members, m.secrets, m.sessions = map[model.Named]*model.Object{}, map[[2]model.Named]bool{}, map[model.Named]string{}, map[string]model.Object{}
+	m.objects, m.members, m.secrets, m.sessions = map[model.Named]*model.Object{}, map[[2]model.Named]bool{}, map[model.Named]string{},
+		map[string]model.Object{}
 	m.times = map[string]int{}
-	m.put(model.Object{Kind: model.SystemKind, Name: "itself", System: true, Attributes: model.Pack(model.Attribute{Name: model.Version, Values: []string{"1"}})})
+	m.put(model.Object{Kind: model.SystemKind, Name: "itself", System: true,
+		Attributes: model.Pack(model.Attribute{Name: model.Version, Values: []string{"1"}})})
 }
 
 func (m *Memory) put(o model.Object) {
@@ -147,7 +155,8 @@ func (m *Memory) SignIn(id, account string) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	m.ready()
-	m.sessions[id] = model.Object{Kind: model.SessionKind, Name: id, Attributes: model.Pack(model.Attribute{Name: "account", Values: []string{account}})}
+	m.sessions[id] = model.Object{Kind: model.SessionKind, Name: id,
+		Attributes: model.Pack(model.Attribute{Name: "account", Values: []string{account}})}
 }
 
 // gone ends a trial whose time has run out.
@@ -213,7 +222,8 @@ func (s *memorySession) Survey(ctx context.Context, found func(model.Object) err
 }
 
 // Since implements connect.Follower.
-func (s *memorySession) Since(ctx context.Context, mark string, found func(model.Object) error, gone func(connect.Gone) error) (string, error) {
+func (s *memorySession) Since(ctx context.Context, mark string, found func(model.Object) error,
+	gone func(connect.Gone) error) (string, error) {
 	if err := errors.Join(ctx.Err(), s.trouble("survey")); err != nil {
 		return "", err
 	}

@@ -15,8 +15,10 @@ func TestMemory(t *testing.T) {
 		return model.Act{Verb: verb, Object: kind, Name: name, Changes: []model.Change{{Attribute: attribute, After: []string{value}}}}
 	}
 	connecttest.Run(t, connecttest.Subject{
-		Connector: m, Access: connecttest.Accept(t, m, connect.Access{Target: "memory", As: "hen-roost@%"}), Login: "suite.one", Number: "1999", Proves: true,
-		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}, Loose: [2]string{"  Spaced ", "Spaced"},
+		Connector: m, Access: connecttest.Accept(t, m, connect.Access{Target: "memory", As: "hen-roost@%"}), Login: "suite.one",
+		Number: "1999", Proves: true,
+		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}},
+		Loose:     [2]string{"  Spaced ", "Spaced"},
 		Things: []model.Act{
 			act(model.Create, model.PlaceKind, "people", model.Path, "ou=People"),
 			act(model.Create, model.RightKind, "counter", model.Allows, "sell"),
@@ -24,7 +26,9 @@ func TestMemory(t *testing.T) {
 		},
 		SignedIn: func(*testing.T) string { m.SignIn("tty1", "suite.one@%"); return "tty1" },
 		Change: func(_ *testing.T, account string) {
-			m.Put(model.Object{Kind: model.Account, Name: account, Attributes: model.Pack(model.Attribute{Name: model.FullName, Values: []string{"Changed"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+			m.Put(model.Object{Kind: model.Account, Name: account,
+				Attributes: model.Pack(model.Attribute{Name: model.FullName, Values: []string{"Changed"}},
+					model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 		},
 		Forget: func(*testing.T, string) string { return "99999" },
 	})

@@ -47,8 +47,10 @@ func Run(t *testing.T, s Subject) {
 	for _, part := range []struct {
 		name string
 		test func(suite)
-	}{{"objects", suite.objects}, {"drifted", suite.drifted}, {"names", suite.names}, {"canonical", suite.canonical}, {"things", suite.things}, {"seats", suite.seats},
-		{"secrets", suite.secrets}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole", suite.whole}, {"removal", suite.removal}, {"keys", suite.keys}} {
+	}{{"objects", suite.objects}, {"drifted", suite.drifted}, {"names", suite.names}, {"canonical", suite.canonical},
+		{"things", suite.things}, {"seats", suite.seats},
+		{"secrets", suite.secrets}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole", suite.whole},
+		{"removal", suite.removal}, {"keys", suite.keys}} {
 		if !t.Run(part.name, func(t *testing.T) { y := x; y.T = t; part.test(y) }) {
 			return
 		}
@@ -93,7 +95,8 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 	}
 	for i, w := range want {
 		if got[i].Outcome != w {
-			x.Errorf("%s: step %d (%s %s %s) ended %s (%s), want %s", what, i, acts[i].Verb, acts[i].Object, acts[i].Name, got[i].Outcome, got[i].Words, w)
+			x.Errorf("%s: step %d (%s %s %s) ended %s (%s), want %s", what, i, acts[i].Verb, acts[i].Object, acts[i].Name, got[i].Outcome,
+				got[i].Words, w)
 		}
 	}
 	return got
@@ -114,7 +117,8 @@ func (x suite) account(verb model.Verb, name string, changes ...model.Change) mo
 
 // joins is an act of each kind of set that accounts can be members of.
 func move(verb model.Verb, kind model.ObjectKind, set, account string) model.Act {
-	return model.Act{Verb: verb, Object: kind, Name: set, Member: account, MemberKind: model.Account, Changes: model.Entering(verb == model.JoinIt)}
+	return model.Act{Verb: verb, Object: kind, Name: set, Member: account, MemberKind: model.Account,
+		Changes: model.Entering(verb == model.JoinIt)}
 }
 
 func to(attribute string, after string) model.Change {
@@ -127,7 +131,8 @@ func fromTo(attribute, before, after string) model.Change {
 
 // objects makes, changes, shuts, opens, joins and leaves, and each once more.
 func (x suite) objects() {
-	create := x.account(model.Create, x.name, to(model.Number, x.Number), to(model.FullName, hostile), model.Change{Attribute: x.Attribute.Attribute, After: x.Attribute.Before})
+	create := x.account(model.Create, x.name, to(model.Number, x.Number), to(model.FullName, hostile),
+		model.Change{Attribute: x.Attribute.Attribute, After: x.Attribute.Before})
 	join := move(model.JoinIt, model.GroupKind, "suite-crew", x.name)
 	all := []model.Act{group(model.Create, "suite-crew", to(model.Number, "5999")), create, join}
 	answers := x.try("first time", all, connect.Done, connect.Done, connect.Done)
@@ -150,7 +155,8 @@ func (x suite) objects() {
 	x.try("second time", all, connect.AlreadySo, connect.AlreadySo, connect.AlreadySo)
 	x.apply("after a lost connection", true, all, connect.Done, connect.Done, connect.Done)
 
-	shut, opened := x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes")), x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))
+	shut, opened := x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes")),
+		x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))
 	x.try("change", []model.Act{x.account(model.Modify, x.name, x.Attribute)}, connect.Done)
 	x.try("disable", []model.Act{shut}, connect.Done)
 	x.try("disable again", []model.Act{shut}, connect.AlreadySo)
@@ -167,13 +173,15 @@ func (x suite) drifted() {
 	stale := model.Change{Attribute: x.Attribute.Attribute, Before: []string{"/something/else"}, After: x.Attribute.Before}
 	x.try("changed since the survey", []model.Act{x.account(model.Modify, x.name, stale)}, connect.Moved)
 	x.try("not there", []model.Act{x.account(model.Modify, x.named("suite.nobody"), x.Attribute)}, connect.Moved)
-	x.try("no such group", []model.Act{move(model.JoinIt, model.GroupKind, "suite-none", x.name), move(model.LeaveIt, model.GroupKind, "suite-none", x.name)}, connect.Moved, connect.AlreadySo)
+	x.try("no such group", []model.Act{move(model.JoinIt, model.GroupKind, "suite-none", x.name),
+		move(model.LeaveIt, model.GroupKind, "suite-none", x.name)}, connect.Moved, connect.AlreadySo)
 	x.try("there, and another", []model.Act{x.account(model.Create, x.name, to(model.FullName, "Somebody Else"))}, connect.Moved)
 	adopt := x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))
 	join := move(model.JoinIt, model.GroupKind, "suite-crew", x.name)
 	ghost := move(model.JoinIt, model.GroupKind, "suite-crew", x.named("suite.nobody"))
 	x.try("one bad item does not stop the others", []model.Act{adopt, ghost, join}, connect.Done, connect.Failed, connect.Done)
-	x.try("some in already", []model.Act{join, ghost, group(model.Create, "suite-more"), move(model.JoinIt, model.GroupKind, "suite-more", x.name)},
+	x.try("some in already", []model.Act{join, ghost, group(model.Create, "suite-more"),
+		move(model.JoinIt, model.GroupKind, "suite-more", x.name)},
 		connect.AlreadySo, connect.Failed, connect.Done, connect.Done)
 }
 
@@ -250,11 +258,14 @@ func (x suite) seats() {
 	if !ok || !x.schema.Of(model.LicenceKind).Does(model.JoinIt) {
 		return
 	}
-	m.Put(model.Object{Kind: model.LicenceKind, Name: "counter-seat", Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"1"}})})
+	m.Put(model.Object{Kind: model.LicenceKind, Name: "counter-seat",
+		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"1"}})})
 	other := x.named("suite.two")
-	x.try("two people, one seat", []model.Act{x.account(model.Create, other), move(model.JoinIt, model.LicenceKind, "counter-seat", x.name), move(model.JoinIt, model.LicenceKind, "counter-seat", other)},
+	x.try("two people, one seat", []model.Act{x.account(model.Create, other),
+		move(model.JoinIt, model.LicenceKind, "counter-seat", x.name), move(model.JoinIt, model.LicenceKind, "counter-seat", other)},
 		connect.Done, connect.Done, connect.Failed)
-	x.try("freed, then taken", []model.Act{move(model.LeaveIt, model.LicenceKind, "counter-seat", x.name), move(model.JoinIt, model.LicenceKind, "counter-seat", other)}, connect.Done, connect.Done)
+	x.try("freed, then taken", []model.Act{move(model.LeaveIt, model.LicenceKind, "counter-seat", x.name),
+		move(model.JoinIt, model.LicenceKind, "counter-seat", other)}, connect.Done, connect.Done)
 	x.try("the second goes", []model.Act{x.account(model.Remove, other)}, connect.Done)
 }
 
@@ -266,7 +277,8 @@ func (x suite) secrets() {
 	}
 	set := x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: "one"})
 	answers := x.try("a password", []model.Act{set}, connect.Done)
-	if said := fmt.Sprintf("%+v %v %q", answers, connect.Seal([]byte(thePassword)), []any{connect.Seal([]byte(thePassword))}); strings.Contains(said, "Rope") || !strings.Contains(said, "(sealed)") {
+	if said := fmt.Sprintf("%+v %v %q", answers, connect.Seal([]byte(thePassword)),
+		[]any{connect.Seal([]byte(thePassword))}); strings.Contains(said, "Rope") || !strings.Contains(said, "(sealed)") {
 		x.Errorf("a secret is shown: %s", said)
 	}
 	if o := Find(x, x.open(), model.Account, x.name); o.Attributes.Has(model.Password) || o.Attributes.Has(model.Passwordless) {
@@ -282,7 +294,8 @@ func (x suite) secrets() {
 	if p, words := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte("another"))); p != connect.Disproved {
 		x.Errorf("a wrong password: %s %s", p, words)
 	}
-	x.try("a second one", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: "two"})}, connect.Done)
+	x.try("a second one", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: "two"})},
+		connect.Done)
 	if p, _ := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte("one"+thePassword))); p != connect.Disproved {
 		x.Errorf("the first password still works: %s", p)
 	}
@@ -349,17 +362,21 @@ func (x suite) since() {
 		x.Errorf("nothing changed, and it was told again: %v", again)
 	}
 	x.Change(x.T, x.name)
-	x.try("a second account, for a time", []model.Act{x.account(model.Create, x.named("suite.brief"), to(model.FullName, "Brief"), to(model.Number, "1888"))}, connect.Done)
+	x.try("a second account, for a time", []model.Act{x.account(model.Create, x.named("suite.brief"), to(model.FullName, "Brief"),
+		to(model.Number, "1888"))}, connect.Done)
 	brief := Find(x, x.open(), model.Account, x.named("suite.brief"))
 	middle, _, some := from(mark)
-	if !slices.Contains(some.found, "account "+x.name) || !slices.Contains(some.found, "account "+brief.Name) || len(some.found) >= len(all.found) {
+	if !slices.Contains(some.found, "account "+x.name) || !slices.Contains(some.found, "account "+brief.Name) ||
+		len(some.found) >= len(all.found) {
 		x.Errorf("what changed is not told, or more than that: %v of %v", some, all)
 	}
-	if o := Find(x, x.open(), model.Account, x.name); slices.Contains(some.gone, "account "+o.Unique) || slices.Contains(some.gone, "account "+o.Name) || slices.Contains(some.gone, " "+o.Unique) {
+	if o := Find(x, x.open(), model.Account, x.name); slices.Contains(some.gone, "account "+o.Unique) ||
+		slices.Contains(some.gone, "account "+o.Name) || slices.Contains(some.gone, " "+o.Unique) {
 		x.Errorf("what changed is told to be gone: %v", some.gone)
 	}
 	x.try("it goes", []model.Act{x.account(model.Remove, brief.Name)}, connect.Done)
-	if _, _, rest := from(middle); !slices.Contains(rest.gone, "account "+brief.Unique) && !slices.Contains(rest.gone, "account "+brief.Name) {
+	if _, _, rest := from(middle); !slices.Contains(rest.gone, "account "+brief.Unique) &&
+		!slices.Contains(rest.gone, "account "+brief.Name) {
 		x.Errorf("that it is gone is not told: %v", rest)
 	}
 	if x.Forget != nil {
@@ -387,12 +404,14 @@ func (x suite) whole() {
 		x.Errorf("one of two cannot be: %+v, told %d times", got, told)
 	}
 	x.absent(first)
-	got, _ = connect.Whole(context.Background(), s, []connect.Act{act(first)}, func(connect.Mark) error { return errors.New("the journal is away") })
+	got, _ = connect.Whole(context.Background(), s, []connect.Act{act(first)},
+		func(connect.Mark) error { return errors.New("the journal is away") })
 	if got[0].Outcome != connect.NotTried {
 		x.Errorf("without a journal: %+v", got)
 	}
 	x.absent(first)
-	if got, _ = connect.Whole(context.Background(), s, []connect.Act{act(first), act(second)}, tell); got[0].Outcome != connect.Done || got[1].Outcome != connect.Done {
+	if got, _ = connect.Whole(context.Background(), s, []connect.Act{act(first), act(second)}, tell); got[0].Outcome != connect.Done ||
+		got[1].Outcome != connect.Done {
 		x.Errorf("both can be: %+v", got)
 	}
 	x.try("they go", []model.Act{x.account(model.Remove, first), x.account(model.Remove, second)}, connect.Done, connect.Done)

@@ -35,7 +35,8 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 }
 
 func TestSuite(t *testing.T) {
-	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /etc/ssh/visitor; cp /etc/ssh/root/authorized_keys /etc/ssh/visitor/; chown -R visitor /etc/ssh/visitor")
+	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /etc/ssh/visitor; cp /etc/ssh/root/authorized_keys /etc/ssh/visitor/; "+
+		"chown -R visitor /etc/ssh/visitor")
 	connecttest.Run(t, connecttest.Subject{Proves: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
@@ -48,7 +49,8 @@ func signIn(t *testing.T, h *world.Host, a connect.Access) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c, err := ssh.Dial("tcp", a.Address, &ssh.ClientConfig{User: "visitor", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)}, HostKeyCallback: ssh.InsecureIgnoreHostKey()})
+	c, err := ssh.Dial("tcp", a.Address, &ssh.ClientConfig{User: "visitor", Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
+		HostKeyCallback: ssh.InsecureIgnoreHostKey()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -131,8 +133,10 @@ mkdir -p /home/keys.fifo/.ssh; mkfifo /home/keys.fifo/.ssh/authorized_keys`)
 			t.Errorf("%s: keys were read through something that is no file: %v", name, o.Attributes.Get("keys"))
 		}
 	}
-	act := model.Act{Verb: model.Disable, Object: model.Account, Name: o.Name, Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
-	create := model.Act{Verb: model.Create, Object: model.Account, Name: "x'; touch /run/owned; '", Changes: []model.Change{{Attribute: model.FullName, After: []string{"`touch /run/owned`\n$(touch /run/owned)"}}}}
+	act := model.Act{Verb: model.Disable, Object: model.Account, Name: o.Name,
+		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
+	create := model.Act{Verb: model.Create, Object: model.Account, Name: "x'; touch /run/owned; '",
+		Changes: []model.Change{{Attribute: model.FullName, After: []string{"`touch /run/owned`\n$(touch /run/owned)"}}}}
 	for _, answer := range s.Apply(context.Background(), []connect.Act{{Act: create}, {Act: act}}) {
 		if answer.Outcome == connect.Done && answer.Object == nil {
 			t.Errorf("done without an account: %+v", answer)
@@ -153,7 +157,8 @@ func TestElevationAndKeys(t *testing.T) {
 	}
 	key := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIGq3kq0n7cPZqkqL0g9jV7kB5dL4W2Vd2m1o1b0T8mYf it's mine"
 	set := func(before, after []string) connect.Act {
-		return connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: "keys", Before: before, After: after}}}}
+		return connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "wilma.toft",
+			Changes: []model.Change{{Attribute: "keys", Before: before, After: after}}}}
 	}
 	if got := s.Apply(context.Background(), []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.Done {
 		t.Fatalf("keys: %+v", got[0])
@@ -165,13 +170,16 @@ func TestElevationAndKeys(t *testing.T) {
 		t.Errorf("the same keys again: %+v", got[0])
 	}
 	// A key that came since the survey is not wiped out, and an account whose keys differ is not told to be as wanted.
-	if out, err := h.Exec("echo '  ssh-ed25519 AAAAother somebody' >>/home/wilma.toft/.ssh/authorized_keys; echo '# a comment' >>/home/wilma.toft/.ssh/authorized_keys"); err != nil {
+	if out, err := h.Exec("echo '  ssh-ed25519 AAAAother somebody' >>/home/wilma.toft/.ssh/authorized_keys; echo '# a comment' " +
+		">>/home/wilma.toft/.ssh/authorized_keys"); err != nil {
 		t.Fatal(out)
 	}
-	if got := s.Apply(context.Background(), []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Moved || !strings.Contains(got[0].Words, "AAAAother") {
+	if got := s.Apply(context.Background(), []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Moved ||
+		!strings.Contains(got[0].Words, "AAAAother") {
 		t.Errorf("keys that changed since the survey: %+v", got[0])
 	}
-	made := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
+	made := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "wilma.toft",
+		Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
 	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Moved {
 		t.Errorf("an account with other keys: %+v", got[0])
 	}
@@ -184,7 +192,8 @@ func TestElevationAndKeys(t *testing.T) {
 		t.Errorf("somebody else's account: %+v", got[0])
 	}
 	made.Again = true
-	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Done || got[0].Object.Attributes.One("keys") != key {
+	if got := s.Apply(context.Background(), []connect.Act{made}); got[0].Outcome != connect.Done ||
+		got[0].Object.Attributes.One("keys") != key {
 		t.Errorf("our own, half made: %+v", got[0])
 	}
 	both := []string{key, "ssh-ed25519 AAAAother somebody"}
@@ -197,7 +206,8 @@ func TestFullDisk(t *testing.T) {
 	// Everything under /etc and /var lies on one small file system, which is filled to the brim.
 	_, a := start(t, "dd if=/dev/zero of=/var/full bs=1M 2>/dev/null || true; dd if=/dev/zero of=/var/fuller bs=512 2>/dev/null || true")
 	s := connecttest.Open(t, host.Connector{}, a)
-	act := model.Act{Verb: model.Create, Object: model.Account, Name: "no.room", Changes: []model.Change{{Attribute: model.Number, After: []string{"1400"}}}}
+	act := model.Act{Verb: model.Create, Object: model.Account, Name: "no.room",
+		Changes: []model.Change{{Attribute: model.Number, After: []string{"1400"}}}}
 	got := s.Apply(context.Background(), []connect.Act{{Act: act}})[0]
 	if !strings.Contains(got.Words, "No space left") {
 		t.Errorf("a full disk is not told: %s %q", got.Outcome, got.Words)
@@ -244,7 +254,8 @@ func TestBatch(t *testing.T) {
 	s := connecttest.Open(t, host.Connector{}, a)
 	var acts []connect.Act
 	for i := range 30 {
-		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("hand.%02d", i),
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account,
+			Name:    fmt.Sprintf("hand.%02d", i),
 			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + i/2)}}}}}) // every second number is taken
 	}
 	for i, got := range s.Apply(context.Background(), acts) {
@@ -281,14 +292,17 @@ printf 'twice:x:9999:toor\n' >>/etc/group`)
 		t.Errorf("the system says %q, the survey %v", system, all["twice"].Attributes.Map())
 	}
 	for name, want := range map[string]string{
-		"twice": "its name stands in /etc/passwd again, on line", "(line 12 of /etc/passwd)": `is no account or group, and the system passes over it: "no account at all"`, "(line 14 of /etc/passwd)": "is no account",
-		`j\xf8rgen`: "its name is not UTF-8", "toor": "the superuser's number beside root", "open.door": "", "shut.door": "",
+		"twice":                    "its name stands in /etc/passwd again, on line",
+		"(line 12 of /etc/passwd)": `is no account or group, and the system passes over it: "no account at all"`,
+		"(line 14 of /etc/passwd)": "is no account",
+		`j\xf8rgen`:                "its name is not UTF-8", "toor": "the superuser's number beside root", "open.door": "", "shut.door": "",
 	} {
 		if got := all[name].Attributes.One(model.Odd); !strings.Contains(got, want) || want == "" && got != "" {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}
 	}
-	if !strings.Contains(groups["twice"].Attributes.One(model.Odd), "/etc/group again") || groups["twice"].Attributes.One(model.Number) != "1601" {
+	if !strings.Contains(groups["twice"].Attributes.One(model.Odd), "/etc/group again") ||
+		groups["twice"].Attributes.One(model.Number) != "1601" {
 		t.Errorf("%+v", groups["twice"])
 	}
 	for name, want := range map[string]bool{"open.door": true, "shut.door": false, "twice": false} {
@@ -299,8 +313,10 @@ printf 'twice:x:9999:toor\n' >>/etc/group`)
 	if !all["root"].Ours || !all["toor"].System {
 		t.Error("our login, or a second superuser, is not seen as such")
 	}
-	disable := model.Act{Verb: model.Disable, Object: model.Account, Name: "twice", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"yes"}}}}
-	if got := s.Apply(context.Background(), []connect.Act{{Act: disable}})[0]; got.Outcome != connect.Moved || !strings.Contains(got.Words, "stands twice in /etc/passwd") {
+	disable := model.Act{Verb: model.Disable, Object: model.Account, Name: "twice",
+		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"yes"}}}}
+	if got := s.Apply(context.Background(), []connect.Act{{Act: disable}})[0]; got.Outcome != connect.Moved ||
+		!strings.Contains(got.Words, "stands twice in /etc/passwd") {
 		t.Errorf("%+v", got)
 	}
 }
@@ -326,10 +342,12 @@ S`)
 	if got := strings.Join(right.Attributes.Get(model.Members), " "); got != "ghost.hand hand.1 hand.2 hand.4 hand.7 root" {
 		t.Errorf("named: %s", got)
 	}
-	if got := right.Attributes.Get(model.MemberGroups); !slices.Contains(got, "bosuns") || !slices.Contains(got, "riggers") || !slices.Contains(got, "sudo") {
+	if got := right.Attributes.Get(model.MemberGroups); !slices.Contains(got, "bosuns") || !slices.Contains(got, "riggers") ||
+		!slices.Contains(got, "sudo") {
 		t.Errorf("groups: %v", got)
 	}
-	for name, want := range map[string]string{"hand.1": "sudoers", "hand.2": "sudoers", "hand.3": "", "hand.4": "sudoers", "hand.5": "group riggers", "hand.6": "", "hand.7": "sudoers", "hand.8": "primary group sudo"} {
+	for name, want := range map[string]string{"hand.1": "sudoers", "hand.2": "sudoers", "hand.3": "", "hand.4": "sudoers",
+		"hand.5": "group riggers", "hand.6": "", "hand.7": "sudoers", "hand.8": "primary group sudo"} {
 		if got := strings.Join(connecttest.Find(t, s, model.Account, name).Attributes.Get(model.Elevation), ", "); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
 		}

@@ -23,16 +23,17 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	} else {
 		method = "password"
 		word, tried := string(secret.Reveal()), false
-		auth = []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) { tried = true; return word, nil }), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
-			if tried { // a host that has refused the word once only takes its time before it does again
-				return nil, errTried
-			}
-			answers := make([]string, len(questions))
-			for i := range answers {
-				answers[i] = word
-			}
-			return answers, nil
-		})}
+		auth = []ssh.AuthMethod{ssh.PasswordCallback(func() (string, error) { tried = true; return word, nil }),
+			ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+				if tried { // a host that has refused the word once only takes its time before it does again
+					return nil, errTried
+				}
+				answers := make([]string, len(questions))
+				for i := range answers {
+					answers[i] = word
+				}
+				return answers, nil
+			})}
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()

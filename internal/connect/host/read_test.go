@@ -6,7 +6,8 @@ import (
 )
 
 func FuzzRead(f *testing.F) {
-	f.Add("A:marit.fell:1001:marit.fell:no:/home/marit.fell:/bin/bash:Marit Fell\nG:crew:5110:marit.fell,hanne.vik\nK:marit.fell:ssh-ed25519 AAAA\nD:%crew\nL:UID_MIN:500\nR:0:acted:0:\nZ:\n")
+	f.Add("A:marit.fell:1001:marit.fell:no:/home/marit.fell:/bin/bash:Marit " +
+		"Fell\nG:crew:5110:marit.fell,hanne.vik\nK:marit.fell:ssh-ed25519 AAAA\nD:%crew\nL:UID_MIN:500\nR:0:acted:0:\nZ:\n")
 	f.Add("A::::\nR:x\nZ:")
 	f.Fuzz(func(t *testing.T, s string) {
 		r, err := newAnswer(strings.NewReader(s), "root").read()

@@ -40,10 +40,13 @@ func (Connector) Schema() model.Schema { return schema }
 var schema = model.Schema{
 	Kind:  Kind,
 	About: "a Unix host, over SSH",
-	SystemNames: []string{"root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data", "backup", "list", "irc", "gnats",
-		"nobody", "_*", "systemd-*", "messagebus", "dbus", "sshd", "polkitd", "tss", "uuidd", "tcpdump", "avahi*", "ntp", "chrony", "statd", "halt", "shutdown", "operator", "adm"},
+	SystemNames: []string{"root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data",
+		"backup", "list", "irc", "gnats",
+		"nobody", "_*", "systemd-*", "messagebus", "dbus", "sshd", "polkitd", "tss", "uuidd", "tcpdump", "avahi*", "ntp", "chrony",
+		"statd", "halt", "shutdown", "operator", "adm"},
 	Kinds: []model.KindSchema{
-		{Kind: model.Account, Name: model.OnePart("login", name32), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
+		{Kind: model.Account, Name: model.OnePart("login", name32),
+			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, About: "uid", Settable: true, From: "number"},
 				{Name: model.FullName, About: "the person's name", Settable: true, From: "name", Canonical: gecos},
@@ -64,7 +67,8 @@ var schema = model.Schema{
 		{Kind: model.SessionKind, About: "who is signed in over SSH", Attributes: []model.AttributeSchema{
 			{Name: model.HeldBy}, {Name: model.From, About: "address"}, {Name: model.Since}, {Name: "terminal"}}},
 		{Kind: model.SystemKind, About: "the host itself", Attributes: []model.AttributeSchema{
-			{Name: model.HostName}, {Name: model.System}, {Name: model.Version, About: "kernel"}, {Name: model.Addresses, Many: true}, {Name: model.UpSince}, {Name: model.ClockOff}}},
+			{Name: model.HostName}, {Name: model.System}, {Name: model.Version, About: "kernel"}, {Name: model.Addresses, Many: true},
+			{Name: model.UpSince}, {Name: model.ClockOff}}},
 		{Kind: model.RightKind, About: "what makes somebody superuser", Members: []model.ObjectKind{model.Account, model.GroupKind}},
 	},
 }

@@ -26,7 +26,8 @@ const evil = "x'; touch /tmp/owned; '\n`touch /tmp/owned`$(touch /tmp/owned)"
 
 // every is one act of each kind, with a name that nobody should run.
 var every = []connect.Act{
-	act(model.Create, model.Account, evil, "", to(model.Number, "", "1"), to(model.FullName, "", evil), to(keys, "", "ssh-ed25519 AAAA "+evil)),
+	act(model.Create, model.Account, evil, "", to(model.Number, "", "1"), to(model.FullName, "", evil),
+		to(keys, "", "ssh-ed25519 AAAA "+evil)),
 	act(model.Create, model.Account, "grouped", "", to(model.PrimaryGroup, "", "crew")),
 	act(model.Modify, model.Account, evil, "", to(shell, evil, evil), to(home, "/a", "/b")),
 	act(model.Modify, model.Account, "only.keys", "", to(keys, "", "k")),
@@ -66,7 +67,8 @@ func TestScripts(t *testing.T) {
 	for i, a := range every {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
-			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; keys() { run \"$@\"; }; password() { run \"$@\"; }; reopen() { run \"$@\"; }; leave_home() { run \"$@\"; }\nrc=0\n" + step(a, there)
+			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; keys() { run \"$@\"; }; password() { run \"$@\"; " +
+				"}; reopen() { run \"$@\"; }; leave_home() { run \"$@\"; }\nrc=0\n" + step(a, there)
 			cmd := exec.Command("sh", "-c", script)
 			cmd.Env = []string{"PATH=/nowhere"}
 			out, err := cmd.CombinedOutput()
@@ -85,18 +87,30 @@ func TestScripts(t *testing.T) {
 
 func TestSteps(t *testing.T) {
 	for want, a := range map[string]connect.Act{
-		"run 'useradd' '-m' '-u' '1001' '-c' 'Marit O'\\''Neill' '-s' '/bin/bash' '--' 'marit.fell'": act(model.Create, model.Account, "marit.fell", "", to(model.Number, "", "1001"), to(model.FullName, "", "Marit O'Neill"), to(shell, "", "/bin/bash")),
-		"run 'useradd' '-m' '-g' 'marit.fell' '--' 'marit.fell'":                                     act(model.Create, model.Account, "marit.fell", ""),
-		"run 'usermod' '-m' '-d' '/home/m' '--' 'marit.fell'":                                        act(model.Modify, model.Account, "marit.fell", "", to(home, "/a", "/home/m")),
-		"run 'usermod' '-L' '-e' '1' '--' 'marit.fell'":                                              act(model.Disable, model.Account, "marit.fell", "", to(model.Disabled, "no", "yes")),
-		"reopen 'marit.fell'":                                                            act(model.Enable, model.Account, "marit.fell", "", to(model.Disabled, "yes", "no")),
-		"run 'groupadd' '-g' '5110' '--' 'crew'":                                         act(model.Create, model.GroupKind, "crew", "", to(model.Number, "", "5110")),
-		"run 'groupmod' '-g' '5110' '--' 'crew'":                                         act(model.Modify, model.GroupKind, "crew", "", to(model.Number, "9", "5110")),
-		"run 'gpasswd' '-a' 'marit.fell' 'crew'":                                         act(model.JoinIt, model.GroupKind, "crew", "marit.fell"),
-		"run 'gpasswd' '-d' 'marit.fell' 'crew'":                                         act(model.LeaveIt, model.GroupKind, "crew", "marit.fell"),
-		"if leave_home 'marit.fell' 'archive'; then run 'userdel' '--' 'marit.fell'; fi": act(model.Remove, model.Account, "marit.fell", "", to(home, "/home/m", "archive")),
-		"keys 'marit.fell' 'ssh-ed25519 AAAA\n'":                                         act(model.Modify, model.Account, "marit.fell", "", to(keys, "", "ssh-ed25519 AAAA")),
-		"run 'userdel' '--' 'marit.fell'":                                                act(model.Remove, model.Account, "marit.fell", ""),
+		"run 'useradd' '-m' '-u' '1001' '-c' 'Marit O'\\''Neill' '-s' '/bin/bash' '--' 'marit.fell'": act(model.Create, model.Account,
+			"marit.fell", "", to(model.Number, "", "1001"), to(model.FullName, "", "Marit O'Neill"), to(shell, "", "/bin/bash")),
+		"run 'useradd' '-m' '-g' 'marit.fell' '--' 'marit.fell'": act(model.Create, model.Account,
+			"marit.fell", ""),
+		"run 'usermod' '-m' '-d' '/home/m' '--' 'marit.fell'": act(model.Modify, model.Account,
+			"marit.fell", "", to(home, "/a", "/home/m")),
+		"run 'usermod' '-L' '-e' '1' '--' 'marit.fell'": act(model.Disable, model.Account,
+			"marit.fell", "", to(model.Disabled, "no", "yes")),
+		"reopen 'marit.fell'": act(model.Enable, model.Account, "marit.fell",
+			"", to(model.Disabled, "yes", "no")),
+		"run 'groupadd' '-g' '5110' '--' 'crew'": act(model.Create, model.GroupKind, "crew", "",
+			to(model.Number, "", "5110")),
+		"run 'groupmod' '-g' '5110' '--' 'crew'": act(model.Modify, model.GroupKind, "crew", "",
+			to(model.Number, "9", "5110")),
+		"run 'gpasswd' '-a' 'marit.fell' 'crew'": act(model.JoinIt, model.GroupKind, "crew",
+			"marit.fell"),
+		"run 'gpasswd' '-d' 'marit.fell' 'crew'": act(model.LeaveIt, model.GroupKind, "crew",
+			"marit.fell"),
+		"if leave_home 'marit.fell' 'archive'; then run 'userdel' '--' 'marit.fell'; fi": act(model.Remove, model.Account, "marit.fell",
+			"", to(home, "/home/m", "archive")),
+		"keys 'marit.fell' 'ssh-ed25519 AAAA\n'": act(model.Modify, model.Account, "marit.fell",
+			"", to(keys, "", "ssh-ed25519 AAAA")),
+		"run 'userdel' '--' 'marit.fell'": act(model.Remove, model.Account, "marit.fell",
+			""),
 	} {
 		var view connect.View = there(false)
 		if strings.Contains(want, "'-g' 'marit.fell'") {
@@ -136,7 +150,8 @@ Z:
 		t.Fatal(err)
 	}
 	for name, want := range map[string]string{
-		"root": "system", "daemon": "system", "nobody": "system", "big": "system group boats", "marit.fell": "group wheel", "toor": "system primary group root+sudoers+number 0",
+		"root": "system", "daemon": "system", "nobody": "system", "big": "system group boats", "marit.fell": "group wheel",
+		"toor": "system primary group root+sudoers+number 0",
 	} {
 		o := r.Object(model.Named{Kind: model.Account, Name: name})
 		got := strings.Join(o.Attributes.Get(model.Elevation), "+")
@@ -151,7 +166,8 @@ Z:
 	if m.One(model.FullName) != "Marit: Fell" || strings.Join(m.Get(keys), ";") != "ssh-ed25519 AAAA one;ssh-ed25519 BBBB two" {
 		t.Errorf("%v", m)
 	}
-	if g := r.Object(model.Named{Kind: model.GroupKind, Name: "crew"}).Attributes.Get(model.Members); strings.Join(g, ";") != "marit.fell;toor" {
+	if g := r.Object(model.Named{Kind: model.GroupKind, Name: "crew"}).Attributes.Get(model.Members); strings.Join(g,
+		";") != "marit.fell;toor" {
 		t.Errorf("%q", g)
 	}
 	for _, bad := range []string{"A:too:few\n", "G:x\n"} {
@@ -162,7 +178,8 @@ Z:
 	if r, err := newAnswer(strings.NewReader("A:a:1:a:no:/:/:\n"), "root").read(); err != nil || r.whole {
 		t.Errorf("an answer that is cut off counts as whole: %v", err)
 	}
-	if _, err := newAnswer(strings.NewReader("K:a:"+strings.Repeat("x", 2<<20)), "root").read(); err == nil || !strings.Contains(err.Error(), "a line longer than") {
+	if _, err := newAnswer(strings.NewReader("K:a:"+strings.Repeat("x", 2<<20)), "root").read(); err == nil ||
+		!strings.Contains(err.Error(), "a line longer than") {
 		t.Errorf("%v", err)
 	}
 }

@@ -55,7 +55,8 @@ func sessionOf(line string) (model.Object, bool) {
 		since = time.Unix(n, 0).UTC().Format(time.RFC3339)
 	}
 	o := model.Object{Kind: model.SessionKind, Name: f[1] + "-" + f[2]}
-	for attribute, value := range map[string]string{model.HeldBy: name(f[3]), "terminal": connect.Printable(f[4]), model.Since: since, model.From: connect.Printable(f[6])} {
+	for attribute, value := range map[string]string{model.HeldBy: name(f[3]), "terminal": connect.Printable(f[4]), model.Since: since,
+		model.From: connect.Printable(f[6])} {
 		if value != "" {
 			o.Attributes = o.Attributes.With(attribute, value)
 		}

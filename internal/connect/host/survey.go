@@ -95,7 +95,8 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 		if f := strings.SplitN(rest, ":", 3); len(f) == 3 {
 			n := model.Named{Kind: map[string]model.ObjectKind{"passwd": model.Account, "group": model.GroupKind}[f[2]], Name: name(f[0])}
 			r.twice[n] = "/etc/" + connect.Printable(f[2])
-			g.odd[n] = fmt.Sprintf("its name stands in %s again, on line %s; the system takes the first", r.twice[n], connect.Printable(f[1]))
+			g.odd[n] = fmt.Sprintf("its name stands in %s again, on line %s; the system takes the first", r.twice[n],
+				connect.Printable(f[1]))
 		}
 	case "N":
 		g.open[name(rest)] = true
@@ -204,9 +205,11 @@ func (r *reading) broken(line string, g *gathered) error {
 	if len(f) != 3 {
 		return fmt.Errorf("the host sent a line that cannot be read: %q", connect.Printable(line))
 	}
-	o := model.Object{Kind: model.Account, System: true, Name: fmt.Sprintf("(line %s of /etc/%s)", connect.Printable(f[1]), connect.Printable(f[0]))}
+	o := model.Object{Kind: model.Account, System: true,
+		Name: fmt.Sprintf("(line %s of /etc/%s)", connect.Printable(f[1]), connect.Printable(f[0]))}
 	r.accounts = append(r.accounts, o)
-	g.odd[model.Named{Kind: model.Account, Name: o.Name}] = fmt.Sprintf("is no account or group, and the system passes over it: %q", connect.Printable(f[2]))
+	g.odd[model.Named{Kind: model.Account, Name: o.Name}] = fmt.Sprintf("is no account or group, and the system passes over it: %q",
+		connect.Printable(f[2]))
 	return nil
 }
 

@@ -65,7 +65,8 @@ func (s *session) alone(dn string, attributes ...string) (*entry, error) {
 		return nil, err
 	}
 	var out *entry
-	err = s.read.search(query{base: dn, filter: f.Bytes(), attributes: attributes, page: 1, alone: true}, func(e *entry) error { out = e; return nil })
+	err = s.read.search(query{base: dn, filter: f.Bytes(), attributes: attributes, page: 1, alone: true},
+		func(e *entry) error { out = e; return nil })
 	if out == nil && err != nil {
 		if _, refused := err.(*codeError); refused {
 			return nil, nil

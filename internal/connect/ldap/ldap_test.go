@@ -33,7 +33,8 @@ func TestSuite(t *testing.T) {
 	d, a := start(t, "")
 	connecttest.Run(t, connecttest.Subject{Proves: true,
 		Change: func(t *testing.T, account string) {
-			if err := d.Load("dn: uid=" + account + ",ou=People," + world.Suffix + "\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/zsh\n"); err != nil {
+			if err := d.Load("dn: uid=" + account + ",ou=People," + world.Suffix +
+				"\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/zsh\n"); err != nil {
 				t.Fatal(err)
 			}
 		},
@@ -46,7 +47,8 @@ func TestSuite(t *testing.T) {
 func TestDetails(t *testing.T) {
 	_, a := start(t, "")
 	o := connecttest.Find(t, connecttest.Open(t, ldap.Connector{}, a), model.SystemKind, model.Itself)
-	for attribute, want := range map[string]string{model.ClockOff: "0", "naming-contexts": world.Suffix, model.System: "OpenLDAP", model.UpSince: "20"} {
+	for attribute, want := range map[string]string{model.ClockOff: "0", "naming-contexts": world.Suffix, model.System: "OpenLDAP",
+		model.UpSince: "20"} {
 		if !strings.HasPrefix(o.Attributes.One(attribute), want) {
 			t.Errorf("%s: %v", attribute, o.Attributes.Map())
 		}
@@ -60,11 +62,13 @@ func TestOddNames(t *testing.T) {
 	odd := []string{`Durand, "Amélie"`, ` leading`, `a*b(c)\d`, `x=1+y=2;<z>`, `#hash`, `o'neil; reboot`, `نور`}
 	acts := []connect.Act{{Stage: 0, Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: `odd, "crew"`}}}
 	for i, name := range odd {
-		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: name, Changes: []model.Change{
-			{Attribute: model.Number, After: []string{fmt.Sprint(2000 + i)}}, {Attribute: "home", After: []string{"/home/odd"}}}}})
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: name,
+			Changes: []model.Change{
+				{Attribute: model.Number, After: []string{fmt.Sprint(2000 + i)}}, {Attribute: "home", After: []string{"/home/odd"}}}}})
 	}
 	for _, name := range odd {
-		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: `odd, "crew"`, Member: name, MemberKind: model.Account}})
+		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: `odd, "crew"`,
+			Member: name, MemberKind: model.Account}})
 	}
 	for i, got := range s.Apply(context.Background(), acts) {
 		if got.Outcome != connect.Done {
@@ -80,9 +84,11 @@ func TestOddNames(t *testing.T) {
 
 // The locked attribute is the one the password policy's overlay obeys.
 func TestDisabledIsLocked(t *testing.T) {
-	d, a := start(t, "dn: uid=wilma.toft,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: wilma.toft\ncn: Wilma Toft\nsn: Toft\n")
+	d, a := start(t, "dn: uid=wilma.toft,ou=People,"+world.Suffix+
+		"\nobjectClass: inetOrgPerson\nuid: wilma.toft\ncn: Wilma Toft\nsn: Toft\n")
 	s := connecttest.Open(t, ldap.Connector{}, a)
-	act := model.Act{Verb: model.Disable, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
+	act := model.Act{Verb: model.Disable, Object: model.Account, Name: "wilma.toft",
+		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
 	if got := s.Apply(context.Background(), []connect.Act{{Act: act}})[0]; got.Outcome != connect.Done {
 		t.Fatal(got)
 	}
@@ -110,10 +116,12 @@ func TestOddEntries(t *testing.T) {
 		"dn: uid=jarle,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: jarle\ncn: J\nsn: J\n")
 	s := connecttest.Open(t, ldap.Connector{}, a)
 	all := everybody(t, s)
-	if o := all["wilma.toft"]; !o.Marked || !strings.Contains(o.Attributes.One(model.Odd), "2 entries have the login wilma.toft: uid=wilma.toft,ou=Crew") || o.Attributes.Has(model.FullName) {
+	if o := all["wilma.toft"]; !o.Marked || !strings.Contains(o.Attributes.One(model.Odd),
+		"2 entries have the login wilma.toft: uid=wilma.toft,ou=Crew") || o.Attributes.Has(model.FullName) {
 		t.Errorf("%+v", o)
 	}
-	for _, dn := range []string{"uid=wilma.toft,ou=People," + world.Suffix, "uid=wilma.toft," + sub, "cn=Purser,ou=People," + world.Suffix} {
+	for _, dn := range []string{"uid=wilma.toft,ou=People," + world.Suffix, "uid=wilma.toft," + sub, "cn=Purser,ou=People," +
+		world.Suffix} {
 		if o, ok := all[dn]; !ok || !o.Marked || o.Attributes.One(model.Odd) == "" {
 			t.Errorf("%s is not seen as odd: %+v", dn, o)
 		}
@@ -129,13 +137,16 @@ func TestOddEntries(t *testing.T) {
 		return connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "wilma.toft", Changes: []model.Change{c}}}
 	}
 	crew := connect.Act{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}}
-	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "wilma.toft", MemberKind: model.Account}}
-	for i, got := range s.Apply(context.Background(), []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"), change(model.Modify, model.Mail, "", "w@x"), join}) {
+	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "wilma.toft",
+		MemberKind: model.Account}}
+	for i, got := range s.Apply(context.Background(), []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"),
+		change(model.Modify, model.Mail, "", "w@x"), join}) {
 		if i > 0 && (got.Outcome != connect.Moved || !strings.Contains(got.Words, "2 entries have the login wilma.toft")) {
 			t.Errorf("step %d: %+v", i, got)
 		}
 	}
-	if out, _ := d.Search("(uid=wilma.toft)", "mail", "pwdAccountLockedTime"); strings.Contains(out, "w@x") || strings.Contains(out, "0000") {
+	if out, _ := d.Search("(uid=wilma.toft)", "mail", "pwdAccountLockedTime"); strings.Contains(out, "w@x") ||
+		strings.Contains(out, "0000") {
 		t.Errorf("one of the two was changed:\n%s", out)
 	}
 	// No second entry of a login is made beside one that stands elsewhere in the tree.
@@ -144,14 +155,16 @@ func TestOddEntries(t *testing.T) {
 	}
 	create := change(model.Create, model.FullName, "", "Somebody Else")
 	create.Name = "deep"
-	if got := s.Apply(context.Background(), []connect.Act{create})[0]; got.Outcome != connect.Moved || !strings.Contains(got.Words, "is there already and differs") {
+	if got := s.Apply(context.Background(), []connect.Act{create})[0]; got.Outcome != connect.Moved ||
+		!strings.Contains(got.Words, "is there already and differs") {
 		t.Errorf("%+v", got)
 	}
 }
 
 // Our own entry is known as ours, however the login is written.
 func TestOurEntry(t *testing.T) {
-	d, a := start(t, "dn: uid=hen+cn=Roost,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: hen\ncn: Roost\nsn: R\nuserPassword: a-password-of-ours\n")
+	d, a := start(t, "dn: uid=hen+cn=Roost,ou=People,"+world.Suffix+
+		"\nobjectClass: inetOrgPerson\nuid: hen\ncn: Roost\nsn: R\nuserPassword: a-password-of-ours\n")
 	_ = d
 	a.As, a.Secret = "UID=Hen + CN=roost,  OU=people,"+strings.ToUpper(world.Suffix), []byte("a-password-of-ours")
 	if !everybody(t, connecttest.Open(t, ldap.Connector{}, a))["hen"].Ours {
@@ -213,7 +226,8 @@ func TestConnectionDropped(t *testing.T) {
 	a.Address = r.Addr().String()
 	var acts []connect.Act
 	for i := range 200 {
-		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("hand.%03d", i), Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(4000 + i)}}}}})
+		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account,
+			Name: fmt.Sprintf("hand.%03d", i), Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(4000 + i)}}}}})
 	}
 	s := connecttest.Open(t, ldap.Connector{}, a)
 	r.after.Store(40_000)
@@ -245,7 +259,8 @@ func TestPagesAndNesting(t *testing.T) {
 	for i := range 2500 {
 		fmt.Fprintf(&b, "dn: uid=p%04d,ou=People,%s\nobjectClass: inetOrgPerson\nuid: p%04d\ncn: P %d\nsn: P\n\n", i, world.Suffix, i, i)
 	}
-	fmt.Fprintf(&b, "dn: cn=inner,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: inner\nmember: uid=p0001,ou=People,%[1]s\n\ndn: cn=outer,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner,ou=Groups,%[1]s\n", world.Suffix)
+	fmt.Fprintf(&b, "dn: cn=inner,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: inner\nmember: uid=p0001,ou=People,%[1]s\n\ndn: "+
+		"cn=outer,ou=Groups,%[1]s\nobjectClass: groupOfNames\ncn: outer\nmember: cn=inner,ou=Groups,%[1]s\n", world.Suffix)
 	_, a := start(t, b.String())
 	s := connecttest.Open(t, ldap.Connector{}, a)
 	n := 0
@@ -257,7 +272,8 @@ func TestPagesAndNesting(t *testing.T) {
 	}); err != nil || n != 2500 {
 		t.Errorf("%d accounts, %v", n, err)
 	}
-	if g := connecttest.Find(t, s, model.GroupKind, "outer"); g.Attributes.One(model.MemberGroups) != "inner" || len(g.Attributes.Get(model.Members)) != 0 {
+	if g := connecttest.Find(t, s, model.GroupKind, "outer"); g.Attributes.One(model.MemberGroups) != "inner" ||
+		len(g.Attributes.Get(model.Members)) != 0 {
 		t.Errorf("nested group: %v", g.Attributes)
 	}
 }

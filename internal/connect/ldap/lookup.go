@@ -109,7 +109,8 @@ func (t *tree) doubt(a model.Act) string {
 	for _, name := range []string{a.Account(), a.Member} {
 		if dns := t.twins[strings.ToLower(name)]; name != "" && dns != nil && a.MemberKind != model.GroupKind {
 			dns = slices.Sorted(slices.Values(dns))
-			return fmt.Sprintf("%d entries have the login %s: %s; nothing was changed", len(dns), name, connect.Printable(strings.Join(dns, " and ")))
+			return fmt.Sprintf("%d entries have the login %s: %s; nothing was changed", len(dns), name,
+				connect.Printable(strings.Join(dns, " and ")))
 		}
 	}
 	return ""

@@ -48,7 +48,8 @@ var schema = model.Schema{
 	About:     "a directory, over LDAP with TLS",
 	FoldNames: true,
 	Kinds: []model.KindSchema{
-		{Kind: model.Account, Name: model.OnePart("login", name128), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
+		{Kind: model.Account, Name: model.OnePart("login", name128),
+			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, About: "uidNumber", Settable: true, From: "number"},
 				{Name: model.FullName, About: "cn", Settable: true, Fold: true, From: "name", Canonical: spaced},
@@ -93,8 +94,9 @@ var ldapName = map[string]string{
 }
 
 var (
-	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell", "pwdAccountLockedTime", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
-	groupAttributes  = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
+	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
+		"pwdAccountLockedTime", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
+	groupAttributes = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
 )
 
 const groupMembers = 4 // place of the members in groupAttributes

@@ -93,7 +93,8 @@ func checkChain(a connect.Access, chain []*x509.Certificate) *connect.KeyError {
 	if offered == a.Key {
 		return nil
 	}
-	return &connect.KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key, Was: strings.TrimPrefix(a.Key, "authority ")}
+	return &connect.KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key,
+		Was: strings.TrimPrefix(a.Key, "authority ")}
 }
 
 func fingerprint(c *x509.Certificate) string {

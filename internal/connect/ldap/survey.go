@@ -47,7 +47,8 @@ type entryView struct {
 func (s *session) newTree() *tree {
 	return &tree{people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
 		dnOf: map[string]string{}, groupByDN: map[string]string{}, groupByNumber: map[string]string{},
-		accounts: map[string]*entryView{}, members: map[[2]model.Named]bool{}, found: map[string]*entryView{}, twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
+		accounts: map[string]*entryView{}, members: map[[2]model.Named]bool{}, found: map[string]*entryView{},
+		twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
 }
 
 // normal is a DN as it compares: escapes and spaces as RFC 4514 writes them, case folded.
@@ -137,10 +138,11 @@ func (s *session) twice(t *tree, names []string, found func(model.Object) error)
 		}
 		var all []model.Object
 		var whole, dns []string
-		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: personAttributes, page: pageSize}, func(e *entry) error {
-			all, whole = append(all, t.person(e).object), append(whole, connect.Printable(e.dn))
-			return nil
-		})
+		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: personAttributes, page: pageSize},
+			func(e *entry) error {
+				all, whole = append(all, t.person(e).object), append(whole, connect.Printable(e.dn))
+				return nil
+			})
 		if err != nil {
 			return s.fail("survey of people", err)
 		}
@@ -153,11 +155,14 @@ func (s *session) twice(t *tree, names []string, found func(model.Object) error)
 			continue
 		}
 		dns = slices.Sorted(slices.Values(whole))
-		odd := fmt.Sprintf("%d entries have the login %s: %s; give all but one of them another login in the directory", len(all), name, strings.Join(dns, " and "))
-		one := model.Object{Kind: model.Account, Name: name, Marked: true, Attributes: model.Pack(model.Attribute{Name: model.Odd, Values: []string{odd}})}
+		odd := fmt.Sprintf("%d entries have the login %s: %s; give all but one of them another login in the directory", len(all), name,
+			strings.Join(dns, " and "))
+		one := model.Object{Kind: model.Account, Name: name, Marked: true,
+			Attributes: model.Pack(model.Attribute{Name: model.Odd, Values: []string{odd}})}
 		for i, o := range append(all, one) {
 			if i < len(all) {
-				o.Name, o.Marked, o.Attributes = whole[i], true, o.Attributes.With(model.Odd, "it is one of several entries with the login "+name)
+				o.Name, o.Marked, o.Attributes = whole[i], true, o.Attributes.With(model.Odd,
+					"it is one of several entries with the login "+name)
 			}
 			if err := found(o); err != nil {
 				return err

@@ -124,7 +124,8 @@ func (r *refresh) entry(w *wire, op, controls cryptobyte.String) error {
 func (r *refresh) info(op cryptobyte.String) error {
 	var name, value, body, ids cryptobyte.String
 	var tag asn1.Tag
-	if !op.ReadASN1(&name, asn1.Tag(0).ContextSpecific()) || string(name) != syncInfo || !op.ReadASN1(&value, asn1.Tag(1).ContextSpecific()) {
+	if !op.ReadASN1(&name, asn1.Tag(0).ContextSpecific()) || string(name) != syncInfo ||
+		!op.ReadASN1(&value, asn1.Tag(1).ContextSpecific()) {
 		return nil
 	}
 	if !value.ReadAnyASN1(&body, &tag) {

@@ -104,7 +104,8 @@ func TestPages(t *testing.T) {
 			got = append(got, fmt.Sprintf("%s %v", e.dn, e.attributes))
 			return nil
 		})
-		if want := "uid=a,dc=x [{uid [a]} {mail [a@x b@x]}]; uid=b,dc=x [{uid [b]}]; uid=c,dc=x []"; err != nil || strings.Join(got, "; ") != want {
+		if want := "uid=a,dc=x [{uid [a]} {mail [a@x b@x]}]; uid=b,dc=x [{uid [b]}]; uid=c,dc=x []"; err != nil ||
+			strings.Join(got, "; ") != want {
 			t.Errorf("%v\ngot  %s\nwant %s", err, strings.Join(got, "; "), want)
 		}
 	})
@@ -137,10 +138,12 @@ func TestHostile(t *testing.T) {
 		"hangs up":           {[]byte{0x30, 0x05, 2}, io.ErrUnexpectedEOF.Error()},
 		"nothing in it":      {[]byte{0x30, 0x00}, "not LDAP"},
 		"goodbye":            {message(0, asn1.Tag(0x78), outcome(52, "")), "ended the connection"},
-		"an entry of noise":  {message(1, tagEntry, func(b *cryptobyte.Builder) { b.AddBytes([]byte{1, 2, 3}) }), "an entry that cannot be read"},
+		"an entry of noise": {message(1, tagEntry, func(b *cryptobyte.Builder) { b.AddBytes([]byte{1, 2, 3}) }),
+			"an entry that cannot be read"},
 		"a bind in a search": {message(1, tagBindResponse, outcome(0, "")), "an unasked message"},
 		"refused":            {message(1, tagSearchDone, outcome(50, "no")), "LDAP result 50: no"},
-		"a result of noise":  {message(1, tagSearchDone, func(b *cryptobyte.Builder) { b.AddBytes([]byte{9}) }), "a result that cannot be read"},
+		"a result of noise": {message(1, tagSearchDone, func(b *cryptobyte.Builder) { b.AddBytes([]byte{9}) }),
+			"a result that cannot be read"},
 	} {
 		talk(t, [][]byte{c.bytes}, func(w *wire) {
 			if err := w.search(everyone(t), func(*entry) error { return nil }); err == nil || !strings.Contains(err.Error(), c.want) {
@@ -190,7 +193,8 @@ func TestNames(t *testing.T) {
 		}
 	}
 	for _, c := range []struct{ dn, attribute, want string }{
-		{"uid=marit.fell,ou=People", "uid", "marit.fell"}, {`uid=Durand\, A,ou=x`, "uid", "Durand, A"}, {`uid=a\2Bb,ou=x`, "uid", "a+b"}, {"cn=marit,ou=x", "uid", ""}, {"", "uid", ""},
+		{"uid=marit.fell,ou=People", "uid", "marit.fell"}, {`uid=Durand\, A,ou=x`, "uid", "Durand, A"}, {`uid=a\2Bb,ou=x`, "uid", "a+b"},
+		{"cn=marit,ou=x", "uid", ""}, {"", "uid", ""},
 	} {
 		if got, _ := rdn(c.dn, c.attribute); got != c.want {
 			t.Errorf("rdn(%q) = %q, want %q", c.dn, got, c.want)

@@ -17,14 +17,19 @@ var schemas = map[string]model.Schema{
 	"host": {Kind: "host", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", "."),
 			Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: "shell", Settable: true}, {Name: "home"}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
 	"application": {Kind: "application", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", "."),
 			Attributes: []model.AttributeSchema{}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-		{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}},
 }
 
 func one(list []resolve.Account) (a resolve.Account, ok bool) {
@@ -77,7 +82,8 @@ func account(attributes ...string) *model.Object {
 
 func TestItems(t *testing.T) {
 	p := plan(t, company)
-	for target, want := range map[string]string{"arctic": "an account, group crew, group deck", "ticketing": "an account, group deck, right counter, licence seat"} {
+	for target, want := range map[string]string{"arctic": "an account, group crew, group deck",
+		"ticketing": "an account, group deck, right counter, licence seat"} {
 		a, ok := one(p.Accounts("marit", target))
 		if !ok {
 			t.Fatal(target)
@@ -107,30 +113,53 @@ func TestItems(t *testing.T) {
 // Why somebody has a thing, lacks it, or has it otherwise than through the declaration.
 func TestExplain(t *testing.T) {
 	p := plan(t, company)
-	so := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"), Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}, {Kind: model.GroupKind, Name: "wheel"}}}
-	off := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy, "cn=somebody")}
+	so := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "1001", "shell", "/bin/bash", "home", "/home/marit"),
+		Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}, {Kind: model.GroupKind, Name: "wheel"}}}
+	off := access.Seen{Surveyed: true, Adopted: true, Account: account(model.Number, "7", "shell", "/bin/sh", model.ChangedBy,
+		"cn=somebody")}
 	for _, c := range []struct {
 		name, user, target, what string
 		seen                     access.Seen
 		want                     string
 	}{
-		{"held by name", "marit", "arctic", "deck", so, "group deck as declared: role deck-crew gives it@9; marit is given role deck-crew@3"},
-		{"through the group around it", "marit", "arctic", "crew", so, "group crew missing: role deck-crew gives it@9; marit is given role deck-crew@3"},
-		{"not through the declaration", "marit", "arctic", "wheel", so, "group wheel not declared: it is there, but not through the declaration@0; no role gives group wheel on arctic@0"},
-		{"a role that is over", "marit", "arctic", "stores", so, "group stores neither declared nor there: role bosun would give it@10; marit was given it until 2026-10-31@3; marit holds clerk, deck-crew@0"},
-		{"a role to come", "marit", "arctic", "bridge", so, "group bridge neither declared nor there: role mate would give it@11; marit is given it from 2026-12-01@3; marit holds clerk, deck-crew@0"},
-		{"held by condition", "marit", "ticketing", "counter", access.Seen{Surveyed: true}, "right counter missing: role clerk gives it@12; marit holds role clerk because has(user.details.base)@12"},
-		{"through another role", "olga", "sooty", "account", access.Seen{Surveyed: true}, "an account missing: role deck-crew gives it@9; olga is given role senior, which includes deck-crew@4"},
-		{"never", "olga", "arctic", "account", access.Seen{Surveyed: true}, "an account neither declared nor there: olga is never to have an account on arctic@4; role bosun would give it@10; role deck-crew would give it@9; role mate would give it@11; olga holds deck-crew, senior@0"},
-		{"not yet", "per", "arctic", "deck", access.Seen{}, "group deck not surveyed: per starts on 2026-12-01@5; role deck-crew would give it@9; per holds no role@0"},
-		{"no longer", "late", "arctic", "deck", access.Seen{Surveyed: true}, "group deck neither declared nor there: the last day of late was 2026-10-01@6; role deck-crew would give it@9; late holds no role@0"},
+		{"held by name", "marit", "arctic", "deck", so,
+			"group deck as declared: role deck-crew gives it@9; marit is given role deck-crew@3"},
+		{"through the group around it", "marit", "arctic", "crew", so,
+			"group crew missing: role deck-crew gives it@9; marit is given role deck-crew@3"},
+		{"not through the declaration", "marit", "arctic", "wheel", so,
+			"group wheel not declared: it is there, but not through the declaration@0; no role gives group wheel on arctic@0"},
+		{"a role that is over", "marit", "arctic", "stores", so,
+			"group stores neither declared nor there: role bosun would give it@10; marit was given it until 2026-10-31@3; marit holds " +
+				"clerk, deck-crew@0"},
+		{"a role to come", "marit", "arctic", "bridge", so,
+			"group bridge neither declared nor there: role mate would give it@11; marit is given it from 2026-12-01@3; marit holds clerk, " +
+				"deck-crew@0"},
+		{"held by condition", "marit", "ticketing", "counter", access.Seen{Surveyed: true},
+			"right counter missing: role clerk gives it@12; marit holds role clerk because has(user.details.base)@12"},
+		{"through another role", "olga", "sooty", "account", access.Seen{Surveyed: true},
+			"an account missing: role deck-crew gives it@9; olga is given role senior, which includes deck-crew@4"},
+		{"never", "olga", "arctic", "account", access.Seen{Surveyed: true},
+			"an account neither declared nor there: olga is never to have an account on arctic@4; role bosun would give it@10; role " +
+				"deck-crew would give it@9; role mate would give it@11; olga holds deck-crew, senior@0"},
+		{"not yet", "per", "arctic", "deck", access.Seen{},
+			"group deck not surveyed: per starts on 2026-12-01@5; role deck-crew would give it@9; per holds no role@0"},
+		{"no longer", "late", "arctic", "deck", access.Seen{Surveyed: true},
+			"group deck neither declared nor there: the last day of late was 2026-10-01@6; role deck-crew would give it@9; late holds no " +
+				"role@0"},
 		{"a value that is so", "marit", "arctic", "shell", so, "shell as declared: role deck-crew asks for it@9"},
-		{"a value that differs", "marit", "arctic", "shell", off, "shell different: role deck-crew asks for it@9; changed last by cn=somebody@0"},
-		{"a value of one's own", "marit", "arctic", "number", off, "number different: it stands with marit@3; changed last by cn=somebody@0"},
+		{"a value that differs", "marit", "arctic", "shell", off,
+			"shell different: role deck-crew asks for it@9; changed last by cn=somebody@0"},
+		{"a value of one's own", "marit", "arctic", "number", off,
+			"number different: it stands with marit@3; changed last by cn=somebody@0"},
 		{"a value nobody declared", "marit", "arctic", "home", so, "home left as found: nothing declares it, so it is left as found@0"},
 		{"a value of no account", "marit", "arctic", "shell", access.Seen{Surveyed: true}, "shell missing: role deck-crew asks for it@9"},
-		{"there, and nobody's yet", "marit", "arctic", "account", access.Seen{Surveyed: true, Account: so.Account, Note: "different: adopt account"}, "an account found: role deck-crew gives it@9; marit is given role deck-crew@3; it is there, and nobody has adopted it yet: a round does, see roost draft@0; different: adopt account@0"},
-		{"what a finding says", "marit", "arctic", "account", access.Seen{Surveyed: true, Note: "unmatched: two accounts could be theirs"}, "an account missing: role deck-crew gives it@9; marit is given role deck-crew@3; unmatched: two accounts could be theirs@0"},
+		{"there, and nobody's yet", "marit", "arctic", "account",
+			access.Seen{Surveyed: true, Account: so.Account, Note: "different: adopt account"},
+			"an account found: role deck-crew gives it@9; marit is given role deck-crew@3; it is there, and nobody has adopted it yet: a " +
+				"round does, see roost draft@0; different: adopt account@0"},
+		{"what a finding says", "marit", "arctic", "account",
+			access.Seen{Surveyed: true, Note: "unmatched: two accounts could be theirs"},
+			"an account missing: role deck-crew gives it@9; marit is given role deck-crew@3; unmatched: two accounts could be theirs@0"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			person, _ := p.Person(c.user)
@@ -148,7 +177,8 @@ func TestExplain(t *testing.T) {
 		})
 	}
 	marit, _ := p.Person("marit")
-	if _, err := access.Explain(p.Targets["arctic"], marit, so, "nonsense"); err == nil || !strings.Contains(err.Error(), `on arctic nothing is called "nonsense"`) {
+	if _, err := access.Explain(p.Targets["arctic"], marit, so, "nonsense"); err == nil ||
+		!strings.Contains(err.Error(), `on arctic nothing is called "nonsense"`) {
 		t.Error(err)
 	}
 	all, err := access.Explain(p.Targets["arctic"], marit, so, "")
@@ -156,10 +186,12 @@ func TestExplain(t *testing.T) {
 	for _, a := range all {
 		whats = append(whats, a.What)
 	}
-	if want := []string{"an account", "group crew", "group deck", "group wheel", "number", "shell", "home"}; err != nil || !slices.Equal(whats, want) {
+	if want := []string{"an account", "group crew", "group deck", "group wheel", "number", "shell", "home"}; err != nil ||
+		!slices.Equal(whats, want) {
 		t.Errorf("%q (%v), want %q", whats, err, want)
 	}
-	if none, err := access.Explain(p.Targets["arctic"], mustPerson(t, p, "per"), access.Seen{Surveyed: true}, ""); err != nil || len(none) != 1 || none[0].What != "an account" {
+	if none, err := access.Explain(p.Targets["arctic"], mustPerson(t, p, "per"), access.Seen{Surveyed: true}, ""); err != nil ||
+		len(none) != 1 || none[0].What != "an account" {
 		t.Errorf("%+v %v", none, err)
 	}
 }
@@ -181,12 +213,16 @@ func TestMeaning(t *testing.T) {
 		{"a role more", "roles: [senior]", "roles: [senior, mate]", "olga gains group bridge on sooty"},
 		{"a role less", "roles: [senior]", "roles: []", "olga loses an account, groups crew, deck on sooty"},
 		{"an account after all", ", accounts: {arctic: none}", "", "olga gains an account, groups crew, deck on arctic"},
-		{"somebody new", "  per: {", "  nina: {name: Nina, roles: [deck-crew]}\n  per: {", "nina is new; gains an account, groups crew, deck on arctic, sooty"},
+		{"somebody new", "  per: {", "  nina: {name: Nina, roles: [deck-crew]}\n  per: {",
+			"nina is new; gains an account, groups crew, deck on arctic, sooty"},
 		{"somebody to come", "  per: {", "  nina: {name: Nina, from: 2027-01-01}\n  per: {", "nina is new, and starts on 2027-01-01"},
-		{"somebody gone", "  olga: {name: Olga, roles: [senior], accounts: {arctic: none}}\n", "", "olga is gone; loses an account, groups crew, deck on sooty"},
-		{"a role that gives more", "deck-crew: {gives: [{at: {kind: host}", "deck-crew: {gives: [{at: ticketing, licences: [seat]}, {at: {kind: host}", "olga gains an account, licence seat on ticketing"},
+		{"somebody gone", "  olga: {name: Olga, roles: [senior], accounts: {arctic: none}}\n", "",
+			"olga is gone; loses an account, groups crew, deck on sooty"},
+		{"a role that gives more", "deck-crew: {gives: [{at: {kind: host}",
+			"deck-crew: {gives: [{at: ticketing, licences: [seat]}, {at: {kind: host}", "olga gains an account, licence seat on ticketing"},
 		{"a right beside", "rights: [counter], ", "", "marit loses right counter on ticketing"},
-		{"superuser rights", "account: {shell: /bin/bash}, groups: [deck]", "account: {shell: /bin/bash}, elevate: all, groups: [deck]", "marit gains all superuser rights on arctic, sooty\nolga gains all superuser rights on sooty"},
+		{"superuser rights", "account: {shell: /bin/bash}, groups: [deck]", "account: {shell: /bin/bash}, elevate: all, groups: [deck]",
+			"marit gains all superuser rights on arctic, sooty\nolga gains all superuser rights on sooty"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.Replace(company, c.from, c.to, 1)
@@ -209,7 +245,8 @@ func TestMeaning(t *testing.T) {
 	if all := access.Meaning(nil, before); len(all) != 4 || all[0].User != "late" || !strings.HasPrefix(all[1].Say(), "is new; gains ") {
 		t.Errorf("%+v", all)
 	}
-	many := strings.Replace(company, "  ticketing: {kind", "  t1: {kind: host, address: d, login: {as: x}}\n  t2: {kind: host, address: e, login: {as: x}}\n  ticketing: {kind", 1)
+	many := strings.Replace(company, "  ticketing: {kind",
+		"  t1: {kind: host, address: d, login: {as: x}}\n  t2: {kind: host, address: e, login: {as: x}}\n  ticketing: {kind", 1)
 	if all := access.Meaning(nil, plan(t, many)); !strings.Contains(all[1].Say(), "on 4 targets") {
 		t.Error(all[1].Say())
 	}

@@ -127,7 +127,8 @@ func (s *sameness) people(a, b *resolve.Person) bool {
 	key := [2]int{a.Bundle(), b.Bundle()}
 	same, known := s.known[key]
 	if !known {
-		same = slices.EqualFunc(itemsOf(s.before, a), itemsOf(s.after, b), func(x, y Gain) bool { return x.Item == y.Item && slices.Equal(x.Targets, y.Targets) })
+		same = slices.EqualFunc(itemsOf(s.before, a), itemsOf(s.after, b),
+			func(x, y Gain) bool { return x.Item == y.Item && slices.Equal(x.Targets, y.Targets) })
 		s.known[key] = same
 	}
 	return same

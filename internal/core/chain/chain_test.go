@@ -27,7 +27,8 @@ func export(t *testing.T, words ...string) (lines []string, head chain.Head) {
 		lines = append(lines, string(b))
 	}
 	for _, w := range words {
-		e := chain.Entry{Seq: head.Seq + 1, At: time.Date(2026, 11, 25, 9, 47, 48, 123456000, time.UTC), Kind: "round", Operator: "odd.strand", Words: w, Body: []byte(`{"a":1}`), Before: head.Hash}
+		e := chain.Entry{Seq: head.Seq + 1, At: time.Date(2026, 11, 25, 9, 47, 48, 123456000, time.UTC), Kind: "round",
+			Operator: "odd.strand", Words: w, Body: []byte(`{"a":1}`), Before: head.Hash}
 		e.Hash = e.Seal()
 		var err error
 		if head, err = head.Follow(&e); err != nil {
@@ -43,7 +44,8 @@ func TestVerify(t *testing.T) {
 	lines, head := export(t, "one", "two", "three")
 	whole := strings.Join(lines, "\n")
 	v, err := chain.Verify(strings.NewReader(whole+"\n\n"), nil)
-	if err != nil || v.Head.Seq != 3 || !bytes.Equal(v.Head.Hash, head.Hash) || v.Checkpoints != 1 || !v.Last.Signed() || !strings.HasPrefix(v.Last.Print(), "SHA256:") {
+	if err != nil || v.Head.Seq != 3 || !bytes.Equal(v.Head.Hash, head.Hash) || v.Checkpoints != 1 || !v.Last.Signed() ||
+		!strings.HasPrefix(v.Last.Print(), "SHA256:") {
 		t.Fatalf("%+v %v", v, err)
 	}
 	other, _ := export(t, "one", "another two", "three")
@@ -61,7 +63,8 @@ func TestVerify(t *testing.T) {
 		"line 1 cannot be read":                  "{",
 		"line 1 is neither an entry":             `{"x":1}`,
 	} {
-		if _, err := chain.Verify(strings.NewReader(text), key.Public().(ed25519.PublicKey)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := chain.Verify(strings.NewReader(text), key.Public().(ed25519.PublicKey)); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
@@ -110,7 +113,8 @@ func BenchmarkVerify(b *testing.B) {
 		to := json.NewEncoder(lines)
 		head := chain.Start()
 		for i := range b.N {
-			e := chain.Entry{Seq: int64(i + 1), At: time.Unix(1_764_000_000, 0).UTC(), Kind: "step", Operator: "odd.strand", Target: "arctic-tern", Words: "create account marit.fell: done", Before: head.Hash}
+			e := chain.Entry{Seq: int64(i + 1), At: time.Unix(1_764_000_000, 0).UTC(), Kind: "step", Operator: "odd.strand",
+				Target: "arctic-tern", Words: "create account marit.fell: done", Before: head.Hash}
 			e.Hash = e.Seal()
 			head = chain.Head{e.Seq, e.Hash}
 			if to.Encode(e) != nil {

@@ -128,7 +128,8 @@ func (c *checker) target(t *model.Target) {
 	for _, name := range sorted(t.Settings) {
 		c.template(t.Settings[name])
 		if ok && !slices.Contains(schema.Settings, name) {
-			c.fault(t.Settings[name].Pos, "%s", Meant(fmt.Sprintf("a target of kind %s has no setting %q", t.Kind, name), name, schema.Settings))
+			c.fault(t.Settings[name].Pos, "%s", Meant(fmt.Sprintf("a target of kind %s has no setting %q", t.Kind, name), name,
+				schema.Settings))
 		}
 	}
 	for _, need := range schema.Needs {
@@ -141,7 +142,8 @@ func (c *checker) target(t *model.Target) {
 	}
 	if ok && !schema.Of(model.Account).Does(model.Remove) {
 		if t.Unexpected == model.RemoveUnexpected {
-			c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name, t.Kind)
+			c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name,
+				t.Kind)
 		}
 		if t.Removal.Keep > 0 {
 			c.fault(t.Pos, "removal of target %q says when accounts go, but those of kind %s cannot be removed yet", t.Name, t.Kind)
@@ -212,7 +214,8 @@ func (c *checker) nameParts(p model.Parts, at []*model.Target) {
 			names = append(names, part.Name)
 			for _, v := range p.Values {
 				if part.Name == p.Name && !strings.Contains(v.Raw, "${") && !c.pattern(part.Pattern).MatchString(v.Raw) {
-					c.fault(p.Pos, "%q cannot be the %s of an account on %s (%s); it must match %s", v.Raw, p.Name, t.Name, t.Kind, part.Pattern)
+					c.fault(p.Pos, "%q cannot be the %s of an account on %s (%s); it must match %s", v.Raw, p.Name, t.Name, t.Kind,
+						part.Pattern)
 				}
 			}
 		}
@@ -235,7 +238,8 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 		}
 		for _, t := range chosen {
 			if !slices.ContainsFunc(c.d.Rights[ref.Name].At, func(s model.Selector) bool { return s.Matches(t) }) {
-				c.fault(ref.Pos, "right %q is not declared at %s; it is declared at %s", ref.Name, t.Name, c.d.Locate(c.d.Rights[ref.Name].Pos))
+				c.fault(ref.Pos, "right %q is not declared at %s; it is declared at %s", ref.Name, t.Name,
+					c.d.Locate(c.d.Rights[ref.Name].Pos))
 				break
 			}
 		}
@@ -332,7 +336,8 @@ func (c *checker) attribute(attribute string, pos model.Pos, at []*model.Target)
 					names = append(names, s.Name)
 				}
 			}
-			c.fault(pos, "%s", Meant(fmt.Sprintf("an account on %s (%s) has no attribute %q that can be set", t.Name, t.Kind, attribute), attribute, names))
+			c.fault(pos, "%s", Meant(fmt.Sprintf("an account on %s (%s) has no attribute %q that can be set", t.Name, t.Kind, attribute),
+				attribute, names))
 			return
 		}
 	}
@@ -455,9 +460,11 @@ func (c *checker) holdings(u *model.User) {
 				continue
 			}
 			if h.Name == other.Name {
-				c.fault(h.Pos, "user %q is given role %q twice for the same days, first on line %d", u.ID, h.Name, c.d.Locate(other.Pos).Line)
+				c.fault(h.Pos, "user %q is given role %q twice for the same days, first on line %d", u.ID, h.Name,
+					c.d.Locate(other.Pos).Line)
 			} else if a, b, ok := c.clash(h.Name, other.Name); ok {
-				c.fault(h.Pos, "user %q would hold %s beside %s, which nobody may (never-with)", u.ID, through(a, h.Name), through(b, other.Name))
+				c.fault(h.Pos, "user %q would hold %s beside %s, which nobody may (never-with)", u.ID, through(a, h.Name),
+					through(b, other.Name))
 			}
 		}
 	}
@@ -538,7 +545,8 @@ func (c *checker) loops() {
 		for _, a := range sorted(c.includes(role)) {
 			for _, ref := range c.d.Roles[a].NeverWith {
 				if ref.Name != a && c.includes(role)[ref.Name] {
-					c.fault(c.d.Roles[role].Pos, "role %q includes both %q and %q, which nobody may hold together (never-with)", role, a, ref.Name)
+					c.fault(c.d.Roles[role].Pos, "role %q includes both %q and %q, which nobody may hold together (never-with)", role, a,
+						ref.Name)
 				}
 			}
 		}

@@ -91,7 +91,8 @@ func apply(files []File, e Edit) error {
 	t := text{s: files[like].Text}
 	body, ok := t.child(t.top(), e.Section)
 	if !ok {
-		files[like].Text = strings.TrimRight(t.s, "\n") + "\n\n" + e.Section + ":\n  " + scalar(e.Name) + ": " + nested(path[1:], value) + "\n"
+		files[like].Text = strings.TrimRight(t.s, "\n") + "\n\n" + e.Section + ":\n  " + scalar(e.Name) + ": " + nested(path[1:], value) +
+			"\n"
 		return nil
 	}
 	files[like].Text, err = t.change(body, path, e, value)
@@ -398,7 +399,8 @@ func (t text) change(in span, path []string, e Edit, value string) (string, erro
 		}
 		return t.insert(in, scalar(path[0])+": "+nested(path[1:], value)), nil
 	case len(path) > 1:
-		if inner := t.entries(found.value); !found.value.block && (found.value.from == found.value.to || len(inner) == 0 && t.s[found.value.from] != '{') {
+		if inner := t.entries(found.value); !found.value.block &&
+			(found.value.from == found.value.to || len(inner) == 0 && t.s[found.value.from] != '{') {
 			return "", fmt.Errorf("%s of %s %s is a single value and has no key %s", path[0], e.Section, e.Name, path[1])
 		}
 		return t.change(found.value, path[1:], e, value)

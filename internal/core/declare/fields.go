@@ -32,9 +32,11 @@ func Fields(d *model.Declaration, source string) error {
 			return errors.New(Meant(fmt.Sprintf("%s %q", what, field), field, fields))
 		case deeper == "" || method:
 		case field == "details" && !hasDetail(d, deeper):
-			return errors.New(Meant(fmt.Sprintf("no user has a detail %q", deeper), deeper, allOf(d.Users, func(u *model.User) map[string]model.Text { return u.Details })))
+			return errors.New(Meant(fmt.Sprintf("no user has a detail %q", deeper), deeper,
+				allOf(d.Users, func(u *model.User) map[string]model.Text { return u.Details })))
 		case field == "tags" && !hasTag(d, deeper):
-			return errors.New(Meant(fmt.Sprintf("no target has a tag %q", deeper), deeper, allOf(d.Targets, func(t *model.Target) map[string]string { return t.Tags })))
+			return errors.New(Meant(fmt.Sprintf("no target has a tag %q", deeper), deeper,
+				allOf(d.Targets, func(t *model.Target) map[string]string { return t.Tags })))
 		}
 	}
 	return nil

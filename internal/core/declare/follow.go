@@ -16,7 +16,8 @@ func (c *checker) some(touched []string, before *model.Declaration) {
 		if u != nil {
 			c.user(u)
 		}
-		alone = alone && u != nil && was != nil && u.Number == was.Number && maps.EqualFunc(u.Accounts, was.Accounts, model.AccountHint.Same)
+		alone = alone && u != nil && was != nil && u.Number == was.Number &&
+			maps.EqualFunc(u.Accounts, was.Accounts, model.AccountHint.Same)
 	}
 	if alone || len(c.faults) > 0 {
 		return

@@ -22,7 +22,9 @@ func TestLate(t *testing.T) {
 		t.Errorf("%+v %v", worse, err)
 	}
 	for _, fine := range []string{"نور حداد", "می\u200cخواهم", "क्\u200dष", "Lucía García Márquez", "Paul D'Angelo", "王小明"} {
-		if s, err := declare.ReadOn(nil, []declare.File{{Name: "a.yaml", Text: "roost: 1\nusers:\n  x:\n    name: >\n      " + fine + "\nroles:\n  r: {about: \"one\\ntwo\", held-when: \"has(user.details.a) && user.roles.size() > 0 && 'user.famly' != ''\"}\n  s: {held-when: \"user.details.exists(k, k == 'user.nothing')\"}\n"}}, schemas); err != nil || len(s.Late) > 1 {
+		if s, err := declare.ReadOn(nil, []declare.File{{Name: "a.yaml", Text: "roost: 1\nusers:\n  x:\n    name: >\n      " + fine +
+			"\nroles:\n  r: {about: \"one\\ntwo\", held-when: \"has(user.details.a) && user.roles.size() > 0 && 'user.famly' != ''\"}\n  " +
+			"s: {held-when: \"user.details.exists(k, k == 'user.nothing')\"}\n"}}, schemas); err != nil || len(s.Late) > 1 {
 			t.Errorf("%q: %+v %v", fine, s.Late, err)
 		}
 	}

@@ -92,7 +92,8 @@ func compareLines(a, b []string) []LineChange {
 	i, j := 0, 0
 	for _, k := range append(kept, [2]int{len(a), len(b)}) {
 		if k[0] > i || k[1] > j {
-			out = append(out, LineChange{Line: skip + j + 1, Before: slices.Clone(a[i:k[0]]), After: slices.Clone(b[j:k[1]]), was: skip + i})
+			out = append(out, LineChange{Line: skip + j + 1, Before: slices.Clone(a[i:k[0]]), After: slices.Clone(b[j:k[1]]), was: skip +
+				i})
 		}
 		i, j = k[0]+1, k[1]+1
 	}

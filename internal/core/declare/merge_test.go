@@ -42,14 +42,17 @@ func TestMerge(t *testing.T) {
 		}
 	}
 	_, clashes := declare.Merge(base, texts("a", "X", "c", "d", "e", "f"), texts("a", "Y", "c", "d", "e", "f"))
-	if len(clashes) != 1 || clashes[0].Line != 2 || !slices.Equal(clashes[0].Theirs, []string{"X"}) || !slices.Equal(clashes[0].Mine, []string{"Y"}) || !slices.Equal(clashes[0].Before, []string{"b"}) {
+	if len(clashes) != 1 || clashes[0].Line != 2 || !slices.Equal(clashes[0].Theirs, []string{"X"}) ||
+		!slices.Equal(clashes[0].Mine, []string{"Y"}) || !slices.Equal(clashes[0].Before, []string{"b"}) {
 		t.Errorf("%+v", clashes)
 	}
 	other := declare.File{Name: "b.yaml", Text: "x\n"}
-	if merged, clashes := declare.Merge(base, append(slices.Clone(base), other), texts("A", "b", "c", "d", "e", "f")); len(clashes) != 0 || len(merged) != 2 {
+	if merged, clashes := declare.Merge(base, append(slices.Clone(base), other),
+		texts("A", "b", "c", "d", "e", "f")); len(clashes) != 0 || len(merged) != 2 {
 		t.Errorf("%+v %+v", merged, clashes)
 	}
-	if _, clashes := declare.Merge(append(slices.Clone(base), other), base, append(slices.Clone(base), declare.File{Name: "b.yaml", Text: "y\n"})); len(clashes) != 1 || clashes[0].File != "b.yaml" {
+	if _, clashes := declare.Merge(append(slices.Clone(base), other), base,
+		append(slices.Clone(base), declare.File{Name: "b.yaml", Text: "y\n"})); len(clashes) != 1 || clashes[0].File != "b.yaml" {
 		t.Errorf("a file that one took away and the other changed: %+v", clashes)
 	}
 }

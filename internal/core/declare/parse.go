@@ -153,7 +153,8 @@ func (p *fileParser) holdings(id string, into *[]model.Holding) func(ast.Node) {
 			h := model.Holding{Ref: model.Ref{Pos: p.pos(item)}}
 			switch p.plain(item).(type) {
 			case *ast.MappingNode, *ast.MappingValueNode:
-				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From), "until": p.day(&h.Span.Until), "because": p.about(&h.Because)})
+				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From),
+					"until": p.day(&h.Span.Until), "because": p.about(&h.Because)})
 				if h.Name == "" {
 					p.fault(h.Pos, "a role of user %s without its name; write {role: …}", id)
 				}

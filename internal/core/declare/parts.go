@@ -101,8 +101,10 @@ func partsOf(f File, before []*part) []*part {
 		return before
 	}
 	if len(before) > 0 && before[0].cut {
-		if middle, ok := cutFile(f.Name, f.Text[from:to], before[:first], before[first:last]); ok && fits(f.Text, to, before[:first], middle, before[last:]) {
-			return append(append(append(make([]*part, 0, first+len(middle)+len(before)-last), before[:first]...), middle...), before[last:]...)
+		if middle, ok := cutFile(f.Name, f.Text[from:to], before[:first], before[first:last]); ok &&
+			fits(f.Text, to, before[:first], middle, before[last:]) {
+			return append(append(append(make([]*part, 0, first+len(middle)+len(before)-last), before[:first]...), middle...),
+				before[last:]...)
 		}
 	}
 	if len(f.Text) >= largeFile {
@@ -151,78 +153,109 @@ func cutFile(file, text string, before, old []*part) (out []*part, ok bool) {
 	if anchored(text) {
 		return nil, false
 	}
-	kept := make(map[string]*part, len(old))
+	c := cutter{file: file, text: text, kept: make(map[string]*part, len(old)), indent: -1, own: true}
 	for _, p := range old {
 		if p.cut {
-			kept[p.head+"\x00"+p.text] = p
+			c.kept[p.head+"\x00"+p.text] = p
 		}
 	}
-	head, indent, single := "", -1, false // of the section; single: its value is not entries below
-	own := true                           // the part under way begins with the section's own line
 	if len(before) > 0 {
-		last := before[len(before)-1]
-		head, indent, own = last.head, last.indent, false
-		if head == "" {
-			head = headOf(last.text)
-		}
-		single = !bare(head)
-	}
-	begin, lines := 0, 0
-	end := func(at int) {
-		if at == begin {
-			return
-		}
-		above := head
-		if own {
-			above = ""
-		}
-		key := above + "\x00" + text[begin:at]
-		p := kept[key]
-		if p == nil || p.indent != indent {
-			p = newPart(file, above, text[begin:at], indent, true)
-		}
-		delete(kept, key) // the same text in another place is another part
-		out = append(out, p)
-		begin, lines, own = at, 0, false
+		c.goOn(before[len(before)-1])
 	}
 	for at := 0; at < len(text); {
 		next := len(text)
 		if i := strings.IndexByte(text[at:], '\n'); i >= 0 {
 			next = at + i + 1
 		}
-		line := text[at:next]
-		switch {
-		case skipped(line):
-		case line[0] == ' ':
-			depth := len(line) - len(strings.TrimLeft(line, " "))
-			if skipped(line[depth:]) {
-				break
-			}
-			if head == "" {
-				return nil, false
-			}
-			if indent < 0 && !single {
-				indent = depth
-			}
-			if depth < indent {
-				return nil, false
-			}
-			if depth == indent && lines >= fewLines && (lines >= manyLines || begins(line)) {
-				end(at)
-			}
-		case sectionLine.MatchString(line):
-			if head != "" {
-				end(at)
-			}
-			head, indent, own, single = line, -1, true, !bare(line)
-		default:
+		if !c.line(at, text[at:next]) {
 			return nil, false
 		}
-		lines++
+		c.lines++
 		at = next
 	}
-	end(len(text))
-	return out, true
+	c.end(len(text))
+	return c.out, true
+}
+
+// cutter takes a file's lines one by one.
+type cutter struct {
+	file, text string
+	kept       map[string]*part // as they were before, by section and text
+	out        []*part
+
+	head   string // of the section
+	indent int    // of its entries; -1 before the first
+	single bool   // its value is not entries below
+	own    bool   // the part under way begins with the section's own line
+	begin  int    // of the part under way
+	lines  int    // in it
+}
+
+// goOn goes on within the section in which the part before ends.
+func (c *cutter) goOn(last *part) {
+	c.head, c.indent, c.own = last.head, last.indent, false
+	if c.head == "" {
+		c.head = headOf(last.text)
+	}
+	c.single = !bare(c.head)
+}
+
+// end closes the part under way.
+func (c *cutter) end(at int) {
+	if at == c.begin {
+		return
+	}
+	above := c.head
+	if c.own {
+		above = ""
+	}
+	text := c.text[c.begin:at]
+	key := above + "\x00" + text
+	p := c.kept[key]
+	if p == nil || p.indent != c.indent {
+		p = newPart(c.file, above, text, c.indent, true)
+	}
+	delete(c.kept, key) // the same text in another place is another part
+	c.out = append(c.out, p)
+	c.begin, c.lines, c.own = at, 0, false
+}
+
+// line takes the next line; false when the file cannot be cut.
+func (c *cutter) line(at int, line string) bool {
+	switch {
+	case skipped(line):
+	case line[0] == ' ':
+		return c.below(at, line)
+	case sectionLine.MatchString(line):
+		if c.head != "" {
+			c.end(at)
+		}
+		c.head, c.indent, c.own, c.single = line, -1, true, !bare(line)
+	default:
+		return false
+	}
+	return true
+}
+
+// below takes a line of a section's value.
+func (c *cutter) below(at int, line string) bool {
+	depth := len(line) - len(strings.TrimLeft(line, " "))
+	if skipped(line[depth:]) {
+		return true
+	}
+	if c.head == "" {
+		return false
+	}
+	if c.indent < 0 && !c.single {
+		c.indent = depth
+	}
+	if depth < c.indent {
+		return false
+	}
+	if depth == c.indent && c.lines >= fewLines && (c.lines >= manyLines || begins(line)) {
+		c.end(at)
+	}
+	return true
 }
 
 func headOf(text string) string {

@@ -13,7 +13,8 @@ func large(users int, fault string) string {
 	var b strings.Builder
 	b.WriteString("# The crew.\n\nroost: 1\nparams: {domain: x}\nusers:   # all of them\n")
 	for i := range users {
-		fmt.Fprintf(&b, "   # number %[1]d\n\n   hand.%[1]d:\n      name: >\n        Hand\n        Number %[1]d\n      mail: ${user.id}@${params.domain}\n      number: %[2]d\n", i, 1000+i)
+		fmt.Fprintf(&b, "   # number %[1]d\n\n   hand.%[1]d:\n      name: >\n        Hand\n        Number %[1]d\n      mail: "+
+			"${user.id}@${params.domain}\n      number: %[2]d\n", i, 1000+i)
 		if i == users/2 {
 			b.WriteString(fault)
 		}
@@ -63,14 +64,17 @@ func TestPieces(t *testing.T) {
 func TestLeftWhole(t *testing.T) {
 	filler := strings.Repeat("# a comment that makes the file large\n", largeFile/36)
 	for name, text := range map[string]string{
-		"small": "roost: 1\nusers:\n  a: {name: A}\n", "anchored": filler + "roost: 1\nusers:\n  a: &a {name: A}\n  b: *a\n", "flow": filler + "{roost: 1, users: {a: {name: A}}}\n",
-		"twice": filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n", "two documents": filler + "roost: 1\n---\nroost: 1\n",
+		"small": "roost: 1\nusers:\n  a: {name: A}\n", "anchored": filler + "roost: 1\nusers:\n  a: &a {name: A}\n  b: *a\n",
+		"flow":  filler + "{roost: 1, users: {a: {name: A}}}\n",
+		"twice": filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n", "two documents": filler +
+			"roost: 1\n---\nroost: 1\n",
 	} {
 		if got := cutWhole(text); len(got) != 1 || got[0].text != text {
 			t.Errorf("%s: %d pieces", name, len(got))
 		}
 	}
-	if _, err := Read([]File{{Name: "f", Text: filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n"}}, map[string]model.Schema{}); err == nil {
+	if _, err := Read([]File{{Name: "f", Text: filler + "roost: 1\nusers:\n  a: {name: A}\nusers:\n  b: {name: B}\n"}},
+		map[string]model.Schema{}); err == nil {
 		t.Error("a key that stands twice is taken")
 	}
 	if got := cutWhole(filler + "roost: 1\nusers: {a: {name: A}}\ngroups:\n  b:\n   number: 1\n"); len(got) != 3 {

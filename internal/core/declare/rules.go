@@ -74,7 +74,8 @@ func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
 			})
 		},
 		"lockout": func(n ast.Node) {
-			p.mapping(n, "lockout of "+what, keys{"after": number("lockout.after", 10000), "within": age("lockout.within"), "for": age("lockout.for")})
+			p.mapping(n, "lockout of "+what, keys{"after": number("lockout.after", 10000), "within": age("lockout.within"),
+				"for": age("lockout.for")})
 		},
 		"words": func(n ast.Node) {
 			var words []string

@@ -190,7 +190,8 @@ func (s *Source) gather(starts map[*model.Part]int) Faults {
 }
 
 func (s *Source) checker() *checker {
-	return &checker{d: s.Declaration, schemas: s.schemas, parts: s.parts, set: s.set, bundle: map[string]map[string]bool{}, fine: map[string]bool{}}
+	return &checker{d: s.Declaration, schemas: s.schemas, parts: s.parts, set: s.set, bundle: map[string]map[string]bool{},
+		fine: map[string]bool{}}
 }
 
 // thing is what has a name and a place.

@@ -15,7 +15,8 @@ func told(d *model.Declaration) string {
 	var b strings.Builder
 	for _, id := range sorted(d.Users) {
 		u := d.Users[id]
-		fmt.Fprintf(&b, "%s at %s: %q %d %s manager %q at %s", id, d.Locate(u.Pos), u.Name.Raw, u.Number, d.Locate(u.Mail.Pos), u.Manager.Name, d.Locate(u.Manager.Pos))
+		fmt.Fprintf(&b, "%s at %s: %q %d %s manager %q at %s", id, d.Locate(u.Pos), u.Name.Raw, u.Number, d.Locate(u.Mail.Pos),
+			u.Manager.Name, d.Locate(u.Manager.Pos))
 		for _, h := range u.Roles {
 			fmt.Fprintf(&b, ", %s at %s", h.Name, d.Locate(h.Pos))
 		}
@@ -61,7 +62,8 @@ func TestReadOn(t *testing.T) {
 		case 1:
 			put(fmt.Sprintf("   %s: {name: New, number: %d, roles: [crew]}\n", id, 1000+random.IntN(2000)))
 		case 2:
-			put(fmt.Sprintf("   %s: {name: New, manager: hand.%d, accounts: {t: {name: hand.%d}}}\n", id, random.IntN(1200), random.IntN(1300)))
+			put(fmt.Sprintf("   %s: {name: New, manager: hand.%d, accounts: {t: {name: hand.%d}}}\n", id, random.IntN(1200),
+				random.IntN(1300)))
 		case 3: // somebody goes
 			end := strings.Index((*text)[at+4:], "   hand.")
 			if end > 0 {
@@ -129,8 +131,10 @@ func TestApplyInParts(t *testing.T) {
 	}
 	for _, edits := range [][]Edit{
 		{{Section: "users", Name: "hand.600", Key: "number", Do: Set, Value: 77}},
-		{{Section: "users", Name: "hand.600", Do: Take}, {Section: "users", Name: "hand.2", Key: "roles", Do: Add, Value: "crew"}, {Section: "users", Name: "hand.2", Key: "roles", Do: Add, Value: "mate"}},
-		{{Section: "users", Name: "nina", Do: Set, Value: map[string]any{"name": "Nina"}}, {Section: "users", Name: "nina", Key: "number", Do: Set, Value: 8}},
+		{{Section: "users", Name: "hand.600", Do: Take}, {Section: "users", Name: "hand.2", Key: "roles", Do: Add, Value: "crew"},
+			{Section: "users", Name: "hand.2", Key: "roles", Do: Add, Value: "mate"}},
+		{{Section: "users", Name: "nina", Do: Set, Value: map[string]any{"name": "Nina"}},
+			{Section: "users", Name: "nina", Key: "number", Do: Set, Value: 8}},
 		{{Section: "roles", Name: "bosun", Do: Set, Value: map[string]any{"about": "x"}}},
 		{{Section: "groups", Name: "crew", Key: "about", Do: Set, Value: "all"}},
 		{{Section: "params", Name: "domain", Do: Set, Value: "y"}},

@@ -206,12 +206,14 @@ func (c *comparer) values(a resolve.Account, have *model.Object) {
 		}
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
 		if w.Name == model.Disabled && !shut {
-			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}})
+			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name,
+				User: a.ID, Changes: []model.Change{d}}})
 			continue
 		}
 		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
 			at, _ := c.find(other.Name)
-			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID, Changes: []model.Change{d}}, Candidates: []string{other.Name},
+			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID,
+				Changes: []model.Change{d}}, Candidates: []string{other.Name},
 				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s", w.First(), other.Name, c.whose(at))})
 			continue
 		}
@@ -250,7 +252,8 @@ func (c *comparer) marked() {
 			continue
 		}
 		if o.Attributes.Has(model.Passwordless) {
-			tell(model.NoPassword, o, c.userOf(i), "whoever knows its name can sign in: nobody is asked for a password; set one, or lock it, on the target")
+			tell(model.NoPassword, o, c.userOf(i), "whoever knows its name can sign in: nobody is asked for a password; set one, or lock "+
+				"it, on the target")
 		}
 		if odd := o.Attributes.One(model.Odd); odd != "" {
 			tell(model.OddObject, o, c.userOf(i), odd)

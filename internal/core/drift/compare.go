@@ -176,10 +176,12 @@ func (c *comparer) walk() (rest []model.Link) {
 			o++
 			continue
 		}
-		for len(links) > 0 && links[0].Name != a.Name && links[0].Name < a.Name || len(links) > 1 && links[0].Name == a.Name && links[0].User != a.ID {
+		for len(links) > 0 && links[0].Name != a.Name && links[0].Name < a.Name || len(links) > 1 && links[0].Name == a.Name &&
+			links[0].User != a.ID {
 			rest, links = append(rest, links[0]), links[1:]
 		}
-		if order != 0 || len(links) == 0 || links[0].User != a.ID || links[0].Name != a.Name || links[0].Unique != "" && links[0].Unique != c.observed[o].Unique {
+		if order != 0 || len(links) == 0 || links[0].User != a.ID || links[0].Name != a.Name || links[0].Unique != "" &&
+			links[0].Unique != c.observed[o].Unique {
 			c.left = append(c.left, a)
 			continue
 		}

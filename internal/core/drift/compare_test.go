@@ -17,8 +17,12 @@ import (
 
 var schema = model.Schema{Kind: "host", Kinds: []model.KindSchema{
 	{Kind: model.Account, Name: model.OnePart("login", `^[a-z_][a-z0-9_.-]{0,31}$`),
-		Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}, {Name: model.Disabled}}},
-	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}, Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true}}}}}
+		Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true, From: "number"},
+			{Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true},
+			{Name: "keys", Many: true, From: "keys"}, {Name: model.Disabled}}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account},
+		Verbs:      []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt},
+		Attributes: []model.AttributeSchema{{Name: model.Number, Settable: true}}}}}
 
 const company = `roost: 1
 users:
@@ -92,28 +96,40 @@ func TestCompare(t *testing.T) {
 		{name: "empty target", of: "marit", want: []string{
 			"missing: create account marit.fell: full name Marit Fell · number 1001 · shell /bin/bash (marit.fell)",
 			"missing: join group crew: marit.fell (marit.fell)", "missing: join group deck: marit.fell (marit.fell)"}},
-		{name: "fits and differs", of: "hanne", accounts: []model.Object{account("hanne.vik", "1014", model.FullName, "Hanne Vik", "shell", "/bin/sh")}, want: []string{
-			"different: adopt account hanne.vik: nobody’s → hanne.vik (hanne.vik)", "different: change account hanne.vik: shell /bin/sh → shell /bin/bash (hanne.vik)",
+		{name: "fits and differs", of: "hanne", accounts: []model.Object{account("hanne.vik", "1014", model.FullName, "Hanne Vik",
+			"shell", "/bin/sh")}, want: []string{
+			"different: adopt account hanne.vik: nobody’s → hanne.vik (hanne.vik)",
+			"different: change account hanne.vik: shell /bin/sh → shell /bin/bash (hanne.vik)",
 			"missing: join group crew: hanne.vik (hanne.vik)", "missing: join group deck: hanne.vik (hanne.vik)"}},
 		{name: "another name, same number", of: "mfell", accounts: []model.Object{full("mfell", "1001", "Marit Fell")}, want: []string{
-			"different: adopt account mfell: nobody’s → marit.fell (marit.fell)", "missing: join group crew: mfell (marit.fell)", "missing: join group deck: mfell (marit.fell)"}},
-		{name: "two candidates", of: "kari", accounts: []model.Object{full("kari.berg", "1500", "K"), full("kberg", "1010", "Kari Berg")}, want: []string{
-			"unmatched: for a person to decide kari.berg (kari.berg)"}},
+			"different: adopt account mfell: nobody’s → marit.fell (marit.fell)", "missing: join group crew: mfell (marit.fell)",
+			"missing: join group deck: mfell (marit.fell)"}},
+		{name: "two candidates", of: "kari", accounts: []model.Object{full("kari.berg", "1500", "K"), full("kberg", "1010", "Kari Berg")},
+			want: []string{
+				"unmatched: for a person to decide kari.berg (kari.berg)"}},
 		{name: "one account, two people", of: "kari", accounts: []model.Object{full("kari.berg", "1014", "K")}, want: []string{
 			"unmatched: for a person to decide kari.berg (kari.berg)"}},
-		{name: "number taken by a protected account", of: "marit", accounts: []model.Object{full("svc-backup", "1001", "B")}, want: []string{
-			"unmatched: for a person to decide marit.fell: full name Marit Fell · number 1001 · shell /bin/bash (marit.fell)"}},
+		{name: "number taken by a protected account", of: "marit", accounts: []model.Object{full("svc-backup", "1001", "B")},
+			want: []string{
+				"unmatched: for a person to decide marit.fell: full name Marit Fell · number 1001 · shell /bin/bash (marit.fell)"}},
 		{name: "given name decides", of: "ulla", accounts: []model.Object{full("ulla", "1700", "U")}, want: []string{
-			"different: adopt account ulla: nobody’s → ulla.niemi (ulla.niemi)", "different: change account ulla: full name U · number 1700 → full name Ulla Niemi · number 1028 (ulla.niemi)",
+			"different: adopt account ulla: nobody’s → ulla.niemi (ulla.niemi)",
+			"different: change account ulla: full name U · number 1700 → full name Ulla Niemi · number 1028 (ulla.niemi)",
 			"missing: join group crew: ulla (ulla.niemi)", "missing: join group deck: ulla (ulla.niemi)"}},
-		{name: "never an account", of: "left", accounts: []model.Object{full("left.out", "1700", "L")}, want: []string{"unexpected: disable account left.out: open → shut"}},
-		{name: "stranger", of: "jarle", accounts: []model.Object{full("jarle.holm", "1701", "Jarle Holm")}, groups: []model.Object{group("crew", "5110", "jarle.holm")}, want: []string{
-			"unexpected: disable account jarle.holm: open → shut", "unexpected: leave group crew: jarle.holm"}},
+		{name: "never an account", of: "left", accounts: []model.Object{full("left.out", "1700", "L")},
+			want: []string{"unexpected: disable account left.out: open → shut"}},
+		{name: "stranger", of: "jarle", accounts: []model.Object{full("jarle.holm", "1701", "Jarle Holm")},
+			groups: []model.Object{group("crew", "5110", "jarle.holm")}, want: []string{
+				"unexpected: disable account jarle.holm: open → shut", "unexpected: leave group crew: jarle.holm"}},
 		{name: "stranger shut already", of: "jarle", accounts: []model.Object{account("jarle.holm", "1701", model.Disabled, "yes")}},
-		{name: "protected", of: "svc", accounts: []model.Object{full("svc-backup", "1800", "B")}, groups: []model.Object{group("crew", "5110", "svc-backup")}},
-		{name: "linked and locked", of: "marit", accounts: []model.Object{account("mf", "1001", model.FullName, "Marit Fell", "shell", "/bin/bash", model.Disabled, "partly")}, links: []model.Link{{User: "marit.fell", Name: "mf"}},
-			groups: []model.Object{group("crew", "5110", "mf"), group("deck", "5111", "mf")}, want: []string{"different: enable account mf: half shut → open (marit.fell)"}},
-		{name: "group with another number", of: "group deck", groups: []model.Object{group("deck", "900")}, want: []string{"different: change group deck: number 900 → number 5111"}},
+		{name: "protected", of: "svc", accounts: []model.Object{full("svc-backup", "1800", "B")},
+			groups: []model.Object{group("crew", "5110", "svc-backup")}},
+		{name: "linked and locked", of: "marit", accounts: []model.Object{account("mf", "1001", model.FullName, "Marit Fell", "shell",
+			"/bin/bash", model.Disabled, "partly")}, links: []model.Link{{User: "marit.fell", Name: "mf"}},
+			groups: []model.Object{group("crew", "5110", "mf"), group("deck", "5111", "mf")},
+			want:   []string{"different: enable account mf: half shut → open (marit.fell)"}},
+		{name: "group with another number", of: "group deck", groups: []model.Object{group("deck", "900")},
+			want: []string{"different: change group deck: number 900 → number 5111"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			p := plan(t, company)
@@ -135,8 +151,9 @@ func TestCompare(t *testing.T) {
 func TestCarriedOut(t *testing.T) {
 	p := plan(t, company)
 	in := drift.Input{Desired: p.Targets["arctic-tern"],
-		Accounts: []model.Object{account("mfell", "1001"), account("hanne.vik", "1514", model.Disabled, "yes"), account("jarle.holm", "1701"), account("svc-backup", "1800")},
-		Others:   []model.Object{group("crew", "17", "jarle.holm", "svc-backup")}}
+		Accounts: []model.Object{account("mfell", "1001"), account("hanne.vik", "1514", model.Disabled, "yes"),
+			account("jarle.holm", "1701"), account("svc-backup", "1800")},
+		Others: []model.Object{group("crew", "17", "jarle.holm", "svc-backup")}}
 	steps, undecided := round.Draft(drift.Compare(in), round.Filter{}, round.Order{})
 	if len(undecided) != 0 {
 		t.Fatalf("undecided: %v", undecided)
@@ -177,7 +194,8 @@ func carry(in *drift.Input, a model.Act) {
 			case model.JoinIt:
 				list[i].Attributes = list[i].Attributes.With(model.Members, append(slices.Clone(members), a.Member)...)
 			case model.LeaveIt:
-				list[i].Attributes = list[i].Attributes.With(model.Members, slices.DeleteFunc(slices.Clone(members), func(m string) bool { return m == a.Member })...)
+				list[i].Attributes = list[i].Attributes.With(model.Members,
+					slices.DeleteFunc(slices.Clone(members), func(m string) bool { return m == a.Member })...)
 			default:
 				for _, c := range a.Changes {
 					list[i].Attributes = list[i].Attributes.With(c.Attribute, c.After...)
@@ -188,14 +206,16 @@ func carry(in *drift.Input, a model.Act) {
 }
 
 func TestContradiction(t *testing.T) {
-	text := strings.Replace(company, "targets:\n", "  other:\n    held-when: \"user.number == 1001\"\n    gives: [{at: {kind: host}, account: {shell: /bin/zsh}}]\ntargets:\n", 1)
+	text := strings.Replace(company, "targets:\n",
+		"  other:\n    held-when: \"user.number == 1001\"\n    gives: [{at: {kind: host}, account: {shell: /bin/zsh}}]\ntargets:\n", 1)
 	schemas := map[string]model.Schema{"host": schema}
 	d, err := declare.Read([]declare.File{{Name: "company.yaml", Text: text}}, schemas)
 	if err != nil {
 		t.Fatal(err)
 	}
 	_, err = resolve.Resolve(d, schemas, time.Now(), nil)
-	if err == nil || !strings.Contains(err.Error(), `user marit.fell is asked to have shell "/bin/zsh" here and "/bin/bash" at company.yaml:15:`) {
+	if err == nil || !strings.Contains(err.Error(),
+		`user marit.fell is asked to have shell "/bin/zsh" here and "/bin/bash" at company.yaml:15:`) {
 		t.Errorf("%v", err)
 	}
 }
@@ -239,7 +259,8 @@ func compared(t *testing.T, text string, in drift.Input) []string {
 }
 
 // only has the declaration without anybody but Marit.
-var only = strings.NewReplacer("  hanne.vik: {name: Hanne Vik, number: 1014, roles: [deck-crew]}\n", "", "  kari.berg: {name: Kari Berg, number: 1010, roles: [deck-crew]}\n", "",
+var only = strings.NewReplacer("  hanne.vik: {name: Hanne Vik, number: 1014, roles: [deck-crew]}\n", "",
+	"  kari.berg: {name: Kari Berg, number: 1010, roles: [deck-crew]}\n", "",
 	"  ulla.niemi: {name: Ulla Niemi, number: 1028, roles: [deck-crew], accounts: {arctic-tern: {name: ulla}}}\n", "").Replace(company)
 
 func TestAccounts(t *testing.T) {
@@ -259,21 +280,32 @@ func TestAccounts(t *testing.T) {
 	}{
 		{"as declared", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "u1")}, Links: link("marit.fell", "u1")}, nil},
 		{"renamed, by its own id", only, drift.Input{Accounts: []model.Object{marit("mfell", "u1")}, Links: link("marit.fell", "u1")},
-			[]string{"different: adopt account mfell: known as marit.fell → known as mfell (marit.fell) | renamed there from marit.fell to mfell: the target's own id for it is the same"}},
+			[]string{"different: adopt account mfell: known as marit.fell → known as mfell (marit.fell) | renamed there from marit.fell " +
+				"to mfell: the target's own id for it is the same"}},
 		{"another in its place", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "u2")}, Links: link("marit.fell", "u1")},
 			[]string{"different: adopt account marit.fell: nobody’s → marit.fell (marit.fell) | recognised by name and number"}},
-		{"differs, and is protected", strings.Replace(only, `protect: ["svc-*"]`, `protect: ["marit*"]`, 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh")}, Links: link("marit.fell", "")},
+		{"differs, and is protected", strings.Replace(only, `protect: ["svc-*"]`, `protect: ["marit*"]`, 1),
+			drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh")}, Links: link("marit.fell", "")},
 			[]string{`unmatched: for a person to decide marit.fell: shell /bin/sh → shell /bin/bash (marit.fell) | differs, but is protected by "marit*"`}},
-		{"who changed it", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh", model.ChangedBy, "cn=somebody 20261123")}, Links: link("marit.fell", "")},
-			[]string{"different: change account marit.fell: shell /bin/sh → shell /bin/bash (marit.fell) | changed last by cn=somebody 20261123"}},
-		{"decided", only, drift.Input{Accounts: []model.Object{marit("x", "", model.Number, "7")}, Decisions: []model.Decision{{Name: "x", User: "marit.fell", Theirs: true}}},
-			[]string{"different: adopt account x: nobody’s → marit.fell (marit.fell) | recognised by decision", "different: change account x: number 7 → number 1001 (marit.fell) | "}},
-		{"their last day is over", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, until: 2026-11-22,", 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
+		{"who changed it", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "", "shell", "/bin/sh", model.ChangedBy,
+			"cn=somebody 20261123")}, Links: link("marit.fell", "")},
+			[]string{"different: change account marit.fell: shell /bin/sh → shell /bin/bash (marit.fell) | changed last by cn=somebody " +
+				"20261123"}},
+		{"decided", only, drift.Input{Accounts: []model.Object{marit("x", "", model.Number, "7")},
+			Decisions: []model.Decision{{Name: "x", User: "marit.fell", Theirs: true}}},
+			[]string{"different: adopt account x: nobody’s → marit.fell (marit.fell) | recognised by decision",
+				"different: change account x: number 7 → number 1001 (marit.fell) | "}},
+		{"their last day is over", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, until: 2026-11-22,", 1),
+			drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
 			[]string{`unexpected: disable account marit.fell: open → shut (marit.fell) | the last day of marit.fell was 2026-11-22; it calls itself "Marit Fell"`}},
-		{"too early", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, from: 2026-11-24,", 1), drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
+		{"too early", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, from: 2026-11-24,", 1),
+			drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: link("marit.fell", "")},
 			[]string{`unexpected: disable account marit.fell: open → shut (marit.fell) | marit.fell starts on 2026-11-24; it calls itself "Marit Fell"`}},
-		{"in any order", only, drift.Input{Accounts: []model.Object{account("z", "9", model.Disabled, "yes"), marit("marit.fell", ""), account("a", "8", model.Disabled, "yes")}, Links: []model.Link{{User: "z", Name: "zz"}, link("marit.fell", "")[0], {User: "b", Name: "b"}}}, nil},
-		{"two links to one name", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "")}, Links: []model.Link{{User: "gone", Name: "marit.fell"}, link("marit.fell", "")[0]}}, nil},
+		{"in any order", only, drift.Input{Accounts: []model.Object{account("z", "9", model.Disabled, "yes"), marit("marit.fell", ""),
+			account("a", "8", model.Disabled, "yes")}, Links: []model.Link{{User: "z", Name: "zz"}, link("marit.fell", "")[0],
+			{User: "b", Name: "b"}}}, nil},
+		{"two links to one name", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "")},
+			Links: []model.Link{{User: "gone", Name: "marit.fell"}, link("marit.fell", "")[0]}}, nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			if got := compared(t, c.text, c.in); !slices.Equal(got, c.want) {
@@ -290,8 +322,10 @@ func TestContest(t *testing.T) {
 	}
 	list := []model.Finding{f(model.Modify, "a"), f(model.Modify, "b"), f(model.NoRemedy, "c"), f(model.Enable, "a")}
 	at := time.Date(2026, 11, 20, 9, 0, 0, 0, time.UTC)
-	drift.Contest(list, map[string]drift.Before{list[0].Act.Key(): {Times: 1, Round: 4, At: at}, list[1].Act.Key(): {Times: 3, Round: 5, At: at}, list[2].Act.Key(): {Times: 1}})
-	for i, want := range []string{"contested put right once, last by round 4 on 2026-11-20, and changed back since; n", "contested put right 3 times, last by round 5 on 2026-11-20, and changed back since; n", "different n", "different n"} {
+	drift.Contest(list, map[string]drift.Before{list[0].Act.Key(): {Times: 1, Round: 4, At: at},
+		list[1].Act.Key(): {Times: 3, Round: 5, At: at}, list[2].Act.Key(): {Times: 1}})
+	for i, want := range []string{"contested put right once, last by round 4 on 2026-11-20, and changed back since; n",
+		"contested put right 3 times, last by round 5 on 2026-11-20, and changed back since; n", "different n", "different n"} {
 		if got := string(list[i].Kind) + " " + list[i].Note; got != want {
 			t.Errorf("got  %s\nwant %s", got, want)
 		}
@@ -301,12 +335,18 @@ func TestContest(t *testing.T) {
 // Rights, containers and policies are there or not, and have their values.
 func TestThings(t *testing.T) {
 	schemas := map[string]model.Schema{"app": {Kind: "app", Kinds: []model.KindSchema{
-		{Kind: model.Account, Name: model.OnePart("login", "."), Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.Account, Name: model.OnePart("login", "."),
+			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+		{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
 		{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify}},
 		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.SetRule}}}}}
-	d, err := declare.Read([]declare.File{{Name: "f", Text: "roost: 1\nrights: {counter: {at: t, allows: [sell, refund]}}\ncontainers: {people: {at: t, path: \"ou=People\"}}\npolicies: {staff: {at: t, password: {length: 12}}}\ntargets: {t: {kind: app, address: a, login: {as: x}, unexpected: remove}}\n"}}, schemas)
+	d, err := declare.Read([]declare.File{{Name: "f",
+		Text: "roost: 1\nrights: {counter: {at: t, allows: [sell, refund]}}\ncontainers: {people: {at: t, path: " +
+			"\"ou=People\"}}\npolicies: {staff: {at: t, password: {length: 12}}}\ntargets: {t: {kind: app, address: a, login: {as: x}, " +
+			"unexpected: remove}}\n"}}, schemas)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -322,19 +362,23 @@ func TestThings(t *testing.T) {
 		}
 		return strings.Join(out, "\n")
 	}
-	if got, want := lines(drift.Input{}), "missing: create container people: path ou=People · protected there no\nmissing: set policy policy staff: shortest password 12\nmissing: create right counter: allows refund, sell"; got != want {
+	if got, want := lines(drift.Input{}), "missing: create container people: path ou=People · protected there no\nmissing: set policy "+
+		"policy staff: shortest password 12\nmissing: create right counter: allows refund, sell"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	thing := func(kind model.ObjectKind, name string, list ...model.Attribute) model.Object {
 		return model.Object{Kind: kind, Name: name, Attributes: model.Pack(list...)}
 	}
 	others := []model.Object{
-		thing(model.PlaceKind, "people", model.Attribute{Name: model.Path, Values: []string{"ou=People"}}, model.Attribute{Name: model.Guarded, Values: []string{"no"}}),
+		thing(model.PlaceKind, "people", model.Attribute{Name: model.Path, Values: []string{"ou=People"}},
+			model.Attribute{Name: model.Guarded, Values: []string{"no"}}),
 		thing(model.PolicyKind, "staff", model.Attribute{Name: "password.length", Values: []string{"8"}}),
 		thing(model.RightKind, "counter", model.Attribute{Name: model.Allows, Values: []string{"refund", "sell"}}),
 	}
 	shut := account("jarle", "1701", model.Disabled, "yes")
-	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}), "different: set policy policy staff: shortest password 8 → shortest password 12\nunexpected: disable account eva: open → shut\nunexpected: remove account jarle"; got != want {
+	if got, want := lines(drift.Input{Others: others, Accounts: []model.Object{account("eva", "1702"), shut}}),
+		"different: set policy policy staff: shortest password 8 → shortest password 12\nunexpected: disable account eva: open → "+
+			"shut\nunexpected: remove account jarle"; got != want {
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	// Where shut accounts are kept for a time, they go when it is over.
@@ -342,7 +386,8 @@ func TestThings(t *testing.T) {
 	today := time.Now().UTC()
 	for days, want := range map[int]string{10: "", 89: "", 91: "unexpected: remove account jarle"} {
 		in := drift.Input{Others: others, Accounts: []model.Object{shut}, Shut: map[string]time.Time{"jarle": today.AddDate(0, 0, -days)}}
-		if got := lines(in); got != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want && got+"\n" != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want {
+		if got := lines(in); got != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want && got+
+			"\n" != "different: set policy policy staff: shortest password 8 → shortest password 12\n"+want {
 			t.Errorf("shut for %d days:\n%s", days, got)
 		}
 	}
@@ -359,7 +404,8 @@ func TestWalkFindsAll(t *testing.T) {
 			if random.IntN(3) == 0 {
 				continue
 			}
-			o := account(name, fmt.Sprint(2000+i), "shell", []string{"/bin/sh", "/bin/bash"}[random.IntN(2)], model.Disabled, []string{"no", "yes", "partly"}[random.IntN(3)])
+			o := account(name, fmt.Sprint(2000+i), "shell", []string{"/bin/sh", "/bin/bash"}[random.IntN(2)], model.Disabled,
+				[]string{"no", "yes", "partly"}[random.IntN(3)])
 			if random.IntN(2) == 0 {
 				o.Unique = fmt.Sprint("u", i)
 			}

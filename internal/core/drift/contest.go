@@ -35,6 +35,7 @@ func Contest(findings []model.Finding, before map[string]Before) {
 			times = fmt.Sprintf("%d times", most.Times)
 		}
 		f.Kind, f.Times = model.Contested, most.Times
-		f.Note = strings.TrimSuffix(fmt.Sprintf("put right %s, last by round %d on %s, and changed back since; %s", times, most.Round, most.At.UTC().Format(time.DateOnly), f.Note), "; ")
+		f.Note = strings.TrimSuffix(fmt.Sprintf("put right %s, last by round %d on %s, and changed back since; %s", times, most.Round,
+			most.At.UTC().Format(time.DateOnly), f.Note), "; ")
 	}
 }

@@ -34,8 +34,10 @@ targets:
 
 var villageSchemas = map[string]model.Schema{"host": schema, "directory": {Kind: "directory", FoldNames: true, Kinds: []model.KindSchema{
 	{Kind: model.Account, Name: model.OnePart("login", "."),
-		Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: model.Mail, From: "mail", Fold: true}, {Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}}},
-	{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
+		Attributes: []model.AttributeSchema{{Name: model.Number, From: "number"}, {Name: model.Mail, From: "mail", Fold: true},
+			{Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account, model.GroupKind},
+		Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
 
 func (v *village) put(i int) {
 	id := fmt.Sprintf("u%d", i)
@@ -107,15 +109,19 @@ func (v *village) seen(d *resolve.Desired) drift.Input {
 		}
 	}
 	for i := range v.IntN(4) {
-		in.Accounts = append(in.Accounts, model.Object{Kind: model.Account, Name: fmt.Sprintf("%s%d", []string{"svc", "w", "u", "U"}[v.IntN(4)], 30+i),
-			Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{fmt.Sprint(1000 + v.IntN(90))}}, model.Attribute{Name: model.Mail, Values: []string{fmt.Sprintf("m%d@x", v.IntN(40))}}, model.Attribute{Name: model.FullName, Values: []string{fmt.Sprintf("Name %d", v.IntN(40))}})})
+		in.Accounts = append(in.Accounts, model.Object{Kind: model.Account,
+			Name: fmt.Sprintf("%s%d", []string{"svc", "w", "u", "U"}[v.IntN(4)], 30+i),
+			Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{fmt.Sprint(1000 + v.IntN(90))}},
+				model.Attribute{Name: model.Mail, Values: []string{fmt.Sprintf("m%d@x", v.IntN(40))}},
+				model.Attribute{Name: model.FullName, Values: []string{fmt.Sprintf("Name %d", v.IntN(40))}})})
 	}
 	for _, g := range d.Sets {
 		if v.IntN(8) == 0 {
 			members[g.Name] = append(members[g.Name], fmt.Sprintf("u%d", v.IntN(45)))
 		}
 		if v.IntN(10) > 0 {
-			in.Others = append(in.Others, model.Object{Kind: model.GroupKind, Name: g.Name, Attributes: model.Pack(model.Attribute{Name: model.Members, Values: members[g.Name]})})
+			in.Others = append(in.Others, model.Object{Kind: model.GroupKind, Name: g.Name,
+				Attributes: model.Pack(model.Attribute{Name: model.Members, Values: members[g.Name]})})
 		}
 	}
 	slices.SortFunc(in.Accounts, func(a, b model.Object) int { return strings.Compare(a.Name, b.Name) })
@@ -282,7 +288,8 @@ func TestKnown(t *testing.T) {
 				case 3:
 					if len(in.Others) > 0 {
 						g := &in.Others[v.IntN(len(in.Others))]
-						g.Attributes = g.Attributes.With(model.Members, append(g.Attributes.Get(model.Members), fmt.Sprintf("u%d", v.IntN(32)))...)
+						g.Attributes = g.Attributes.With(model.Members, append(g.Attributes.Get(model.Members),
+							fmt.Sprintf("u%d", v.IntN(32)))...)
 					}
 				}
 				ins[name] = in
@@ -299,7 +306,8 @@ func TestKnown(t *testing.T) {
 					t.Fatal(err)
 				}
 			case 1: // everything is read anew
-				if plan, err = resolve.Resolve(plan.Declaration(), villageSchemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), nil); err != nil {
+				if plan, err = resolve.Resolve(plan.Declaration(), villageSchemas, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC),
+					nil); err != nil {
 					t.Fatal(err)
 				}
 			}

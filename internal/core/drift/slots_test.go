@@ -16,12 +16,18 @@ import (
 
 // base is a kind of target whose accounts are login and origin, with rights and seats.
 var base = map[string]model.Schema{"base": {Kind: "base", FoldNames: true, Kinds: []model.KindSchema{
-	{Kind: model.Account, Name: []model.NamePart{{Name: "login", Pattern: "."}, {Name: "origin", Pattern: `^[a-z0-9.%]+$`, Usual: "%"}}, Joint: "@",
-		Verbs:      []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
-		Attributes: []model.AttributeSchema{{Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled}, {Name: model.Home}}},
-	{Kind: model.RightKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt, model.Remove}, Members: []model.ObjectKind{model.Account}, Watched: true},
-	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
-	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Members: []model.ObjectKind{model.Account}},
+	{Kind: model.Account, Name: []model.NamePart{{Name: "login", Pattern: "."}, {Name: "origin", Pattern: `^[a-z0-9.%]+$`, Usual: "%"}},
+		Joint: "@",
+		Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
+		Attributes: []model.AttributeSchema{{Name: model.FullName, From: "name"}, {Name: "shell", Settable: true}, {Name: model.Disabled},
+			{Name: model.Home}}},
+	{Kind: model.RightKind, Name: model.OnePart("name", "."),
+		Verbs:   []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt, model.Remove},
+		Members: []model.ObjectKind{model.Account}, Watched: true},
+	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.JoinIt, model.LeaveIt},
+		Members: []model.ObjectKind{model.Account}},
+	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Verbs: []model.Verb{model.JoinIt, model.LeaveIt},
+		Members: []model.ObjectKind{model.Account}},
 }}}
 
 const stores = `roost: 1
@@ -75,15 +81,19 @@ func same(t *testing.T, what string, got []string, want ...string) {
 // A person has an account for each origin asked for, and each is matched, adopted and changed for itself.
 func TestSlots(t *testing.T) {
 	held := func(name, shell string) model.Object {
-		return model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}},
-			model.Attribute{Name: model.FullName, Values: []string{"Marit Fell"}})}
+		return model.Object{Kind: model.Account, Name: name,
+			Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{shell}},
+				model.Attribute{Name: model.Disabled, Values: []string{"no"}},
+				model.Attribute{Name: model.FullName, Values: []string{"Marit Fell"}})}
 	}
 	sell := thing(model.RightKind, "sell", "marit@10.1.%")
 	sell.Attributes = sell.Attributes.With(model.Allows, "insert")
 	others := []model.Object{sell, thing(model.LicenceKind, "seat", "marit@10.1.%", "jarle@%")}
-	text := strings.ReplaceAll(stores, "  ulla: {name: Ulla Niemi, roles: [clerk, head], accounts: {stores: {name: uniemi}}}\n  jarle: {name: Jarle Holm}\n", "  jarle: {name: Jarle Holm}\n")
+	text := strings.ReplaceAll(stores, "  ulla: {name: Ulla Niemi, roles: [clerk, head], accounts: {stores: {name: uniemi}}}\n  jarle: "+
+		"{name: Jarle Holm}\n", "  jarle: {name: Jarle Holm}\n")
 	same(t, "some of them there", onStores(t, text, drift.Input{
-		Accounts: []model.Object{held("marit@10.1.%", "sh"), held("MARIT@LOCALHOST", "bash"), held("marit@%", "sh"), held("jarle@%", "sh")}, Others: others,
+		Accounts: []model.Object{held("marit@10.1.%", "sh"), held("MARIT@LOCALHOST", "bash"), held("marit@%", "sh"),
+			held("jarle@%", "sh")}, Others: others,
 		Links: []model.Link{{User: "marit", Name: "marit@10.1.%", Rest: "10.1.%"}, {User: "jarle", Name: "jarle@%", Rest: "%"}}}),
 		"missing: create account hanne@localhost: full name Hanne Vik · shell sh (hanne)",
 		"different: adopt account MARIT@LOCALHOST: nobody’s → marit (marit)",
@@ -94,19 +104,23 @@ func TestSlots(t *testing.T) {
 		"missing: take seat seat: MARIT@LOCALHOST (marit)", "missing: take seat seat: hanne@localhost (hanne)",
 		"unexpected: free seat seat: jarle@% (jarle)")
 	same(t, "by hand, and superuser", onStores(t, stores, drift.Input{Others: others})[3:5],
-		"missing: create account uniemi@10.1.%: full name Ulla Niemi · shell sh (ulla)", "missing: create account uniemi@localhost: full name Ulla Niemi · shell sh (ulla)")
+		"missing: create account uniemi@10.1.%: full name Ulla Niemi · shell sh (ulla)",
+		"missing: create account uniemi@localhost: full name Ulla Niemi · shell sh (ulla)")
 }
 
 // What nobody declared is found where its kind is watched, what is asked for and cannot be made is told.
 func TestWatched(t *testing.T) {
-	got := onStores(t, stores, drift.Input{Others: []model.Object{thing(model.RightKind, "refund", "marit@%"), thing(model.RightKind, "audit"), {Kind: model.RightKind, Name: "own", System: true}}})
-	for _, want := range []string{"missing: create right sell: allows insert", "unexpected: for a person to decide refund", "unmatched: for a person to decide seat", "missing: elevate all: uniemi@localhost (ulla)"} {
+	got := onStores(t, stores, drift.Input{Others: []model.Object{thing(model.RightKind, "refund", "marit@%"),
+		thing(model.RightKind, "audit"), {Kind: model.RightKind, Name: "own", System: true}}})
+	for _, want := range []string{"missing: create right sell: allows insert", "unexpected: for a person to decide refund",
+		"unmatched: for a person to decide seat", "missing: elevate all: uniemi@localhost (ulla)"} {
 		if !slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, want) }) {
 			t.Errorf("%q is not found:\n%s", want, strings.Join(got, "\n"))
 		}
 	}
 	for _, s := range got {
-		if strings.Contains(s, "take seat") || strings.Contains(s, "audit") || strings.Contains(s, "own") || strings.Contains(s, "elevate /bin") {
+		if strings.Contains(s, "take seat") || strings.Contains(s, "audit") || strings.Contains(s, "own") ||
+			strings.Contains(s, "elevate /bin") {
 			t.Errorf("found: %s", s)
 		}
 	}
@@ -118,12 +132,16 @@ func TestWatched(t *testing.T) {
 
 // Who is suspended is shut, and everything else of them is as it was.
 func TestSuspended(t *testing.T) {
-	off := strings.Replace(stores, "jarle: {name: Jarle Holm}", `jarle: {name: Jarle Holm, roles: [clerk], suspended: {since: 2026-11-20, because: lost laptop}}`, 1)
-	open := model.Object{Kind: model.Account, Name: "jarle@10.1.%", Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"other"}}, model.Attribute{Name: model.Disabled, Values: []string{"no"}})}
+	off := strings.Replace(stores, "jarle: {name: Jarle Holm}",
+		`jarle: {name: Jarle Holm, roles: [clerk], suspended: {since: 2026-11-20, because: lost laptop}}`, 1)
+	open := model.Object{Kind: model.Account, Name: "jarle@10.1.%",
+		Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"other"}},
+			model.Attribute{Name: model.Disabled, Values: []string{"no"}})}
 	links := []model.Link{{User: "jarle", Name: "jarle@10.1.%", Rest: "10.1.%"}}
 	about := func(text string, o model.Object) (out []string) {
 		sell := thing(model.RightKind, "sell", "jarle@10.1.%")
-		for _, s := range onStores(t, text, drift.Input{Accounts: []model.Object{o}, Others: []model.Object{sell, thing(model.LicenceKind, "seat")}, Links: links}) {
+		for _, s := range onStores(t, text, drift.Input{Accounts: []model.Object{o},
+			Others: []model.Object{sell, thing(model.LicenceKind, "seat")}, Links: links}) {
 			if strings.Contains(s, "jarle") {
 				out = append(out, s)
 			}
@@ -134,7 +152,8 @@ func TestSuspended(t *testing.T) {
 	shut.Attributes = shut.Attributes.With(model.Disabled, "yes")
 	same(t, "open", about(off, open), "different: disable account jarle@10.1.%: open → shut (jarle)")
 	same(t, "shut", about(off, shut))
-	if got := about(strings.Replace(off, "2026-11-20", "2026-11-26", 1), open); !slices.Contains(got, "missing: create account jarle@localhost: full name Jarle Holm · shell sh (jarle)") {
+	if got := about(strings.Replace(off, "2026-11-20", "2026-11-26", 1), open); !slices.Contains(got,
+		"missing: create account jarle@localhost: full name Jarle Holm · shell sh (jarle)") {
 		t.Errorf("suspended later: %q", got)
 	}
 	back := strings.Replace(off, ", suspended: {since: 2026-11-20, because: lost laptop}", "", 1)
@@ -145,12 +164,15 @@ func TestSuspended(t *testing.T) {
 
 // Accounts of people we know, which nothing asks for, go when they have been shut for as long as the target's removal says.
 func TestLeaversGo(t *testing.T) {
-	gone := model.Object{Kind: model.Account, Name: "jarle@%", Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}}, model.Attribute{Name: model.Home, Values: []string{"/home/jarle"}})}
+	gone := model.Object{Kind: model.Account, Name: "jarle@%",
+		Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}},
+			model.Attribute{Name: model.Home, Values: []string{"/home/jarle"}})}
 	day := time.Date(2026, 11, 25, 12, 0, 0, 0, time.UTC)
 	for days, want := range map[int]string{29: "", 31: "unexpected: remove account jarle@%: shut → gone, its home archived (jarle)"} {
 		got := ""
-		for _, s := range onStores(t, stores, drift.Input{Accounts: []model.Object{gone}, Links: []model.Link{{User: "jarle", Name: "jarle@%", Rest: "%"}},
-			Shut: map[string]time.Time{"jarle@%": day.AddDate(0, 0, -days)}}) {
+		for _, s := range onStores(t, stores, drift.Input{Accounts: []model.Object{gone},
+			Links: []model.Link{{User: "jarle", Name: "jarle@%", Rest: "%"}},
+			Shut:  map[string]time.Time{"jarle@%": day.AddDate(0, 0, -days)}}) {
 			if strings.Contains(s, "jarle") {
 				got += s
 			}
@@ -160,7 +182,9 @@ func TestLeaversGo(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{"keep: 30d, ": "", "kind: base": "kind: base"} {
-		if got := onStores(t, strings.Replace(stores, text, want, 1), drift.Input{Accounts: []model.Object{gone}}); slices.ContainsFunc(got, func(s string) bool { return strings.Contains(s, "remove") }) {
+		if got := onStores(t, strings.Replace(stores, text, want, 1),
+			drift.Input{Accounts: []model.Object{gone}}); slices.ContainsFunc(got,
+			func(s string) bool { return strings.Contains(s, "remove") }) {
 			t.Errorf("gone before its time: %q", got)
 		}
 	}
@@ -175,13 +199,16 @@ func TestSlotsCarriedOut(t *testing.T) {
 			if r.IntN(2) == 0 {
 				continue
 			}
-			in.Accounts = append(in.Accounts, account(name, "", "shell", []string{"sh", "bash"}[r.IntN(2)], model.Disabled, []string{"no", "yes"}[r.IntN(2)]))
+			in.Accounts = append(in.Accounts, account(name, "", "shell", []string{"sh", "bash"}[r.IntN(2)], model.Disabled,
+				[]string{"no", "yes"}[r.IntN(2)]))
 			login, rest, _ := strings.Cut(name, "@")
-			if user := map[string]string{"marit": "marit", "hanne": "hanne", "uniemi": "ulla", "jarle": "jarle"}[login]; user != "" && r.IntN(2) == 0 {
+			if user := map[string]string{"marit": "marit", "hanne": "hanne", "uniemi": "ulla", "jarle": "jarle"}[login]; user != "" &&
+				r.IntN(2) == 0 {
 				in.Links = append(in.Links, model.Link{User: user, Name: name, Rest: rest})
 			}
 		}
-		in.Others = []model.Object{thing(model.RightKind, "sell", "marit@%", "hanne@localhost"), thing(model.LicenceKind, "seat"), thing(model.ElevationKind, "all")}
+		in.Others = []model.Object{thing(model.RightKind, "sell", "marit@%", "hanne@localhost"), thing(model.LicenceKind, "seat"),
+			thing(model.ElevationKind, "all")}
 		d, err := declare.Read([]declare.File{{Name: "c.yaml", Text: stores}}, base)
 		if err != nil {
 			t.Fatal(err)

@@ -11,7 +11,9 @@ import (
 func TestReadChanges(t *testing.T) {
 	for _, c := range []struct{ name, text, want string }{
 		{"columns in any order", "what,because,User,target\ndisable,left,marit.fell,*\n", "2 marit.fell * disable"},
-		{"quotes, accents and a mark at the beginning", "\ufeffuser,target,what\n\"Inês \"\"Nê\"\" Silva\",northquay,\"change full-name=A, B\"\n\n olav ,a,\n", `2 Inês "Nê" Silva northquay change full-name=A, B; 4 olav a `},
+		{"quotes, accents and a mark at the beginning",
+			"\ufeffuser,target,what\n\"Inês \"\"Nê\"\" Silva\",northquay,\"change full-name=A, B\"\n\n olav ,a,\n",
+			`2 Inês "Nê" Silva northquay change full-name=A, B; 4 olav a `},
 		{"a short line", "user,target,what\nmarit.fell\n", "2 marit.fell  "},
 		{"nothing", "", "no line with the columns user, target, what"},
 		{"another table", "name,mail\nx,y\n", `line 1 has no column "user"; it has name, mail`},

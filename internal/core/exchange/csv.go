@@ -65,7 +65,8 @@ func mapping(head []string, columns map[string]string) (fields []string, faults 
 	fields = make([]string, len(head))
 	for field, column := range columns {
 		if !slices.Contains(Fields, field) && (!strings.HasPrefix(field, "details.") || len(field) == len("details.")) {
-			faults = append(faults, Unread{1, declare.Meant(fmt.Sprintf("no field of a user is called %q", field), field, append(slices.Clone(Fields), "details.KEY"))})
+			faults = append(faults, Unread{1, declare.Meant(fmt.Sprintf("no field of a user is called %q", field), field,
+				append(slices.Clone(Fields), "details.KEY"))})
 			continue
 		}
 		i := slices.IndexFunc(names, func(n string) bool { return strings.EqualFold(n, column) })
@@ -77,12 +78,14 @@ func mapping(head []string, columns map[string]string) (fields []string, faults 
 	}
 	for i, n := range names {
 		field := strings.ToLower(n)
-		if _, mapped := columns[field]; fields[i] == "" && !mapped && (slices.Contains(Fields, field) || strings.HasPrefix(field, "details.")) {
+		if _, mapped := columns[field]; fields[i] == "" && !mapped &&
+			(slices.Contains(Fields, field) || strings.HasPrefix(field, "details.")) {
 			fields[i] = field
 		}
 	}
 	if !slices.Contains(fields, "id") {
-		faults = append(faults, Unread{1, fmt.Sprintf("no column holds the id; map one as id=COLUMN. Columns are %s", strings.Join(names, ", "))})
+		faults = append(faults, Unread{1, fmt.Sprintf("no column holds the id; map one as id=COLUMN. Columns are %s",
+			strings.Join(names, ", "))})
 	}
 	return fields, faults
 }

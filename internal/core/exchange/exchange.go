@@ -108,7 +108,8 @@ func unread(list []Unread, line int, words string) []Unread {
 	case n < maxUnread:
 		return append(list, Unread{line, words})
 	case n == maxUnread:
-		return append(list, Unread{line, fmt.Sprintf("this and perhaps others cannot be read either; only the first %d are told", maxUnread)})
+		return append(list, Unread{line, fmt.Sprintf("this and perhaps others cannot be read either; only the first %d are told",
+			maxUnread)})
 	}
 	return list
 }
@@ -143,7 +144,8 @@ type Summary struct {
 // with all that is said of them and the given roles, known ones with the fields
 // that differ. Nobody is taken away. Values that the declaration works out, as
 // in ${user.id}@…, are left where they come out the same; filled says how they do.
-func Edits(d *model.Declaration, users []User, roles []string, file string, filled func(id, field string) string) ([]declare.Edit, Summary) {
+func Edits(d *model.Declaration, users []User, roles []string, file string,
+	filled func(id, field string) string) ([]declare.Edit, Summary) {
 	var out []declare.Edit
 	var sum Summary
 	for _, u := range users {
@@ -183,7 +185,8 @@ func (f field) plain() any {
 }
 
 func (u User) fields() []field {
-	out := []field{{"name", u.Name}, {"given", u.Given}, {"family", u.Family}, {"number", u.Number}, {"mail", u.Mail}, {"manager", u.Manager}, {"from", u.From}, {"until", u.Until}}
+	out := []field{{"name", u.Name}, {"given", u.Given}, {"family", u.Family}, {"number", u.Number}, {"mail", u.Mail},
+		{"manager", u.Manager}, {"from", u.From}, {"until", u.Until}}
 	var keys []string
 	for k := range u.Details {
 		keys = append(keys, k)

@@ -9,70 +9,80 @@ import (
 )
 
 // ldifFields says which attribute holds which field (RFC 2798, RFC 4519, RFC 2307).
-var ldifFields = map[string]string{"uid": "id", "cn": "name", "displayname": "name", "givenname": "given", "sn": "family", "mail": "mail", "uidnumber": "number", "employeenumber": "details.employee-number", "l": "details.place", "departmentnumber": "details.department"}
+var ldifFields = map[string]string{"uid": "id", "cn": "name", "displayname": "name", "givenname": "given", "sn": "family", "mail": "mail",
+	"uidnumber": "number", "employeenumber": "details.employee-number", "l": "details.place", "departmentnumber": "details.department"}
 
 // ReadLDIF reads the people of LDIF content records (RFC 2849): entries with a
 // uid. Change records are refused; values behind URLs are not fetched.
 func ReadLDIF(text string) ([]User, []Unread) {
-	var users []User
-	var faults []Unread
-	fault := func(line int, format string, args ...any) {
-		faults = unread(faults, line, fmt.Sprintf(format, args...))
-	}
-	var now *User
-	var names map[string]string // of the entry: attribute → first value
-	bad := false
-	end := func() {
-		if now != nil && !bad && names["uid"] != "" {
-			for _, attribute := range []string{"uid", "displayname", "cn", "givenname", "sn", "mail", "uidnumber", "employeenumber", "l", "departmentnumber"} {
-				field := ldifFields[attribute]
-				if field == "name" && now.Name != "" || names[attribute] == "" {
-					continue
-				}
-				if err := now.set(field, names[attribute]); err != nil {
-					fault(now.Line, "%v", err)
-					bad = true
-				}
-			}
-			if manager := names["manager"]; manager != "" && !bad {
-				now.Manager = uidOf(manager)
-			}
-			if !bad {
-				users = append(users, *now)
-			}
-		}
-		now, names, bad = nil, nil, false
-	}
+	r := ldifReader{}
 	for _, l := range unfolded(text) {
-		switch {
-		case l.text == "":
-			end()
-			continue
-		case strings.HasPrefix(l.text, "#"), now == nil && strings.HasPrefix(l.text, "version:"):
-			continue
-		case bad:
-			continue
+		r.line(l)
+	}
+	r.end()
+	return gather(r.users, r.faults)
+}
+
+// ldifReader gathers entries line by line.
+type ldifReader struct {
+	users  []User
+	faults []Unread
+	now    *User
+	names  map[string]string // of the entry: attribute → first value
+	bad    bool              // the entry is at fault: the rest of it is passed over
+}
+
+func (r *ldifReader) fault(line int, format string, args ...any) {
+	r.faults, r.bad = unread(r.faults, line, fmt.Sprintf(format, args...)), true
+}
+
+func (r *ldifReader) line(l ldifLine) {
+	switch {
+	case l.text == "":
+		r.end()
+		return
+	case strings.HasPrefix(l.text, "#"), r.now == nil && strings.HasPrefix(l.text, "version:"), r.bad:
+		return
+	}
+	attribute, value, err := ldifValue(l.text)
+	switch {
+	case err != nil:
+		r.fault(l.number, "%v", err)
+	case r.now == nil && attribute != "dn":
+		r.fault(l.number, "an entry begins with its dn, not with %q", attribute)
+		r.now = &User{Line: l.number}
+	case r.now == nil:
+		r.now, r.names = &User{Line: l.number}, map[string]string{}
+	case attribute == "changetype":
+		r.fault(l.number, "a change record; only entries can be read")
+	case r.names[attribute] == "":
+		r.names[attribute] = value
+	}
+}
+
+// ldifOrder is the order in which attributes are taken: of two that say the same the first counts.
+var ldifOrder = []string{"uid", "displayname", "cn", "givenname", "sn", "mail", "uidnumber", "employeenumber", "l", "departmentnumber"}
+
+// end closes an entry.
+func (r *ldifReader) end() {
+	if r.now != nil && !r.bad && r.names["uid"] != "" {
+		for _, attribute := range ldifOrder {
+			field := ldifFields[attribute]
+			if field == "name" && r.now.Name != "" || r.names[attribute] == "" {
+				continue
+			}
+			if err := r.now.set(field, r.names[attribute]); err != nil {
+				r.fault(r.now.Line, "%v", err)
+			}
 		}
-		attribute, value, err := ldifValue(l.text)
-		switch {
-		case err != nil:
-			fault(l.number, "%v", err)
-			bad = true
-		case now == nil && attribute != "dn":
-			fault(l.number, "an entry begins with its dn, not with %q", attribute)
-			bad = true
-			now = &User{Line: l.number}
-		case now == nil:
-			now, names = &User{Line: l.number}, map[string]string{}
-		case attribute == "changetype":
-			fault(l.number, "a change record; only entries can be read")
-			bad = true
-		case names[attribute] == "":
-			names[attribute] = value
+		if manager := r.names["manager"]; manager != "" && !r.bad {
+			r.now.Manager = uidOf(manager)
+		}
+		if !r.bad {
+			r.users = append(r.users, *r.now)
 		}
 	}
-	end()
-	return gather(users, faults)
+	r.now, r.names, r.bad = nil, nil, false
 }
 
 type ldifLine struct {

@@ -84,7 +84,8 @@ func (u *User) scim(s scimUser) error {
 	if name == "" {
 		name = s.Name.Formatted
 	}
-	for field, value := range map[string]string{"id": s.UserName, "name": name, "given": s.Name.Given, "family": s.Name.Family, "mail": mail, "manager": manager,
+	for field, value := range map[string]string{"id": s.UserName, "name": name, "given": s.Name.Given, "family": s.Name.Family,
+		"mail": mail, "manager": manager,
 		"details.employee-number": s.Enterprise.Number, "details.department": s.Enterprise.Department} {
 		if err := u.set(field, value); err != nil {
 			return err

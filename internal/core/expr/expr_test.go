@@ -6,7 +6,8 @@ import (
 )
 
 var scope = Scope{
-	User:   Vars{"id": "marit.fell", "number": 1042, "details": map[string]any{"base": "northquay"}, "roles": []any{"deck-crew"}, "service": false},
+	User: Vars{"id": "marit.fell", "number": 1042, "details": map[string]any{"base": "northquay"}, "roles": []any{"deck-crew"},
+		"service": false},
 	Target: Vars{"name": "arctic-tern", "tags": map[string]any{"fleet": "vessels"}},
 	Params: Vars{"domain": "ternsound.example"},
 	Day:    "2026-11-23",
@@ -51,7 +52,8 @@ func TestHolds(t *testing.T) {
 	s := NewSet()
 	for in, want := range map[string]bool{
 		"true": true, "false": false, "!user.service": true, "user.details.base == 'northquay'": true, "'mate' in user.roles": false,
-		"user.number >= 1000 && day < '2027-01-01'": true, "user.id.startsWith('marit')": true, "has(user.details.base)": true, "has(user.details.ship)": false,
+		"user.number >= 1000 && day < '2027-01-01'": true, "user.id.startsWith('marit')": true, "has(user.details.base)": true,
+		"has(user.details.ship)": false,
 	} {
 		if got, err := s.Holds(in, scope); err != nil || got != want {
 			t.Errorf("Holds(%q) = %v, %v", in, got, err)
@@ -74,7 +76,8 @@ func TestHolds(t *testing.T) {
 func TestBounded(t *testing.T) {
 	s := NewSet()
 	big := "[" + strings.TrimSuffix(strings.Repeat("1,", 200), ",") + "]"
-	if _, err := s.Holds(big+".all(a, "+big+".all(b, "+big+".all(c, a + b + c > 0)))", scope); err == nil || !strings.Contains(err.Error(), "goes on for too long") {
+	if _, err := s.Holds(big+".all(a, "+big+".all(b, "+big+".all(c, a + b + c > 0)))", scope); err == nil ||
+		!strings.Contains(err.Error(), "goes on for too long") {
 		t.Errorf("eight million steps were taken: %v", err)
 	}
 }

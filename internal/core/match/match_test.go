@@ -48,7 +48,8 @@ func desired(t *testing.T, fold bool, rules []string) *resolve.Desired {
 	t.Helper()
 	schemas := map[string]model.Schema{"k": {Kind: "k", FoldNames: fold, Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", ".")},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
+		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}}}
 	d, err := declare.Read([]declare.File{{Name: "f", Text: fmt.Sprintf(people, strings.Join(rules, ", "))}}, schemas)
 	if err != nil {
 		t.Fatal(err)
@@ -84,7 +85,8 @@ func TestAccounts(t *testing.T) {
 		{"given name decides", []string{"u1 1", "ulla 28"}, nil, all, false, "u1→ulla by given name"},
 		{"never an account", []string{"never 99"}, nil, all, false, ""},
 		{"linked", []string{"mf 5", "marit 1"}, []model.Link{{User: "marit", Name: "mf"}}, all, false, "mf=marit"},
-		{"linked by the target's id after a rename", []string{"renamed 5 #u-1"}, []model.Link{{User: "marit", Name: "mf", Unique: "u-1"}}, all, false, "renamed=marit"},
+		{"linked by the target's id after a rename", []string{"renamed 5 #u-1"}, []model.Link{{User: "marit", Name: "mf", Unique: "u-1"}},
+			all, false, "renamed=marit"},
 		{"another account took the name", []string{"mf 5 #u-2"}, []model.Link{{User: "marit", Name: "mf", Unique: "u-1"}}, all, false, ""},
 		{"protected is nobody's", []string{"svc 1"}, nil, all, false, ""},
 		{"a name with spaces", []string{"Durand,_A 14"}, nil, all, false, "Durand, A→hanne by number"},
@@ -94,7 +96,8 @@ func TestAccounts(t *testing.T) {
 			for _, a := range c.accounts {
 				objects = append(objects, account(a))
 			}
-			r := match.Accounts(match.Input{Desired: desired(t, c.fold, c.rules), Accounts: objects, Links: c.links, Skip: func(o *model.Object) bool { return o.Name == "svc" }})
+			r := match.Accounts(match.Input{Desired: desired(t, c.fold, c.rules), Accounts: objects, Links: c.links,
+				Skip: func(o *model.Object) bool { return o.Name == "svc" }})
 			if got := sketch(r); got != c.want {
 				t.Errorf("got  %s\nwant %s", got, c.want)
 			}
@@ -131,7 +134,8 @@ func TestOrderDoesNotCount(t *testing.T) {
 	want := sketch(match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number"}), Accounts: objects}))
 	for range 10 {
 		slices.Reverse(objects)
-		if got := sketch(match.Accounts(match.Input{Desired: desired(t, false, []string{"number", "name"}), Accounts: objects})); got != want {
+		if got := sketch(match.Accounts(match.Input{Desired: desired(t, false, []string{"number", "name"}),
+			Accounts: objects})); got != want {
 			t.Fatalf("got  %s\nwant %s", got, want)
 		}
 	}
@@ -151,13 +155,16 @@ func TestDecided(t *testing.T) {
 		want      string
 	}{
 		{"undecided", []model.Object{account("kari 5"), account("kb 10")}, nil, "kari? kari,kb"},
-		{"theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari", Theirs: true}}, "kb→kari by decision"},
-		{"not theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari"}}, "kari→kari by name"},
+		{"theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari", Theirs: true}},
+			"kb→kari by decision"},
+		{"not theirs", []model.Object{account("kari 5"), account("kb 10")}, []model.Decision{{Name: "kb", User: "kari"}},
+			"kari→kari by name"},
 		{"a full name alone", []model.Object{named("mfell", "MARIT FELL")}, nil, "mfell→marit by full name"},
 		{"a full name is weaker than a number", []model.Object{named("mfell 10", "Marit Fell")}, nil, "mfell→kari by number"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			r := match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number", "full-name"}), Accounts: c.accounts, Decisions: c.decisions})
+			r := match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number", "full-name"}), Accounts: c.accounts,
+				Decisions: c.decisions})
 			if got := sketch(r); got != c.want {
 				t.Errorf("got  %s\nwant %s", got, c.want)
 			}

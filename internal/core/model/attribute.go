@@ -220,7 +220,8 @@ func (c *Cursor) Holds(packed Attributes) bool {
 // alone, and steps over it if so. It may say no where Take and One say yes, for long values.
 func (c *Cursor) HoldsOne(head, value string) bool {
 	n, h := len(value), len(head)
-	if n > 125 || len(c.rest) < h+2+n || c.rest[h] != byte(n+1) || c.rest[h+1] != byte(n) || c.rest[:h] != head || c.rest[h+2:h+2+n] != value {
+	if n > 125 || len(c.rest) < h+2+n || c.rest[h] != byte(n+1) || c.rest[h+1] != byte(n) || c.rest[:h] != head ||
+		c.rest[h+2:h+2+n] != value {
 		return false
 	}
 	c.rest = c.rest[h+2+n:]

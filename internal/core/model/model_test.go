@@ -69,8 +69,10 @@ func TestShield(t *testing.T) {
 	target := &Target{Name: "arctic-tern", Protect: []string{"svc-*", "root", "cn=app*,ou=x"}, Lent: []string{"postgres"}}
 	exact := Shield{Target: target, Login: "hen", System: []string{"daemon", "postgres", "systemd-*"}}
 	for name, want := range map[string]string{
-		"svc-backup": `protected by "svc-*"`, "root": `protected by "root"`, "hen": "Hen Roost signs in with it", "marit.fell": "", "svc": "", "": "", "Hen": "", "SVC-x": "",
-		"svc-a/b": `protected by "svc-*"`, "cn=app/1,ou=x": `protected by "cn=app*,ou=x"`, "daemon": "the system's own", "systemd-network": "the system's own", "postgres": "",
+		"svc-backup": `protected by "svc-*"`, "root": `protected by "root"`, "hen": "Hen Roost signs in with it", "marit.fell": "",
+		"svc": "", "": "", "Hen": "", "SVC-x": "",
+		"svc-a/b": `protected by "svc-*"`, "cn=app/1,ou=x": `protected by "cn=app*,ou=x"`, "daemon": "the system's own",
+		"systemd-network": "the system's own", "postgres": "",
 	} {
 		if why, shut := exact.Protects(name); why != want || shut != (want != "") {
 			t.Errorf("%s: %q %v, want %q", name, why, shut, want)
@@ -87,8 +89,10 @@ func TestShield(t *testing.T) {
 		t.Error("no name is protected by no login")
 	}
 	for want, o := range map[string]*Object{
-		"": {Kind: Account, Name: "marit"}, "Hen Roost signs in with it": {Kind: Account, Name: "uid=other", Ours: true}, "the system's own": {Kind: Account, Name: "toor", System: true},
-		"odd: stands twice": {Kind: Account, Name: "marit", Marked: true, Attributes: Pack(Attribute{Odd, []string{"stands twice"}})}, `protected by "root"`: {Kind: GroupKind, Name: "root"},
+		"": {Kind: Account, Name: "marit"}, "Hen Roost signs in with it": {Kind: Account, Name: "uid=other", Ours: true},
+		"the system's own":    {Kind: Account, Name: "toor", System: true},
+		"odd: stands twice":   {Kind: Account, Name: "marit", Marked: true, Attributes: Pack(Attribute{Odd, []string{"stands twice"}})},
+		`protected by "root"`: {Kind: GroupKind, Name: "root"},
 	} {
 		if why, shut := exact.Covers(o); why != want || shut != (want != "") {
 			t.Errorf("%+v: %q %v, want %q", o, why, shut, want)
@@ -105,8 +109,10 @@ func TestSelector(t *testing.T) {
 		s    Selector
 		want bool
 	}{
-		{Selector{Name: "arctic-tern"}, true}, {Selector{Name: "sooty-tern"}, false}, {Selector{Kind: "host"}, true}, {Selector{Kind: "directory"}, false},
-		{Selector{Tags: map[string]string{"fleet": "vessels"}}, true}, {Selector{Kind: "host", Tags: map[string]string{"fleet": "vessels", "base": "southness"}}, false},
+		{Selector{Name: "arctic-tern"}, true}, {Selector{Name: "sooty-tern"}, false}, {Selector{Kind: "host"}, true},
+		{Selector{Kind: "directory"}, false},
+		{Selector{Tags: map[string]string{"fleet": "vessels"}}, true},
+		{Selector{Kind: "host", Tags: map[string]string{"fleet": "vessels", "base": "southness"}}, false},
 		{Selector{}, true},
 	} {
 		if got := c.s.Matches(tern); got != c.want {
@@ -117,7 +123,8 @@ func TestSelector(t *testing.T) {
 
 // A finding keeps its key while it is the same difference, whatever its values, and no two differences share one.
 func TestKey(t *testing.T) {
-	base := Finding{Kind: Different, Act: Act{Target: "t", Verb: Modify, Object: Account, Name: "n", User: "u", Changes: []Change{{Attribute: "shell", After: []string{"a"}}}}}
+	base := Finding{Kind: Different, Act: Act{Target: "t", Verb: Modify, Object: Account, Name: "n", User: "u",
+		Changes: []Change{{Attribute: "shell", After: []string{"a"}}}}}
 	other := base
 	other.Changes = []Change{{Attribute: "shell", After: []string{"b"}}}
 	other.Note = "x"
@@ -126,8 +133,10 @@ func TestKey(t *testing.T) {
 	}
 	seen := map[string]int{base.Key(): -1}
 	for i, change := range []func(*Finding){
-		func(f *Finding) { f.Kind = Missing }, func(f *Finding) { f.Target = "tn" }, func(f *Finding) { f.Name = "" }, func(f *Finding) { f.Target, f.Name = "tn", "" },
-		func(f *Finding) { f.Verb = Enable }, func(f *Finding) { f.Member = "m" }, func(f *Finding) { f.User = "" }, func(f *Finding) { f.Object = GroupKind },
+		func(f *Finding) { f.Kind = Missing }, func(f *Finding) { f.Target = "tn" }, func(f *Finding) { f.Name = "" },
+		func(f *Finding) { f.Target, f.Name = "tn", "" },
+		func(f *Finding) { f.Verb = Enable }, func(f *Finding) { f.Member = "m" }, func(f *Finding) { f.User = "" },
+		func(f *Finding) { f.Object = GroupKind },
 	} {
 		f := base
 		change(&f)
@@ -139,7 +148,8 @@ func TestKey(t *testing.T) {
 }
 
 func TestActSides(t *testing.T) {
-	a := Act{Object: Account, Name: "x", Changes: []Change{{Attribute: "shell", Before: []string{"b"}, After: []string{"a"}}, {Attribute: "home", After: []string{"h"}}}}
+	a := Act{Object: Account, Name: "x", Changes: []Change{{Attribute: "shell", Before: []string{"b"}, After: []string{"a"}},
+		{Attribute: "home", After: []string{"h"}}}}
 	if a.Before().One("shell") != "b" || a.After().One("home") != "h" || a.Account() != "x" {
 		t.Errorf("%v %v %q", a.Before(), a.After(), a.Account())
 	}
@@ -194,7 +204,8 @@ func TestWindow(t *testing.T) {
 		open bool
 	}{
 		{Window{}, "2026-11-23 03:00", true}, {day, "2026-11-23 08:00", true}, {day, "2026-11-23 17:00", false},
-		{night, "2026-11-27 22:00", true}, {night, "2026-11-28 03:59", true}, {night, "2026-11-28 04:00", false}, {night, "2026-11-27 03:00", false}, {night, "2026-11-28 22:30", false},
+		{night, "2026-11-27 22:00", true}, {night, "2026-11-28 03:59", true}, {night, "2026-11-28 04:00", false},
+		{night, "2026-11-27 03:00", false}, {night, "2026-11-28 22:30", false},
 	} {
 		if got := c.w.Open(at(c.at)); got != c.open {
 			t.Errorf("%+v at %s: %v", c.w, c.at, got)
@@ -203,7 +214,8 @@ func TestWindow(t *testing.T) {
 	for _, c := range []struct {
 		a, b  Span
 		meets bool
-	}{{Span{}, Span{}, true}, {Span{Until: "2026-04-30"}, Span{From: "2026-05-01"}, false}, {Span{Until: "2026-05-01"}, Span{From: "2026-05-01"}, true}, {Span{From: "2026-05-01"}, Span{Until: "2026-04-30"}, false}} {
+	}{{Span{}, Span{}, true}, {Span{Until: "2026-04-30"}, Span{From: "2026-05-01"}, false},
+		{Span{Until: "2026-05-01"}, Span{From: "2026-05-01"}, true}, {Span{From: "2026-05-01"}, Span{Until: "2026-04-30"}, false}} {
 		if c.a.Meets(c.b) != c.meets || c.b.Meets(c.a) != c.meets {
 			t.Errorf("%v %v", c.a, c.b)
 		}

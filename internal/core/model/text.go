@@ -61,8 +61,10 @@ func unfit(c rune, lines bool) string {
 }
 
 // joining are the scripts whose letters change their shape beside each other.
-var joining = []*unicode.RangeTable{unicode.Arabic, unicode.Syriac, unicode.Mongolian, unicode.Nko, unicode.Devanagari, unicode.Bengali, unicode.Gurmukhi,
-	unicode.Gujarati, unicode.Oriya, unicode.Tamil, unicode.Telugu, unicode.Kannada, unicode.Malayalam, unicode.Sinhala, unicode.Khmer, unicode.Myanmar}
+var joining = []*unicode.RangeTable{unicode.Arabic, unicode.Syriac, unicode.Mongolian, unicode.Nko, unicode.Devanagari, unicode.Bengali,
+	unicode.Gurmukhi,
+	unicode.Gujarati, unicode.Oriya, unicode.Tamil, unicode.Telugu, unicode.Kannada, unicode.Malayalam, unicode.Sinhala, unicode.Khmer,
+	unicode.Myanmar}
 
 // joins says whether a joiner may stand between two letters.
 func joins(before rune, rest string) bool {

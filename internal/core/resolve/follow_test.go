@@ -47,9 +47,11 @@ func TestFollow(t *testing.T) {
 	}{
 		{"nothing", "params: {domain", "params:  {domain", []string{"olga"}, "", ""},
 		{"a number", "number: 1002", "number: 1099", []string{"olga"}, "olga", ""},
-		{"a role that nobody held alone", "roles: [bosun], details", "roles: [deck], details", []string{"marit.fell"}, "marit.fell", "arctic-tern northquay sooty-tern"},
+		{"a role that nobody held alone", "roles: [bosun], details", "roles: [deck], details", []string{"marit.fell"}, "marit.fell",
+			"arctic-tern northquay sooty-tern"},
 		{"somebody new", "groups:\n", "  nina: {name: Nina, number: 1100, roles: [deck]}\ngroups:\n", []string{"nina"}, "nina", ""},
-		{"somebody gone", "  robot: {name: Robot, service: true, number: 1003, roles: [deck], keys: []}\n", "", []string{"robot"}, "robot", ""},
+		{"somebody gone", "  robot: {name: Robot, service: true, number: 1003, roles: [deck], keys: []}\n", "", []string{"robot"},
+			"robot", ""},
 		{"a word about a target", "arctic-tern: {name: op}", "arctic-tern: {name: oper}", []string{"olga"}, "olga", ""},
 		{"two at once", "olga: {name: Olga, number: 1002", "olga: {name: Olga B, number: 1102", []string{"olga", "robot"}, "olga", ""},
 	} {
@@ -112,11 +114,16 @@ func TestTrace(t *testing.T) {
 		act  model.Act
 		want string
 	}{
-		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change("shell")}, "deck c.yaml:15"},
-		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change(model.Number)}, "bosun c.yaml:4"},
-		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change(model.Owner)}, "bosun c.yaml:16"},
-		{model.Act{Target: "arctic-tern", Verb: model.JoinIt, Object: model.GroupKind, Name: "stores", Member: "marit.fell", MemberKind: model.Account, User: "marit.fell", Changes: change("member")}, "bosun c.yaml:16"},
-		{model.Act{Target: "staff", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind, Changes: change("member")}, " c.yaml:10"},
+		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change("shell")},
+			"deck c.yaml:15"},
+		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change(model.Number)},
+			"bosun c.yaml:4"},
+		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "marit.fell", User: "marit.fell", Changes: change(model.Owner)},
+			"bosun c.yaml:16"},
+		{model.Act{Target: "arctic-tern", Verb: model.JoinIt, Object: model.GroupKind, Name: "stores", Member: "marit.fell",
+			MemberKind: model.Account, User: "marit.fell", Changes: change("member")}, "bosun c.yaml:16"},
+		{model.Act{Target: "staff", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "deck",
+			MemberKind: model.GroupKind, Changes: change("member")}, " c.yaml:10"},
 		{model.Act{Target: "arctic-tern", Object: model.GroupKind, Name: "deck", Changes: change(model.Number)}, "bosun c.yaml:10"},
 		{model.Act{Target: "arctic-tern", Object: model.Account, Name: "stranger", Changes: change(model.Disabled)}, " "},
 		{model.Act{Target: "nowhere", Object: model.Account, Changes: change("shell")}, " "},

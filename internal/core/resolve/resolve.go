@@ -48,9 +48,11 @@ type kit struct {
 // declaration for this plan alone; nil overrides none. Values that cannot be
 // worked out are returned as declare.Faults, all of them.
 func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Time, params map[string]string) (*Plan, error) {
-	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, reaching: map[string][]*grant{}, bundles: map[string]*bundle{}, shapes: map[string]*shape{}, fields: map[string]*[]field{},
+	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, reaching: map[string][]*grant{}, bundles: map[string]*bundle{},
+		shapes: map[string]*shape{}, fields: map[string]*[]field{},
 		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}, patterns: map[string]*regexp.Regexp{}}
-	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas, kit: k, params: expr.Vars{}}}
+	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas,
+		kit: k, params: expr.Vars{}}}
 	r.readParams(params)
 	r.readTargets()
 	r.readRoles()
@@ -77,7 +79,8 @@ func (r *resolver) fault(at model.Pos, format string, args ...any) {
 	case n < maxFaults:
 		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Message: fmt.Sprintf(format, args...)})
 	case n == maxFaults:
-		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
+		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at),
+			Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
 	}
 }
 
@@ -102,7 +105,8 @@ func (r *resolver) template(raw string) *expr.Template {
 func (r *resolver) readParams(override map[string]string) {
 	for name := range override {
 		if _, ok := r.d.Params[name]; !ok {
-			r.fault(model.Pos{}, "%s", declare.Meant(fmt.Sprintf("no param is called %q", name), name, slices.Collect(maps.Keys(r.d.Params))))
+			r.fault(model.Pos{}, "%s", declare.Meant(fmt.Sprintf("no param is called %q", name), name,
+				slices.Collect(maps.Keys(r.d.Params))))
 		}
 	}
 	for name, t := range r.d.Params {
@@ -398,7 +402,8 @@ func (r *resolver) naming() {
 					}
 				}
 				if other != nil {
-					r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name, min(other.ID, h.person.ID), max(other.ID, h.person.ID))
+					r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name,
+						min(other.ID, h.person.ID), max(other.ID, h.person.ID))
 				}
 			}
 		}
@@ -418,7 +423,8 @@ func (r *resolver) called(p *Person) {
 		}
 		told = append(told, kind)
 		if !r.names[kind].MatchString(p.ID) {
-			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}", p.ID, target, kind, target)
+			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}",
+				p.ID, target, kind, target)
 		}
 	}
 }
@@ -439,7 +445,8 @@ func (r *resolver) parts(d *Desired, p *Person) {
 	for _, a := range d.AccountsFor(p) {
 		part, fits := k.Fit(a.Name, func(pattern, text string) bool { return r.matches(pattern, text) })
 		if !fits && part.Name != k.Name[0].Name {
-			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s): its %s must match %s", a.Name, d.Target.Name, d.Target.Kind, part.Name, part.Pattern)
+			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s): its %s must match %s", a.Name, d.Target.Name,
+				d.Target.Kind, part.Name, part.Pattern)
 		}
 	}
 }

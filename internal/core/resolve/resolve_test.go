@@ -20,13 +20,17 @@ var schemas = map[string]model.Schema{
 	"host": {Kind: "host", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", `^[a-z_][a-z0-9_.-]{0,31}$`),
 			Attributes: []model.AttributeSchema{
-				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"}, {Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", `^[a-z-]+$`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
+				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"},
+				{Name: "shell", Settable: true}, {Name: "keys", Many: true, From: "keys"}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `^[a-z-]+$`), Members: []model.ObjectKind{model.Account},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
 	"directory": {Kind: "directory", Kinds: []model.KindSchema{
 		{Kind: model.Account, Name: model.OnePart("login", `.`),
 			Attributes: []model.AttributeSchema{
-				{Name: model.Mail, Settable: true, From: "mail"}, {Name: "surname", Settable: true, From: "family"}, {Name: "home", Settable: true}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
+				{Name: model.Mail, Settable: true, From: "mail"}, {Name: "surname", Settable: true, From: "family"},
+				{Name: "home", Settable: true}}},
+		{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind},
+			Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}}}},
 }
 
 func one(list []resolve.Account) (a resolve.Account, ok bool) {
@@ -92,7 +96,8 @@ func sketch(d *resolve.Desired) string {
 		b.WriteString("\n")
 	}
 	for _, g := range d.Sets {
-		fmt.Fprintf(&b, "%s %d %v %v %v\n", g.Name, g.Number, g.AtLeast, slices.Sorted(slices.Values(members[g.Name])), slices.Sorted(maps.Keys(g.Groups)))
+		fmt.Fprintf(&b, "%s %d %v %v %v\n", g.Name, g.Number, g.AtLeast, slices.Sorted(slices.Values(members[g.Name])),
+			slices.Sorted(maps.Keys(g.Groups)))
 	}
 	return b.String()
 }
@@ -186,8 +191,10 @@ func TestLineage(t *testing.T) {
 func TestKnown(t *testing.T) {
 	p := must(t)
 	for _, c := range []struct{ target, rule, value, want string }{
-		{"arctic-tern", "name", "op", "olga by hand"}, {"arctic-tern", "name", "olga", ""}, {"northquay", "name", "olga", "olga"}, {"sooty-tern", "name", "olga", ""},
-		{"sooty-tern", "number", "1002", ""}, {"northquay", "number", "1002", "olga"}, {"northquay", "number", "", ""}, {"staff", "mail", "Marit.Fell@ternsound.example", "marit.fell"},
+		{"arctic-tern", "name", "op", "olga by hand"}, {"arctic-tern", "name", "olga", ""}, {"northquay", "name", "olga", "olga"},
+		{"sooty-tern", "name", "olga", ""},
+		{"sooty-tern", "number", "1002", ""}, {"northquay", "number", "1002", "olga"}, {"northquay", "number", "", ""},
+		{"staff", "mail", "Marit.Fell@ternsound.example", "marit.fell"},
 		{"staff", "full-name", "marit fell", "marit.fell"}, {"staff", "nonsense", "x", ""},
 	} {
 		d := p.Targets[c.target]
@@ -236,12 +243,16 @@ targets:
 var application = map[string]model.Schema{"application": {Kind: "application", Kinds: []model.KindSchema{
 	{Kind: model.Account, Name: model.OnePart("login", `.`),
 		Attributes: []model.AttributeSchema{{Name: "shell", Settable: true}}},
-	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
-	{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+	{Kind: model.GroupKind, Name: model.OnePart("name", `.`), Members: []model.ObjectKind{model.Account},
+		Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
+	{Kind: model.RightKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+		Verbs: []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt}},
 	{Kind: model.PlaceKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.Modify}},
 	{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.Create, model.SetRule}},
-	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}},
-	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}}}
+	{Kind: model.LicenceKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
+		Verbs: []model.Verb{model.JoinIt, model.LeaveIt}},
+	{Kind: model.ElevationKind, Name: model.OnePart("command", "."), ByJoining: true, Members: []model.ObjectKind{model.Account},
+		Verbs: []model.Verb{model.JoinIt, model.LeaveIt}}}}}
 
 // Who starts tomorrow has nothing yet, whose last day was yesterday has nothing
 // left; roles come and go with their days.
@@ -251,7 +262,8 @@ func TestDays(t *testing.T) {
 		t.Fatal(err)
 	}
 	for date, want := range map[string]string{
-		"2026-11-22": "both cover(bosun) late", "2026-11-23": "both cover(bosun) first", "2026-11-24": "both cover(bosun) early", "2026-12-01": "both cover(mate) early",
+		"2026-11-22": "both cover(bosun) late", "2026-11-23": "both cover(bosun) first", "2026-11-24": "both cover(bosun) early",
+		"2026-12-01": "both cover(mate) early",
 	} {
 		on, _ := time.Parse(time.DateOnly, date)
 		p, err := resolve.Resolve(d, application, on, map[string]string{"shell": "/bin/zsh"})
@@ -262,7 +274,8 @@ func TestDays(t *testing.T) {
 		for a := range p.Targets["ticketing"].Accounts() {
 			name := a.ID
 			if a.ID == "cover" {
-				name += "(" + strings.Join(slices.DeleteFunc(slices.Clone(a.Roles()), func(r string) bool { return r == "deck" }), "+") + ")"
+				name += "(" + strings.Join(slices.DeleteFunc(slices.Clone(a.Roles()), func(r string) bool { return r == "deck" }), "+") +
+					")"
 			}
 			got = append(got, name)
 			if a.Want()[len(a.Want())-1].First() != "/bin/zsh" {
@@ -273,7 +286,8 @@ func TestDays(t *testing.T) {
 			t.Errorf("%s: %s, want %s (%d)", date, s, want, p.Targets["ticketing"].Len())
 		}
 	}
-	if _, err := resolve.Resolve(d, application, day, map[string]string{"shel": "x"}); err == nil || !strings.Contains(err.Error(), `did you mean "shell"?`) {
+	if _, err := resolve.Resolve(d, application, day, map[string]string{"shel": "x"}); err == nil ||
+		!strings.Contains(err.Error(), `did you mean "shell"?`) {
 		t.Errorf("an override of nothing: %v", err)
 	}
 }
@@ -295,7 +309,8 @@ func TestPowers(t *testing.T) {
 	for _, j := range a.Sets() {
 		got = append(got, fmt.Sprintf("%s:%s", j.Set.Kind, j.Set.Name))
 	}
-	if s := strings.Join(got, " "); s != "disabled=no shell=/bin/bash right:cashier right:counter licence:seat elevation:/bin/ls elevation:/usr/sbin/reboot" {
+	if s := strings.Join(got, " "); s != "disabled=no shell=/bin/bash right:cashier right:counter licence:seat elevation:/bin/ls "+
+		"elevation:/usr/sbin/reboot" {
 		t.Error(s)
 	}
 	got = nil
@@ -329,12 +344,18 @@ right counter allows=refund+sell` {
 
 func TestFaults(t *testing.T) {
 	for _, c := range []struct{ name, from, to, want string }{
-		{"two values", "bosun: {includes: [deck], gives: [{at: {kind: host}", "bosun: {includes: [deck], gives: [{at: {kind: host}, account: {shell: /bin/zsh}", `user marit.fell is asked to have shell`},
+		{"two values", "bosun: {includes: [deck], gives: [{at: {kind: host}",
+			"bosun: {includes: [deck], gives: [{at: {kind: host}, account: {shell: /bin/zsh}", `user marit.fell is asked to have shell`},
 		{"detail not there", "${params.domain}\"", "${user.details.ship}\"", `no user has a detail "ship"; known are base`},
-		{"detail of others", "robot: {name", "mate: {name: Mate, details: {ship: x}}\n  marie: {name: M, mail: \"${user.details.ship}\"}\n  robot: {name", "mail of marie: ${user.details.ship}: no such key: ship"},
-		{"condition breaks", `"!user.service"`, `"user.number / 0 == 1"`, "held-when of role everyone, for user marit.fell: division by zero"},
-		{"name unfit", "robot: {name", "\"Ro bot\": {name", `"Ro bot" cannot be the name of an account on arctic-tern (host); give a name there under accounts`},
-		{"two under one name", "accounts: {sooty-tern: none, arctic-tern: {name: op}}", "accounts: {sooty-tern: {name: x}}}\n  y: {name: Y, roles: [deck], accounts: {arctic-tern: {name: olga}}", `would belong to both`},
+		{"detail of others", "robot: {name", "mate: {name: Mate, details: {ship: x}}\n  marie: {name: M, mail: " +
+			"\"${user.details.ship}\"}\n  robot: {name", "mail of marie: ${user.details.ship}: no such key: ship"},
+		{"condition breaks", `"!user.service"`, `"user.number / 0 == 1"`,
+			"held-when of role everyone, for user marit.fell: division by zero"},
+		{"name unfit", "robot: {name", "\"Ro bot\": {name",
+			`"Ro bot" cannot be the name of an account on arctic-tern (host); give a name there under accounts`},
+		{"two under one name", "accounts: {sooty-tern: none, arctic-tern: {name: op}}",
+			"accounts: {sooty-tern: {name: x}}}\n  y: {name: Y, roles: [deck], accounts: {arctic-tern: {name: olga}}",
+			`would belong to both`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.Replace(company, c.from, c.to, 1)

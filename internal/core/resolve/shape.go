@@ -409,7 +409,8 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 	if err != nil {
 		r.fault(x.at, "%s of %s: %v", x.name, p.ID, err)
 	} else if string(b) != value {
-		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At), sh.whys[i].Role)
+		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At),
+			sh.whys[i].Role)
 	}
 }
 

@@ -118,7 +118,8 @@ func Arrange(acts []model.Act, o Order) []Step {
 		return d
 	}
 	slices.SortStableFunc(steps, func(a, b Step) int {
-		if c := cmp.Or(cmp.Compare(a.Wave, b.Wave), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Target, b.Target), cmp.Compare(a.Stage, b.Stage)); c != 0 {
+		if c := cmp.Or(cmp.Compare(a.Wave, b.Wave), cmp.Compare(a.Tier, b.Tier), cmp.Compare(a.Target, b.Target),
+			cmp.Compare(a.Stage, b.Stage)); c != 0 {
 			return c
 		}
 		if a.Object == model.GroupKind && !a.Moves() {
@@ -165,7 +166,8 @@ func StageOf(a model.Act, s model.Schema) Stage {
 
 // verbOrder lets numbers be freed before they are taken and memberships end before new ones begin.
 func verbOrder(v model.Verb) int {
-	return slices.Index([]model.Verb{model.AdoptIt, model.Modify, model.Create, model.Enable, model.LeaveIt, model.JoinIt, model.SetRule, model.Disable, model.Remove}, v)
+	return slices.Index([]model.Verb{model.AdoptIt, model.Modify, model.Create, model.Enable, model.LeaveIt, model.JoinIt, model.SetRule,
+		model.Disable, model.Remove}, v)
 }
 
 // FirstOfEach chooses n targets of each kind, by name, for a first wave.

@@ -106,10 +106,13 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 			reopened.add(fmt.Sprintf("%s (round %d)", s.Name, f.Purpose[s.Name]), at)
 		}
 		if kind, touched, why := f.guards(s.Act); kind != "" {
-			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched, name, why)
+			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched,
+				name, why)
 		}
 		if admins.loses(s.Act); admins.none() {
-			h.hold(LastAdmin, name, true, []int{at}, "%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act), Subject(s.Act), name)
+			h.hold(LastAdmin, name, true, []int{at},
+				"%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act),
+				Subject(s.Act), name)
 		}
 		if through := f.Gains(s.Act); through != "" {
 			elevated.add(fmt.Sprintf("%s (%s)", gainer(s.Act), through), at)
@@ -120,7 +123,8 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	h.count(Removals, "remove", removed, f.Closed.Removed, f, l.Remove, l.RemoveShare)
 	h.count(Disables, "disable", disabled, f.Closed.Disabled, f, l.Disable, l.DisableShare)
 	if len(reopened.names) > 0 {
-		h.hold(OnPurpose, name, false, reopened.steps, "it would open on %s what a round shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
+		h.hold(OnPurpose, name, false, reopened.steps,
+			"it would open on %s what a round shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
 	}
 	if len(elevated.names) > 0 {
 		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))
@@ -185,9 +189,11 @@ func (h *holder) count(kind, verb string, which some, before int, f Facts, most,
 		return
 	}
 	if most >= 0 && n > most {
-		h.hold(kind, target, false, which.steps, "it would %s %d accounts on %s, and the limit is %d: %s", verb, n, target, most, few(which.names))
+		h.hold(kind, target, false, which.steps, "it would %s %d accounts on %s, and the limit is %d: %s", verb, n, target, most,
+			few(which.names))
 	} else if part := 100 * n; share >= 0 && n > fewSteps && f.Accounts > 0 && part > share*f.Accounts {
-		h.hold(kind, target, false, which.steps, "it would %s %d of %d accounts on %s, and the limit is %d%%: %s", verb, n, f.Accounts, target, share, few(which.names))
+		h.hold(kind, target, false, which.steps, "it would %s %d of %d accounts on %s, and the limit is %d%%: %s", verb, n, f.Accounts,
+			target, share, few(which.names))
 	}
 }
 

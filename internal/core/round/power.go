@@ -22,7 +22,8 @@ func PowerOf(o *model.Object) Power {
 	if o == nil {
 		return p
 	}
-	for into, attribute := range map[*map[string]bool]string{&p.accounts: model.Members, &p.groups: model.MemberGroups, &p.numbers: model.Number} {
+	for into, attribute := range map[*map[string]bool]string{&p.accounts: model.Members, &p.groups: model.MemberGroups,
+		&p.numbers: model.Number} {
 		for _, v := range o.Attributes.Get(attribute) {
 			(*into)[v] = true
 		}
@@ -39,7 +40,8 @@ func (f Facts) Gains(a model.Act) string {
 		return a.Name
 	case a.Verb == model.JoinIt && a.Object == model.GroupKind && p.groups[a.Name]:
 		return "group " + a.Name
-	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove || a.Verb == model.AdoptIt:
+	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove ||
+		a.Verb == model.AdoptIt:
 		return ""
 	case a.Verb == model.Enable:
 		if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {

@@ -23,28 +23,47 @@ func changed(attribute, before, after string) []model.Change {
 }
 
 func TestWords(t *testing.T) {
-	file := []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"}, Why: model.Why{At: model.Location{File: "groups.yaml", Line: 7}}}}
+	file := []model.Change{{Attribute: "member", Before: []string{"no"}, After: []string{"yes"},
+		Why: model.Why{At: model.Location{File: "groups.yaml", Line: 7}}}}
 	for _, c := range []struct {
 		act                                    model.Act
 		what, subject, before, after, why, say string
 	}{
-		{model.Act{Verb: model.Create, Object: model.Account, Name: "marit", Changes: changed("number", "", "1001")}, "create account", "marit", "", "number 1001", "role deck-crew", "create account marit: number 1001"},
-		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")}, "change account", "marit", "shell /bin/sh", "shell /bin/bash", "role deck-crew", "change account marit: shell /bin/sh → shell /bin/bash"},
-		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("home", "", "/home/m")}, "change account", "marit", "no home", "home /home/m", "role deck-crew", "change account marit: no home → home /home/m"},
-		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit"}, "adopt account", "mf", "nobody’s", "marit", "", "adopt account mf: nobody’s → marit"},
-		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("name", "mfell", "mf")}, "adopt account", "mf", "known as mfell", "known as mf", "role deck-crew", "adopt account mf: known as mfell → known as mf"},
-		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("owner", "marit", "nobody")}, "adopt account", "mf", "marit", "nobody’s", "role deck-crew", "adopt account mf: marit → nobody’s"},
-		{model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}, "disable account", "jarle", "open", "shut", "not declared", "disable account jarle: open → shut"},
-		{model.Act{Verb: model.Enable, Object: model.Account, Name: "gunnar", Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"no"}}}}, "enable account", "gunnar", "half shut", "open", "", "enable account gunnar: half shut → open"},
-		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account, Changes: file}, "join group", "marit · crew", "", "crew", "groups.yaml line 7", "join group crew: marit"},
-		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}, "leave group", "marit · crew", "crew", "", "not declared", "leave group crew: marit"},
-		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "put group inside", "deck · crew", "", "crew", "", "put group inside crew: deck"},
-		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind}, "take group out", "deck · crew", "crew", "", "not declared", "take group out crew: deck"},
+		{model.Act{Verb: model.Create, Object: model.Account, Name: "marit", Changes: changed("number", "", "1001")}, "create account",
+			"marit", "", "number 1001", "role deck-crew", "create account marit: number 1001"},
+		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")},
+			"change account", "marit", "shell /bin/sh", "shell /bin/bash", "role deck-crew",
+			"change account marit: shell /bin/sh → shell /bin/bash"},
+		{model.Act{Verb: model.Modify, Object: model.Account, Name: "marit", Changes: changed("home", "", "/home/m")}, "change account",
+			"marit", "no home", "home /home/m", "role deck-crew", "change account marit: no home → home /home/m"},
+		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit"}, "adopt account", "mf", "nobody’s", "marit", "",
+			"adopt account mf: nobody’s → marit"},
+		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("name", "mfell", "mf")},
+			"adopt account", "mf", "known as mfell", "known as mf", "role deck-crew", "adopt account mf: known as mfell → known as mf"},
+		{model.Act{Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit", Changes: changed("owner", "marit", "nobody")},
+			"adopt account", "mf", "marit", "nobody’s", "role deck-crew", "adopt account mf: marit → nobody’s"},
+		{model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle",
+			Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}, "disable account",
+			"jarle", "open", "shut", "not declared", "disable account jarle: open → shut"},
+		{model.Act{Verb: model.Enable, Object: model.Account, Name: "gunnar",
+			Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"no"}}}}, "enable account",
+			"gunnar", "half shut", "open", "", "enable account gunnar: half shut → open"},
+		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account, Changes: file},
+			"join group", "marit · crew", "", "crew", "groups.yaml line 7", "join group crew: marit"},
+		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "marit", MemberKind: model.Account}, "leave group",
+			"marit · crew", "crew", "", "not declared", "leave group crew: marit"},
+		{model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind},
+			"put group inside", "deck · crew", "", "crew", "", "put group inside crew: deck"},
+		{model.Act{Verb: model.LeaveIt, Object: model.GroupKind, Name: "crew", Member: "deck", MemberKind: model.GroupKind},
+			"take group out", "deck · crew", "crew", "", "not declared", "take group out crew: deck"},
 		{model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}, "create group", "crew", "", "", "", "create group crew"},
 		{model.Act{Object: model.Account, Name: "kari"}, "for a person to decide", "kari", "", "", "", "for a person to decide kari"},
-		{model.Act{Verb: model.Modify, Object: model.Account, Name: "m", Changes: []model.Change{{Attribute: "keys", After: []string{"a", "b"}}}}, "change account", "m", "0 keys", "2 keys", "", "change account m: 0 keys → 2 keys"},
+		{model.Act{Verb: model.Modify, Object: model.Account, Name: "m",
+			Changes: []model.Change{{Attribute: "keys", After: []string{"a", "b"}}}}, "change account", "m", "0 keys", "2 keys", "",
+			"change account m: 0 keys → 2 keys"},
 	} {
-		got := []string{round.What(c.act), round.Subject(c.act), round.Before(c.act), round.After(c.act), round.Because(c.act), round.Say(c.act)}
+		got := []string{round.What(c.act), round.Subject(c.act), round.Before(c.act), round.After(c.act), round.Because(c.act),
+			round.Say(c.act)}
 		if want := []string{c.what, c.subject, c.before, c.after, c.why, c.say}; !slices.Equal(got, want) {
 			t.Errorf("got  %q\nwant %q", got, want)
 		}
@@ -52,7 +71,8 @@ func TestWords(t *testing.T) {
 }
 
 func find(target, verb, object, name, member, user string, kind model.FindingKind) model.Finding {
-	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: model.Verb(verb), Object: model.KindNamed(object), Name: name, Member: member, User: user}}
+	return model.Finding{Kind: kind, Act: model.Act{Target: target, Verb: model.Verb(verb), Object: model.KindNamed(object), Name: name,
+		Member: member, User: user}}
 }
 
 var findings = []model.Finding{
@@ -93,8 +113,10 @@ sooty leave group crew: jarle
 sooty join group crew: marit
 sooty disable account jarle: open → open`, 1},
 		{"one target", round.Filter{Targets: []string{"arctic"}}, "arctic enable account gunnar: open → open", 1},
-		{"one person brings the groups along", round.Filter{Users: []string{"marit"}}, "sooty create group crew\nsooty create account marit\nsooty join group crew: marit", 0},
-		{"one kind", round.Filter{Kinds: []string{"different"}, Targets: []string{"sooty"}}, "sooty adopt account hanne: nobody’s → hanne\nsooty change account hanne", 0},
+		{"one person brings the groups along", round.Filter{Users: []string{"marit"}},
+			"sooty create group crew\nsooty create account marit\nsooty join group crew: marit", 0},
+		{"one kind", round.Filter{Kinds: []string{"different"}, Targets: []string{"sooty"}},
+			"sooty adopt account hanne: nobody’s → hanne\nsooty change account hanne", 0},
 		{"undecided only", round.Filter{Kinds: []string{"unmatched"}}, "", 1},
 		{"nobody", round.Filter{Users: []string{"nobody"}}, "", 0},
 	} {
@@ -142,11 +164,15 @@ func TestArrange(t *testing.T) {
 	put(model.Remove, model.Account, "olav", "")
 	put(model.SetRule, model.PolicyKind, "staff", "")
 	order := round.Order{
-		Groups:  map[string]*model.Group{"deck": group("deck", "crew"), "crew": group("crew", "all"), "all": group("all"), "old-deck": group("old-deck", "old-crew"), "old-crew": group("old-crew", "old-all"), "old-all": group("old-all")},
-		Targets: map[string]*model.Target{"directory": {}, "arctic": {After: []model.Ref{{Name: "directory"}}}, "ticketing": {After: []model.Ref{{Name: "arctic"}}}},
+		Groups: map[string]*model.Group{"deck": group("deck", "crew"), "crew": group("crew", "all"), "all": group("all"),
+			"old-deck": group("old-deck", "old-crew"), "old-crew": group("old-crew", "old-all"), "old-all": group("old-all")},
+		Targets: map[string]*model.Target{"directory": {}, "arctic": {After: []model.Ref{{Name: "directory"}}},
+			"ticketing": {After: []model.Ref{{Name: "arctic"}}}},
 	}
-	chain := []string{"create container people", "create group all", "create group crew", "create group deck", "create right counter", "create account marit", "leave group old-deck: jarle",
-		"join group deck: marit", "set policy policy staff", "disable account jarle: open → open", "remove account olav", "remove group old-deck", "remove group old-crew", "remove group old-all", "remove container attic"}
+	chain := []string{"create container people", "create group all", "create group crew", "create group deck", "create right counter",
+		"create account marit", "leave group old-deck: jarle",
+		"join group deck: marit", "set policy policy staff", "disable account jarle: open → open", "remove account olav",
+		"remove group old-deck", "remove group old-crew", "remove group old-all", "remove container attic"}
 	var want []string
 	for _, target := range []string{"directory", "arctic", "ticketing"} {
 		for _, s := range chain {
@@ -160,7 +186,8 @@ func TestArrange(t *testing.T) {
 			t.Fatalf("got\n%s\nwant\n%s", got, strings.Join(want, "\n"))
 		}
 	}
-	order.First = round.FirstOfEach(acts, map[string]*model.Target{"directory": {Kind: "directory"}, "arctic": {Kind: "host"}, "ticketing": {Kind: "host"}}, 1)
+	order.First = round.FirstOfEach(acts, map[string]*model.Target{"directory": {Kind: "directory"}, "arctic": {Kind: "host"},
+		"ticketing": {Kind: "host"}}, 1)
 	for _, s := range round.Arrange(acts, order) {
 		if (s.Target == "ticketing") != (s.Wave == 2) {
 			t.Fatalf("%s is in wave %d", s.Target, s.Wave)
@@ -169,7 +196,8 @@ func TestArrange(t *testing.T) {
 }
 
 func TestHolds(t *testing.T) {
-	target := &model.Target{Name: "arctic", Protect: []string{"svc-*"}, Limits: model.Limits{Remove: 2, RemoveShare: 10, Disable: 5, DisableShare: 25}}
+	target := &model.Target{Name: "arctic", Protect: []string{"svc-*"},
+		Limits: model.Limits{Remove: 2, RemoveShare: 10, Disable: 5, DisableShare: 25}}
 	many := func(verb model.Verb, n int) []model.Act {
 		var out []model.Act
 		for i := range n {
@@ -182,13 +210,17 @@ func TestHolds(t *testing.T) {
 	}
 	sudo := one(model.Modify, "marit", "marit")
 	both := map[string][]string{"odd": {"group sudo", "sudoers"}, "eva": {"group sudo"}}
-	power := round.PowerOf(&model.Object{Attributes: model.Pack(model.Attribute{Name: model.Members, Values: []string{"ghost"}}, model.Attribute{Name: model.MemberGroups, Values: []string{"sudo", "wheel"}},
+	power := round.PowerOf(&model.Object{Attributes: model.Pack(model.Attribute{Name: model.Members, Values: []string{"ghost"}},
+		model.Attribute{Name: model.MemberGroups, Values: []string{"sudo", "wheel"}},
 		model.Attribute{Name: model.Number, Values: []string{"0"}})})
-	seen := map[string]*model.Object{"toor": {Kind: model.Account, Name: "toor", System: true}, "henry": {Kind: model.Account, Name: "henry", Ours: true},
-		"shut": {Kind: model.Account, Name: "shut", Attributes: model.Pack(model.Attribute{Name: model.Elevation, Values: []string{"group sudo", "sudoers"}})}}
+	seen := map[string]*model.Object{"toor": {Kind: model.Account, Name: "toor", System: true},
+		"henry": {Kind: model.Account, Name: "henry", Ours: true},
+		"shut": {Kind: model.Account, Name: "shut", Attributes: model.Pack(model.Attribute{Name: model.Elevation,
+			Values: []string{"group sudo", "sudoers"}})}}
 	joins := func(verb model.Verb, group string, names ...string) (out []model.Act) {
 		for _, n := range names {
-			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.GroupKind, Name: group, Member: n, MemberKind: model.Account})
+			out = append(out, model.Act{Target: "arctic", Verb: verb, Object: model.GroupKind, Name: group, Member: n,
+				MemberKind: model.Account})
 		}
 		return out
 	}
@@ -207,35 +239,59 @@ func TestHolds(t *testing.T) {
 	}{
 		{name: "nothing to see", acts: many(model.Disable, 3), facts: round.Facts{Accounts: 4}},
 		{name: "as many as may be", acts: many(model.Remove, 2), facts: round.Facts{Accounts: 100}},
-		{name: "one more", acts: many(model.Remove, 3), facts: round.Facts{Accounts: 100}, want: "removals: it would remove 3 accounts on arctic, and the limit is 2: hand-0, hand-1, hand-2"},
-		{name: "too large a share", acts: many(model.Disable, 5), facts: round.Facts{Accounts: 19}, want: "disables: it would disable 5 of 19 accounts on arctic, and the limit is 25%: hand-0, hand-1, hand-2, hand-3, hand-4"},
-		{name: "many", acts: many(model.Disable, 9), facts: round.Facts{Accounts: 1000}, want: "disables: it would disable 9 accounts on arctic, and the limit is 5: hand-0, hand-1, hand-2, hand-3, hand-4 and 4 more"},
-		{name: "protected", acts: one(model.Modify, "svc-backup"), want: `protected: change account of svc-backup on arctic: protected by "svc-*"; take the step out, or the name out of protect`, firm: true},
-		{name: "our own branch", acts: one(model.Disable, "hen"), want: `own login: disable account of hen on arctic: Hen Roost signs in with it; take the step out, or the name out of protect`, firm: true},
-		{name: "the last administrator", acts: append(one(model.Disable, "odd"), one(model.Remove, "eva")...), facts: round.Facts{Administrators: both, Accounts: 100},
-			want: "last administrator: remove account eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "one more", acts: many(model.Remove, 3), facts: round.Facts{Accounts: 100},
+			want: "removals: it would remove 3 accounts on arctic, and the limit is 2: hand-0, hand-1, hand-2"},
+		{name: "too large a share", acts: many(model.Disable, 5), facts: round.Facts{Accounts: 19},
+			want: "disables: it would disable 5 of 19 accounts on arctic, and the limit is 25%: hand-0, hand-1, hand-2, hand-3, hand-4"},
+		{name: "many", acts: many(model.Disable, 9), facts: round.Facts{Accounts: 1000},
+			want: "disables: it would disable 9 accounts on arctic, and the limit is 5: hand-0, hand-1, hand-2, hand-3, hand-4 and 4 more"},
+		{name: "protected", acts: one(model.Modify, "svc-backup"),
+			want: `protected: change account of svc-backup on arctic: protected by "svc-*"; take the step out, or the name out of protect`, firm: true},
+		{name: "our own branch", acts: one(model.Disable, "hen"),
+			want: `own login: disable account of hen on arctic: Hen Roost signs in with it; take the step out, or the name out of protect`, firm: true},
+		{name: "the last administrator", acts: append(one(model.Disable, "odd"), one(model.Remove, "eva")...),
+			facts: round.Facts{Administrators: both, Accounts: 100},
+			want: "last administrator: remove account eva on arctic would leave nobody there who can administer it; make another " +
+				"administrator first", firm: true},
 		{name: "not the last", acts: one(model.Disable, "odd"), facts: round.Facts{Administrators: both, Accounts: 100}},
 		{name: "superuser rights", acts: sudo, want: "elevation: superuser rights on arctic for marit (all)"},
-		{name: "through a group", acts: joins(model.JoinIt, "sudo", "marit", "hanne"), want: "elevation: superuser rights on arctic for hanne (group sudo), marit (group sudo)"},
+		{name: "through a group", acts: joins(model.JoinIt, "sudo", "marit", "hanne"),
+			want: "elevation: superuser rights on arctic for hanne (group sudo), marit (group sudo)"},
 		{name: "a group that gives nothing", acts: joins(model.JoinIt, "crew", "marit")},
-		{name: "through a primary group", acts: with(model.Create, "marit", model.PrimaryGroup, "", "wheel"), want: "elevation: superuser rights on arctic for marit (primary group wheel)"},
-		{name: "through a number", acts: with(model.Modify, "marit", model.Number, "1001", "0"), want: "elevation: superuser rights on arctic for marit (number 0)"},
-		{name: "named in a file before it is there", acts: one(model.Create, "ghost"), want: "elevation: superuser rights on arctic for ghost (named where superusers are)"},
-		{name: "opened again", acts: one(model.Enable, "shut"), want: "elevation: superuser rights on arctic for shut (group sudo and sudoers)"},
-		{name: "the last leaves the group", acts: joins(model.LeaveIt, "sudo", "eva", "odd"), facts: round.Facts{Administrators: map[string][]string{"odd": {"group sudo"}, "eva": {"group sudo"}}},
-			want: "last administrator: leave group odd · sudo on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
+		{name: "through a primary group", acts: with(model.Create, "marit", model.PrimaryGroup, "", "wheel"),
+			want: "elevation: superuser rights on arctic for marit (primary group wheel)"},
+		{name: "through a number", acts: with(model.Modify, "marit", model.Number, "1001", "0"),
+			want: "elevation: superuser rights on arctic for marit (number 0)"},
+		{name: "named in a file before it is there", acts: one(model.Create, "ghost"),
+			want: "elevation: superuser rights on arctic for ghost (named where superusers are)"},
+		{name: "opened again", acts: one(model.Enable, "shut"),
+			want: "elevation: superuser rights on arctic for shut (group sudo and sudoers)"},
+		{name: "the last leaves the group", acts: joins(model.LeaveIt, "sudo", "eva", "odd"),
+			facts: round.Facts{Administrators: map[string][]string{"odd": {"group sudo"}, "eva": {"group sudo"}}},
+			want: "last administrator: leave group odd · sudo on arctic would leave nobody there who can administer it; make another " +
+				"administrator first", firm: true},
 		{name: "one of two ways", acts: joins(model.LeaveIt, "sudo", "eva", "odd"), facts: round.Facts{Administrators: both}},
-		{name: "the last by number", acts: with(model.Modify, "eva", model.Number, "0", "1001"), facts: round.Facts{Administrators: map[string][]string{"eva": {"number 0"}}},
-			want: "last administrator: change account eva on arctic would leave nobody there who can administer it; make another administrator first", firm: true},
-		{name: "the system's own", acts: with(model.Modify, "toor", model.Number, "0", "1001"), want: "protected: change account of toor on arctic: the system's own; take the step out, or the name out of protect", firm: true},
-		{name: "the system's own by name", acts: one(model.Disable, "daemon"), want: "protected: disable account of daemon on arctic: the system's own; take the step out, or the name out of protect", firm: true},
-		{name: "ours under another name", acts: one(model.Disable, "henry"), want: "own login: disable account of henry on arctic: Hen Roost signs in with it; take the step out, or the name out of protect", firm: true},
-		{name: "roles that clash", acts: one(model.Create, "both", "both"), want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},
+		{name: "the last by number", acts: with(model.Modify, "eva", model.Number, "0", "1001"),
+			facts: round.Facts{Administrators: map[string][]string{"eva": {"number 0"}}},
+			want: "last administrator: change account eva on arctic would leave nobody there who can administer it; make another " +
+				"administrator first", firm: true},
+		{name: "the system's own", acts: with(model.Modify, "toor", model.Number, "0", "1001"),
+			want: "protected: change account of toor on arctic: the system's own; take the step out, or the name out of protect",
+			firm: true},
+		{name: "the system's own by name", acts: one(model.Disable, "daemon"),
+			want: "protected: disable account of daemon on arctic: the system's own; take the step out, or the name out of protect",
+			firm: true},
+		{name: "ours under another name", acts: one(model.Disable, "henry"),
+			want: "own login: disable account of henry on arctic: Hen Roost signs in with it; take the step out, or the name out of " +
+				"protect", firm: true},
+		{name: "roles that clash", acts: one(model.Create, "both", "both"),
+			want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.facts.Target, c.facts.Shield = target, model.Shield{Target: target, Login: "hen", System: []string{"daemon"}}
 			c.facts.Power, c.facts.Seen = power, seen
-			holds := round.Holds(round.Arrange(c.acts, round.Order{}), map[string]round.Facts{"arctic": c.facts}, func(user string) (string, string, bool) { return "auditor", "deck-crew", user == "both" })
+			holds := round.Holds(round.Arrange(c.acts, round.Order{}), map[string]round.Facts{"arctic": c.facts},
+				func(user string) (string, string, bool) { return "auditor", "deck-crew", user == "both" })
 			var got []string
 			for _, h := range holds {
 				got = append(got, h.Kind+": "+h.Words)
@@ -255,7 +311,8 @@ func TestUndo(t *testing.T) {
 	done := []model.Act{
 		{Target: "a", Verb: model.Create, Object: model.GroupKind, Name: "crew"},
 		{Target: "a", Verb: model.AdoptIt, Object: model.Account, Name: "mf", User: "marit"},
-		{Target: "a", Verb: model.Modify, Object: model.Account, Name: "mf", User: "marit", Changes: changed("shell", "/bin/sh", "/bin/bash")},
+		{Target: "a", Verb: model.Modify, Object: model.Account, Name: "mf", User: "marit",
+			Changes: changed("shell", "/bin/sh", "/bin/bash")},
 		{Target: "a", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
 		{Target: "b", Verb: model.Create, Object: model.Account, Name: "hanne", User: "hanne"},
 		{Target: "a", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "mf", MemberKind: model.Account},
@@ -320,8 +377,10 @@ func TestRefused(t *testing.T) {
 		"over it, others approved":     {three, []int{21, 22, 23}, nil, approved, round.Disables},
 		"approved by an early version": {three, []int{21, 22, 23}, nil, []round.Hold{{Kind: round.Disables, Target: "arctic"}}, ""},
 		"the rest of the round counts": {three[:1], []int{11}, func(f *round.Facts) { f.Closed.Disabled = 2 }, nil, round.Disables},
-		"protected since":              {three[:1], []int{11}, func(f *round.Facts) { f.Shield.Target = &model.Target{Protect: []string{"a"}} }, approved, round.GuardedObject},
-		"no administrator left":        {three[:1], []int{11}, func(f *round.Facts) { f.Administrators = map[string][]string{"a": {"sudoers"}} }, approved, round.LastAdmin},
+		"protected since": {three[:1], []int{11},
+			func(f *round.Facts) { f.Shield.Target = &model.Target{Protect: []string{"a"}} }, approved, round.GuardedObject},
+		"no administrator left": {three[:1], []int{11},
+			func(f *round.Facts) { f.Administrators = map[string][]string{"a": {"sudoers"}} }, approved, round.LastAdmin},
 	} {
 		f := facts
 		if c.facts != nil {

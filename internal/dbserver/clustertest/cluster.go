@@ -68,7 +68,9 @@ func Start(t testing.TB) *Cluster {
 			t.Fatal(err)
 		}
 	}
-	if out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+owner, "--datadir="+c.folder(0), "--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=8M").CombinedOutput(); err != nil {
+	if out, err := exec.Command("mariadb-install-db", "--no-defaults", "--user="+owner, "--datadir="+c.folder(0),
+		"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve",
+		"--innodb-log-file-size=8M").CombinedOutput(); err != nil {
 		t.Fatalf("mariadb-install-db: %v: %s", err, out)
 	}
 	for i := range Nodes { // one after the other: two that join at once wait for each other

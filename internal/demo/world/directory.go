@@ -87,15 +87,18 @@ func (d *Directory) prepare(ip string, durable bool) error {
 	}
 	config := strings.NewReplacer("$B", d.dir, "$SYNC", sync).Replace(slapdConfig)
 	base := fmt.Sprintf("dn: %[1]s\nobjectClass: dcObject\nobjectClass: organization\ndc: ternsound\no: Tern Sound Ferries\n\n"+
-		"dn: ou=People,%[1]s\nobjectClass: organizationalUnit\nou: People\n\ndn: ou=Groups,%[1]s\nobjectClass: organizationalUnit\nou: Groups\n\n"+
-		"dn: %[2]s\nobjectClass: device\nobjectClass: simpleSecurityObject\ncn: hen-roost\nuserPassword: %[3]s\n", Suffix, Login, ssha(d.Password))
+		"dn: ou=People,%[1]s\nobjectClass: organizationalUnit\nou: People\n\ndn: ou=Groups,%[1]s\nobjectClass: organizationalUnit\nou: "+
+		"Groups\n\n"+
+		"dn: %[2]s\nobjectClass: device\nobjectClass: simpleSecurityObject\ncn: hen-roost\nuserPassword: %[3]s\n", Suffix, Login,
+		ssha(d.Password))
 	for name, text := range map[string]string{"posix.ldif": string(posix), "cfg.ldif": config, "base.ldif": base} {
 		if err := os.WriteFile(filepath.Join(d.dir, name), []byte(text), 0o600); err != nil {
 			return err
 		}
 	}
 	for n, file := range []string{"cfg.ldif", "base.ldif"} {
-		out, err := exec.Command("slapadd", "-F", filepath.Join(d.dir, "cfg"), "-n", strconv.Itoa(n), "-l", filepath.Join(d.dir, file)).CombinedOutput()
+		out, err := exec.Command("slapadd", "-F", filepath.Join(d.dir, "cfg"), "-n", strconv.Itoa(n), "-l",
+			filepath.Join(d.dir, file)).CombinedOutput()
 		if err != nil {
 			return fmt.Errorf("slapadd %s: %w: %s", file, err, out)
 		}
@@ -118,14 +121,17 @@ func (d *Directory) certify(ip string) error {
 	if err := errors.Join(err1, err2); err != nil {
 		return err
 	}
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Sound authority"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
+	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Sound authority"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
 		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
 	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
 	if err != nil {
 		return err
 	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "directory.ternsound.example"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
-		IPAddresses: []net.IP{net.ParseIP(ip)}, KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
+	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "directory.ternsound.example"},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
+		IPAddresses: []net.IP{net.ParseIP(ip)}, KeyUsage: x509.KeyUsageDigitalSignature,
+		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
 	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
 	if err != nil {
 		return err
@@ -134,7 +140,8 @@ func (d *Directory) certify(ip string) error {
 	if err != nil {
 		return err
 	}
-	chain := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leafDER}), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})...)
+	chain := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leafDER}),
+		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})...)
 	return errors.Join(
 		os.WriteFile(filepath.Join(d.dir, "srv.pem"), chain, 0o644),
 		os.WriteFile(filepath.Join(d.dir, "ca.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER}), 0o644),
@@ -189,7 +196,8 @@ func (d *Directory) Load(entries string) error {
 
 // Search asks the directory as its own root, past our connector, and returns LDIF.
 func (d *Directory) Search(filter string, attributes ...string) (string, error) {
-	out, err := exec.Command("ldapsearch", append([]string{"-LLL", "-Q", "-o", "ldif-wrap=no", "-Y", "EXTERNAL", "-H", d.local(), "-b", Suffix, filter}, attributes...)...).CombinedOutput()
+	out, err := exec.Command("ldapsearch", append([]string{"-LLL", "-Q", "-o", "ldif-wrap=no", "-Y", "EXTERNAL", "-H", d.local(), "-b",
+		Suffix, filter}, attributes...)...).CombinedOutput()
 	return string(out), err
 }
 

@@ -77,7 +77,8 @@ func StartHost(ctx context.Context, dir, name, ip, setup string, key Key, env ..
 	if err != nil {
 		return nil, err
 	}
-	h := &Host{Name: name, Address: net.JoinHostPort(ip, strconv.Itoa(port)), dir: dir, ip: ip, port: port, key: key, setup: setup, env: env}
+	h := &Host{Name: name, Address: net.JoinHostPort(ip, strconv.Itoa(port)), dir: dir, ip: ip, port: port, key: key, setup: setup,
+		env: env}
 	return h, h.Start(ctx)
 }
 
@@ -106,7 +107,8 @@ func (h *Host) Start(ctx context.Context) error {
 	defer log.Close()
 	// The folder may lie under /tmp, which the host hides: the scripts are handed over before.
 	h.cmd = exec.Command("unshare", "-m", "-u", "-p", "-f", "--kill-child", "--mount-proc", "--propagation", "private",
-		"sh", "-c", `exec 3<"$1" 4<"$2"; shift 2; exec sh /dev/fd/3 "$@" /dev/fd/4`, "sh", script, setup, h.Name, h.ip, strconv.Itoa(h.port))
+		"sh", "-c", `exec 3<"$1" 4<"$2"; shift 2; exec sh /dev/fd/3 "$@" /dev/fd/4`, "sh", script, setup, h.Name, h.ip,
+		strconv.Itoa(h.port))
 	h.cmd.Env = append([]string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "LC_ALL=C.UTF-8", "MGMT_KEY=" + h.key.Public}, h.env...)
 	h.cmd.Stdout, h.cmd.Stderr = log, log
 	h.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGKILL}
