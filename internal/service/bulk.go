@@ -50,7 +50,7 @@ const bulkMost = 100_000
 
 // Bulk drafts a round from changes asked for one by one. Lines that cannot be
 // are refused with the reason; the others are drafted all the same.
-func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkResult, error) {
+func (s *Carrier) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkResult, error) {
 	if err := who.may(Draft); err != nil {
 		return BulkResult{}, err
 	}
@@ -100,7 +100,7 @@ func (s *Service) Bulk(ctx context.Context, who Operator, q BulkRequest) (BulkRe
 }
 
 // selected makes the lines of a selection.
-func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
+func (s *Carrier) selected(c *current, q BulkRequest) ([]BulkLine, error) {
 	if q.What == "" {
 		return nil, invalid("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change "+
 			"ATTRIBUTE=VALUE")
@@ -135,7 +135,7 @@ func (s *Service) selected(c *current, q BulkRequest) ([]BulkLine, error) {
 }
 
 type bulk struct {
-	s     *Service
+	s     *Carrier
 	c     *current
 	links map[string]map[string][]string // by user: target → accounts
 	acts  []model.Act

@@ -12,7 +12,7 @@ import (
 )
 
 // finding returns the finding of a key, or of its beginning where that is enough.
-func (s *Service) findingOf(ctx context.Context, key string) (store.Finding, error) {
+func (s *Seen) findingOf(ctx context.Context, key string) (store.Finding, error) {
 	f, err := s.Store.FindingOf(ctx, key)
 	if errors.Is(err, store.ErrNone) {
 		return f, &Problem{Kind: Unknown, Words: fmt.Sprintf("there is no finding %q now; roost drift --output json shows their keys", key)}
@@ -22,7 +22,7 @@ func (s *Service) findingOf(ctx context.Context, key string) (store.Finding, err
 
 // Accept lets findings be as they are up to and with a day, for a reason. They
 // are left out of drafts and counts until then. until nil ends it.
-func (s *Service) Accept(ctx context.Context, who Operator, keys []string, until *time.Time, because string) (int, error) {
+func (s *Seen) Accept(ctx context.Context, who Operator, keys []string, until *time.Time, because string) (int, error) {
 	if err := who.may(Draft); err != nil {
 		return 0, err
 	}
@@ -55,7 +55,7 @@ func dayOf(t *time.Time) string {
 }
 
 // Assign gives findings to an operator to look after; "" to nobody in particular.
-func (s *Service) Assign(ctx context.Context, who Operator, keys []string, operator string) (int, error) {
+func (s *Seen) Assign(ctx context.Context, who Operator, keys []string, operator string) (int, error) {
 	if err := who.may(Draft); err != nil {
 		return 0, err
 	}
@@ -72,7 +72,7 @@ func (s *Service) Assign(ctx context.Context, who Operator, keys []string, opera
 }
 
 // CommentFinding adds a remark to a finding.
-func (s *Service) CommentFinding(ctx context.Context, who Operator, key, words string) error {
+func (s *Seen) CommentFinding(ctx context.Context, who Operator, key, words string) error {
 	if err := who.may(Look); err != nil {
 		return err
 	}
@@ -86,7 +86,7 @@ func (s *Service) CommentFinding(ctx context.Context, who Operator, key, words s
 }
 
 // care does something with findings, all or none, and records each.
-func (s *Service) care(ctx context.Context, who Operator, keys []string, because string,
+func (s *Seen) care(ctx context.Context, who Operator, keys []string, because string,
 	do func(*store.Tx, store.Finding) (string, error)) (int, error) {
 	if len(keys) == 0 || len(keys) > pageMost {
 		return 0, invalid("keys", "name between 1 and %d findings", pageMost)
@@ -127,7 +127,7 @@ type FindingDetail struct {
 }
 
 // Finding returns one finding.
-func (s *Service) Finding(ctx context.Context, who Operator, key string) (FindingDetail, error) {
+func (s *Seen) Finding(ctx context.Context, who Operator, key string) (FindingDetail, error) {
 	if err := who.may(Look); err != nil {
 		return FindingDetail{}, err
 	}
@@ -139,7 +139,7 @@ func (s *Service) Finding(ctx context.Context, who Operator, key string) (Findin
 	if err != nil {
 		return FindingDetail{}, err
 	}
-	out := FindingDetail{Finding: c.finding(f), Remarks: []Remark{}}
+	out := FindingDetail{Finding: findingOf(c, f), Remarks: []Remark{}}
 	said, err := s.Store.FindingComments(ctx, f.Target, key)
 	for _, x := range said {
 		out.Remarks = append(out.Remarks, Remark(x))
@@ -158,7 +158,7 @@ const trendMost = 366
 
 // Trend returns the findings per day, of some targets or all. A day on which a
 // target was not compared counts as the one before.
-func (s *Service) Trend(ctx context.Context, who Operator, targets []string, days int) ([]TrendDay, error) {
+func (s *Seen) Trend(ctx context.Context, who Operator, targets []string, days int) ([]TrendDay, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}

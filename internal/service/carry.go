@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -24,6 +25,45 @@ const (
 	lookEvery = 250 * time.Millisecond // for rounds that other services have started
 	soon      = 20 * time.Millisecond
 )
+
+// roundsConfig is what a Carrier is made of.
+type roundsConfig struct {
+	Batch  int            // steps in a batch
+	Widths map[string]int // targets of a kind at once, where fewer than Width
+	Alone  bool           // operators may lift holds on rounds they drafted themselves: for very small teams
+}
+
+// Carrier drafts rounds and carries them, at once and at their time.
+type Carrier struct {
+	*Seen
+	roundsConfig
+	runner *work.Runner
+
+	carrying sync.WaitGroup
+	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once
+	aside    atomic.Int64  // how much of that other work is under way
+	slots    *slots        // how many of them at once
+	wake     chan struct{} // there may be something to carry
+}
+
+// newRounds makes the room. It does nothing of its own accord until Begin.
+func newRounds(seen *Seen, c roundsConfig) *Carrier {
+	s := &Carrier{Seen: seen, roundsConfig: c, slots: newSlots(seen.Width, c.Widths), wake: make(chan struct{}, 1)}
+	s.runner = &work.Runner{Owner: s.Owner, Journal: journal{leases{s.Store}, s}, Reach: s.reach, Unseal: s.unseal, Log: s.Log,
+		Batch: c.Batch}
+	return s
+}
+
+// Begin carries rounds, those too that another service left unfinished, and does
+// what is to be done at its time, until the service's life ends.
+func (s *Carrier) Begin() {
+	s.carrying.Go(s.carryAll)
+	s.carrying.Go(s.keepTime)
+}
+
+// Drain returns when the batches under way have ended. The other steps wait for
+// the next service.
+func (s *Carrier) Drain() { s.carrying.Wait() }
 
 // slots bound how many targets are worked on at once, in all and of each kind.
 type slots struct {
@@ -58,7 +98,7 @@ func (s *slots) give(kind string) {
 }
 
 // nudge has the carrier look at once.
-func (s *Service) nudge() {
+func (s *Carrier) nudge() {
 	select {
 	case s.wake <- struct{}{}:
 	default:
@@ -66,23 +106,23 @@ func (s *Service) nudge() {
 }
 
 // carryAll carries what there is until the service ends.
-func (s *Service) carryAll() {
+func (s *Carrier) carryAll() {
 	for {
-		rounds, err := s.Store.UnfinishedRounds(s.ctx)
-		if err != nil && s.ctx.Err() == nil {
+		rounds, err := s.Store.UnfinishedRounds(s.Life)
+		if err != nil && s.Life.Err() == nil {
 			s.Log.Warn("cannot look for rounds to carry", "error", err)
 		}
 		for _, r := range rounds {
-			if err := s.carry(s.ctx, r); err != nil && s.ctx.Err() == nil {
+			if err := s.carry(s.Life, r); err != nil && s.Life.Err() == nil {
 				s.Log.Error("round interrupted; it will be taken up again", "round", r.ID, "error", err)
 			}
 		}
 		select {
-		case <-s.ctx.Done():
+		case <-s.Life.Done():
 			return
 		case <-s.wake:
 			select { // several targets often end together
-			case <-s.ctx.Done():
+			case <-s.Life.Done():
 				return
 			case <-time.After(soon):
 			}
@@ -95,7 +135,7 @@ func (s *Service) carryAll() {
 type phase struct{ wave, tier int }
 
 // carry begins what can begin of a round now, and ends the round when nothing is left.
-func (s *Service) carry(ctx context.Context, r store.Round) error {
+func (s *Carrier) carry(ctx context.Context, r store.Round) error {
 	counts, err := s.Store.Phases(ctx, r.ID)
 	if err != nil {
 		return err
@@ -165,7 +205,7 @@ func held(outcome string) bool {
 	return outcome == string(connect.Done) || outcome == string(connect.AlreadySo)
 }
 
-func (s *Service) badBefore(counts []store.PhaseCount, wave int) int {
+func (s *Carrier) badBefore(counts []store.PhaseCount, wave int) int {
 	n := 0
 	for _, c := range counts {
 		if c.Wave < wave && !held(c.Outcome) {
@@ -176,7 +216,7 @@ func (s *Service) badBefore(counts []store.PhaseCount, wave int) int {
 }
 
 // carryTarget carries one target's steps of a phase, and compares the target when they have ended.
-func (s *Service) carryTarget(ctx context.Context, r store.Round, target string, p phase, failShare int) error {
+func (s *Carrier) carryTarget(ctx context.Context, r store.Round, target string, p phase, failShare int) error {
 	rows, err := s.Store.TargetSteps(ctx, r.ID, target)
 	if err != nil {
 		return err
@@ -199,7 +239,7 @@ func (s *Service) carryTarget(ctx context.Context, r store.Round, target string,
 }
 
 // drop ends the steps of a round that nobody has begun, without trying them.
-func (s *Service) drop(ctx context.Context, r store.Round, words string) error {
+func (s *Carrier) drop(ctx context.Context, r store.Round, words string) error {
 	defer s.nudge()
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		n, err := tx.DropSteps(ctx, r.ID, words, s.now())
@@ -212,7 +252,7 @@ func (s *Service) drop(ctx context.Context, r store.Round, words string) error {
 }
 
 // finish closes a round whose steps have all ended.
-func (s *Service) finish(ctx context.Context, r store.Round) error {
+func (s *Carrier) finish(ctx context.Context, r store.Round) error {
 	counts, err := s.Store.CountSteps(ctx, r.ID)
 	if err != nil {
 		return err

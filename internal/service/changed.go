@@ -20,7 +20,7 @@ const changedMost = 1000
 
 // compareChanged compares what a survey of what changed has told of. It says no
 // when everything must be compared.
-func (s *Service) compareChanged(ctx context.Context, c *current, row store.Target, changed []model.Named,
+func (s *Seen) compareChanged(ctx context.Context, c *current, row store.Target, changed []model.Named,
 	r *SurveyResult) (done bool, err error) {
 	d := c.plan.Targets[row.Name]
 	names := make([]string, 0, len(changed))
@@ -72,7 +72,7 @@ func (s *Service) compareChanged(ctx context.Context, c *current, row store.Targ
 
 // concerned is the comparison of some accounts, each of which is settled to be the
 // one that its user should have; nil when one of them is not.
-func (s *Service) concerned(ctx context.Context, d *resolve.Desired, names []string) (*drift.Input, store.Near, error) {
+func (s *Seen) concerned(ctx context.Context, d *resolve.Desired, names []string) (*drift.Input, store.Near, error) {
 	target := d.Target.Name
 	near := store.Near{Targets: []string{target}, Accounts: names}
 	links, err := s.Store.LinksNamed(ctx, target, names)
@@ -104,7 +104,7 @@ func (s *Service) concerned(ctx context.Context, d *resolve.Desired, names []str
 }
 
 // applyOne stores a shift of one target, unless somebody has compared it meanwhile.
-func (s *Service) applyOne(ctx context.Context, sh shift, r *SurveyResult) (fresh int, err error) {
+func (s *Seen) applyOne(ctx context.Context, sh shift, r *SurveyResult) (fresh int, err error) {
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		now, err := tx.Comparisons(ctx, []string{sh.target})
 		if err != nil {

@@ -120,7 +120,7 @@ func (s *signer) latest() (*chain.Checkpoint, error) {
 }
 
 // atOdds says how the record is at odds with a checkpoint; "" when it holds.
-func (s *Service) atOdds(ctx context.Context, head chain.Head, c chain.Checkpoint) (string, error) {
+func (s *Door) atOdds(ctx context.Context, head chain.Head, c chain.Checkpoint) (string, error) {
 	if head.Seq < c.Seq {
 		return fmt.Sprintf("the record ends with entry %d, but entry %d was signed at %s: its tail was cut off", head.Seq, c.Seq,
 			signedAt(c)), nil
@@ -147,7 +147,7 @@ func writtenAnew(c chain.Checkpoint) string {
 
 // Checkpoint signs the record's head, keeps it, and writes it to the log. It
 // refuses to sign a record that is at odds with the checkpoint before.
-func (s *Service) Checkpoint(ctx context.Context, who Operator) (chain.Checkpoint, error) {
+func (s *Door) Checkpoint(ctx context.Context, who Operator) (chain.Checkpoint, error) {
 	if err := who.may(Look); err != nil {
 		return chain.Checkpoint{}, err
 	}
@@ -181,7 +181,7 @@ func (s *Service) Checkpoint(ctx context.Context, who Operator) (chain.Checkpoin
 }
 
 // alarm tells once, in the log and in the record, that the record is at odds with a checkpoint.
-func (s *Service) alarm(ctx context.Context, seq int64, words string) error {
+func (s *Door) alarm(ctx context.Context, seq int64, words string) error {
 	if s.signer.told == seq {
 		return nil
 	}
@@ -193,7 +193,7 @@ func (s *Service) alarm(ctx context.Context, seq int64, words string) error {
 }
 
 // checkpointInTime signs the head when it has moved and some time has passed.
-func (s *Service) checkpointInTime(ctx context.Context) error {
+func (s *Door) checkpointInTime(ctx context.Context) error {
 	s.signer.mu.Lock()
 	last, err := s.signer.latest()
 	s.signer.mu.Unlock()
@@ -220,7 +220,7 @@ type RecordHead struct {
 
 // RecordHead returns the signed head, and the hash of an entry: whoever
 // remembers both notices when the record has gone back, or is another.
-func (s *Service) RecordHead(ctx context.Context, who Operator, at int64) (RecordHead, error) {
+func (s *Door) RecordHead(ctx context.Context, who Operator, at int64) (RecordHead, error) {
 	if err := who.may(Look); err != nil {
 		return RecordHead{}, err
 	}
@@ -253,7 +253,7 @@ type Verified struct {
 }
 
 // VerifyRecord walks the whole chain, and holds it against all checkpoints kept.
-func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, error) {
+func (s *Door) VerifyRecord(ctx context.Context, who Operator) (Verified, error) {
 	if err := who.may(Look); err != nil {
 		return Verified{}, err
 	}
@@ -316,7 +316,7 @@ func (s *Service) VerifyRecord(ctx context.Context, who Operator) (Verified, err
 }
 
 // cutOff finds a checkpoint of more entries than there are.
-func (s *Service) cutOff(ctx context.Context, end chain.Head, signed map[int64]chain.Checkpoint) (*chain.BrokenError, error) {
+func (s *Door) cutOff(ctx context.Context, end chain.Head, signed map[int64]chain.Checkpoint) (*chain.BrokenError, error) {
 	for seq, c := range signed {
 		if seq <= end.Seq {
 			continue
@@ -332,7 +332,7 @@ func (s *Service) cutOff(ctx context.Context, end chain.Head, signed map[int64]c
 
 // ExportRecord writes the whole record as lines of JSON, with a checkpoint at
 // its end, for roost record --verify FILE to check without any service.
-func (s *Service) ExportRecord(ctx context.Context, who Operator, to io.Writer) error {
+func (s *Door) ExportRecord(ctx context.Context, who Operator, to io.Writer) error {
 	if err := who.may(Look); err != nil {
 		return err
 	}

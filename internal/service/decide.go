@@ -23,7 +23,7 @@ type Decision struct {
 // Decide remembers that an account is a user's, or that it is not. It counts
 // for more than what the rules of the target would recognise. What follows from
 // it is drift at once; a round carries it out.
-func (s *Service) Decide(ctx context.Context, who Operator, target, account, user string, theirs bool, because string) error {
+func (s *Seen) Decide(ctx context.Context, who Operator, target, account, user string, theirs bool, because string) error {
 	if err := who.may(Draft); err != nil {
 		return err
 	}
@@ -64,7 +64,7 @@ func (s *Service) Decide(ctx context.Context, who Operator, target, account, use
 }
 
 // Forget takes a decision back.
-func (s *Service) Forget(ctx context.Context, who Operator, target, account, user string) error {
+func (s *Seen) Forget(ctx context.Context, who Operator, target, account, user string) error {
 	if err := who.may(Draft); err != nil {
 		return err
 	}
@@ -85,7 +85,7 @@ func (s *Service) Forget(ctx context.Context, who Operator, target, account, use
 }
 
 // Decisions lists what people decided, of one target or of all.
-func (s *Service) Decisions(ctx context.Context, who Operator, target string) ([]Decision, error) {
+func (s *Seen) Decisions(ctx context.Context, who Operator, target string) ([]Decision, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}

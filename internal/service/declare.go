@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -23,7 +22,7 @@ type Checked struct {
 }
 
 // Check reads files without storing them. Faults come as declare.Faults.
-func (s *Service) Check(ctx context.Context, who Operator, files []declare.File) (Checked, error) {
+func (s *Declared) Check(ctx context.Context, who Operator, files []declare.File) (Checked, error) {
 	if err := who.may(Look); err != nil {
 		return Checked{}, err
 	}
@@ -36,7 +35,7 @@ func (s *Service) Check(ctx context.Context, who Operator, files []declare.File)
 
 // CheckFiles is Check without any service: by the schemas alone, for a day.
 func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.Time) (Checked, error) {
-	s := &Service{schemas: schemas}
+	s := &Declared{schemas: schemas}
 	r, err := s.readNew(nil, files, day)
 	if err != nil {
 		return Checked{}, faulty(err)
@@ -72,7 +71,7 @@ type Revision struct {
 
 // Declare stores files as a new revision, whatever is declared now, and compares
 // what the targets were last seen to hold with it.
-func (s *Service) Declare(ctx context.Context, who Operator, files []declare.File, because string) (Revision, error) {
+func (s *Declared) Declare(ctx context.Context, who Operator, files []declare.File, because string) (Revision, error) {
 	number, err := s.Store.LastRevisionNumber(ctx)
 	if err != nil {
 		return Revision{}, err
@@ -84,7 +83,7 @@ func (s *Service) Declare(ctx context.Context, who Operator, files []declare.Fil
 // When somebody has declared another since, their changes come along where
 // they do not touch those made here; where they do, both sides are told and
 // nothing is stored.
-func (s *Service) DeclareFrom(ctx context.Context, who Operator, from int, files []declare.File, because string) (Revision, error) {
+func (s *Declared) DeclareFrom(ctx context.Context, who Operator, from int, files []declare.File, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
@@ -116,7 +115,7 @@ type besides struct {
 }
 
 // beside puts files that were made from a revision together with the newest one.
-func (s *Service) beside(ctx context.Context, from int, files []declare.File) (besides, error) {
+func (s *Declared) beside(ctx context.Context, from int, files []declare.File) (besides, error) {
 	last, err := s.Store.LastRevisionNumber(ctx)
 	if err != nil || from == last {
 		return besides{last: last, files: files}, err
@@ -163,7 +162,7 @@ func sameText(before, after *declare.Source) bool {
 
 // declare stores files that were read on what was the newest revision, nil for
 // none. after is the revision they were made from, -1 when they were made from none.
-func (s *Service) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string,
+func (s *Declared) declare(ctx context.Context, who Operator, from *current, files []declare.File, because string,
 	after int) (Revision, error) {
 	read, err := s.readNew(from, files, s.now())
 	if err != nil {
@@ -175,20 +174,16 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 		r.Findings, err = s.Store.AllFindings(ctx)
 		return r, err
 	}
-	var shifts []shift
-	var whole, late []string
 	var kept *declare.Source // whose pieces are stored already
-	if from != nil {
-		if shifts, whole, err = s.shifts(ctx, from, read); err != nil {
-			return Revision{}, err
-		}
-		if from.pieced {
-			kept = from.source
-		}
+	if from != nil && from.pieced {
+		kept = from.source
+	}
+	weighed, err := s.Weigh(ctx, from, read)
+	if err != nil {
+		return Revision{}, err
 	}
 	r := Revision{Operator: who.Name, Because: because, MadeAt: s.now(), Checked: size(read.source.Declaration)}
 	pieces := read.source.Pieces(kept)
-	followed := false
 	err = s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error
 		if r.Number, err = tx.AddRevision(ctx, pieces, after, who.Name, because, r.MadeAt); err != nil {
@@ -197,11 +192,7 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
 			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, count(r.Users, "user", "users"),
 				count(r.Groups, "group", "groups"), count(r.Roles, "role", "roles"), count(r.Targets, "target", "targets"))}}
-		if followed = from != nil && read.change != nil && r.Number == from.revision+1; !followed {
-			return entries, nil
-		}
-		var more []*store.Entry
-		late, more, err = s.apply(ctx, tx, shifts, whole, from.revision, r.Number, read.plan.Day)
+		more, err := weighed.Keep(ctx, tx, r.Number)
 		return append(entries, more...), err
 	})
 	if errors.Is(err, store.ErrNotLast) {
@@ -218,40 +209,20 @@ func (s *Service) declare(ctx context.Context, who Operator, from *current, file
 	s.plans = map[string]*current{read.plan.Day: c}
 	s.mu.Unlock()
 	done := context.WithoutCancel(ctx) // the revision is stored: what follows from it is found whoever waits for it
-	if followed {
-		err = s.compareSome(done, append(whole, late...))
-	} else {
-		err = s.compareAll(done)
-	}
-	if err == nil {
+	if err = weighed.Settle(done); err == nil {
 		r.Findings, err = s.Store.AllFindings(ctx)
 	}
 	return r, err
 }
 
-// compareAll finds the drift of every surveyed target against the newest revision, without asking any.
-func (s *Service) compareAll(ctx context.Context) error {
-	c, err := s.current(ctx)
-	if err != nil {
-		return err
-	}
-	names := slices.Sorted(maps.Keys(c.plan.Targets))
-	err = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.KeepFindingsOf(ctx, names) })
-	if err != nil {
-		return err
-	}
-	known, err := s.Store.Targets(ctx)
-	if err != nil {
-		return err
-	}
-	return s.compareSome(ctx, slices.DeleteFunc(names, func(name string) bool { return known[name].SurveyedAt == nil }))
-}
-
-func (s *Service) compareSome(ctx context.Context, names []string) error {
-	for _, name := range names {
-		if _, _, err := s.compare(ctx, name); err != nil {
-			return err
-		}
-	}
-	return nil
+// Weighed is what a reading does to the findings that there are of its
+// targets. The room above works it out (see Weigh).
+type Weighed interface {
+	// Findings is how many there would be.
+	Findings(ctx context.Context) (int, error)
+	// Keep stores what changes, in the transaction that stores the reading as a
+	// revision, and returns the entries that tell of it.
+	Keep(ctx context.Context, tx *store.Tx, revision int) ([]*store.Entry, error)
+	// Settle finds what Keep left open, when the transaction is done.
+	Settle(ctx context.Context) error
 }

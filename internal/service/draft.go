@@ -29,7 +29,7 @@ type DraftRequest struct {
 
 // Draft makes a round of the chosen findings. A round with no steps is not
 // stored: it comes back with ID 0.
-func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Round, error) {
+func (s *Carrier) Draft(ctx context.Context, who Operator, q DraftRequest) (Round, error) {
 	if err := who.may(Draft); err != nil {
 		return Round{}, err
 	}
@@ -66,7 +66,7 @@ func (s *Service) Draft(ctx context.Context, who Operator, q DraftRequest) (Roun
 	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})
 	out.Undecided = len(undecided)
 	for _, f := range undecided[:min(len(undecided), undecidedMost)] {
-		out.Decide = append(out.Decide, c.finding(store.Finding{Finding: f, Key: f.Key()}))
+		out.Decide = append(out.Decide, findingOf(c, store.Finding{Finding: f, Key: f.Key()}))
 	}
 	return out, err
 }
@@ -83,7 +83,7 @@ func packParams(params map[string]string) string {
 }
 
 // overridden is the newest revision with other params.
-func (s *Service) overridden(c *current, params map[string]string) (*current, error) {
+func (s *Carrier) overridden(c *current, params map[string]string) (*current, error) {
 	plan, err := resolve.Resolve(c.declared, s.schemas, s.now(), params)
 	if err != nil {
 		return nil, &Problem{Kind: Invalid, Words: "the params do not fit: " + err.Error()}
@@ -94,7 +94,7 @@ func (s *Service) overridden(c *current, params map[string]string) (*current, er
 // findingsFor returns the findings that a draft chooses from: those stored, less
 // those accepted; with other params, those that a comparison now would find.
 // only are the keys of those chosen by more than target, user and kind; nil: all.
-func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (findings []model.Finding, only map[string]bool, err error) {
+func (s *Carrier) findingsFor(ctx context.Context, c *current, q DraftRequest) (findings []model.Finding, only map[string]bool, err error) {
 	if len(q.Params) == 0 {
 		return s.storedFor(ctx, q)
 	}
@@ -122,7 +122,7 @@ func (s *Service) findingsFor(ctx context.Context, c *current, q DraftRequest) (
 
 // storedFor returns the stored findings that a draft chooses from: those chosen
 // and, where some of them join groups, those of the groups there.
-func (s *Service) storedFor(ctx context.Context, q DraftRequest) (out []model.Finding, only map[string]bool, err error) {
+func (s *Carrier) storedFor(ctx context.Context, q DraftRequest) (out []model.Finding, only map[string]bool, err error) {
 	today := s.now().Format(time.DateOnly)
 	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned, Keys: q.Findings, Open: today}
 	if len(q.Findings) > pageMost {
@@ -172,7 +172,7 @@ func (s *Service) storedFor(ctx context.Context, q DraftRequest) (out []model.Fi
 }
 
 // notThere says why a finding that was named is not among those to draft.
-func (s *Service) notThere(ctx context.Context, key, today string) error {
+func (s *Carrier) notThere(ctx context.Context, key, today string) error {
 	f, err := s.findingOf(ctx, key)
 	if err != nil {
 		return err
@@ -186,7 +186,7 @@ func (s *Service) notThere(ctx context.Context, key, today string) error {
 }
 
 // draft puts acts in order, looks for holds, and stores the round.
-func (s *Service) draft(ctx context.Context, who Operator, c *current, acts []model.Act, r store.Round) (Round, error) {
+func (s *Carrier) draft(ctx context.Context, who Operator, c *current, acts []model.Act, r store.Round) (Round, error) {
 	var err error
 	if r.Because, err = reason(r.Because); err != nil {
 		return Round{}, err

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -12,13 +11,6 @@ import (
 	"hen-roost/internal/core/round"
 	"hen-roost/internal/store"
 )
-
-// Choice chooses findings; empty fields choose all.
-type Choice struct {
-	Targets []string `json:"targets,omitempty"`
-	Users   []string `json:"users,omitempty"`
-	Kinds   []string `json:"kinds,omitempty"`
-}
 
 // DriftRequest chooses findings to look at.
 type DriftRequest struct {
@@ -60,56 +52,8 @@ type Findings struct {
 	Unread   []string  `json:"unread,omitempty" doc:"chosen targets that were never surveyed: nothing is known of them"`
 }
 
-// Page is a part of a longer list: From counts from 0.
-type Page struct{ From, Size int }
-
-const (
-	pageSize = 100
-	pageMost = 1000
-)
-
-func (p Page) bounded() store.Page {
-	if p.Size <= 0 {
-		p.Size = pageSize
-	}
-	return store.Page{From: max(0, p.From), Size: min(p.Size, pageMost)}
-}
-
-// check refuses names that are not known, with the nearest that is.
-func (c *current) check(choice Choice) error {
-	for _, t := range choice.Targets {
-		if c.plan.Targets[t] == nil {
-			return unknown("target", t, keysOf(c.plan.Targets))
-		}
-	}
-	for _, u := range choice.Users {
-		if c.declared.Users[u] == nil {
-			return unknown("user", u, keysOf(c.declared.Users))
-		}
-	}
-	var kinds []string
-	for _, k := range model.FindingKinds {
-		kinds = append(kinds, string(k))
-	}
-	for _, k := range choice.Kinds {
-		if !slices.Contains(kinds, k) {
-			return unknown("kind of finding", k, kinds)
-		}
-	}
-	return nil
-}
-
-func keysOf[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	slices.Sort(out)
-	return out
-}
-
 // Drift returns one page of the chosen findings.
-func (s *Service) Drift(ctx context.Context, who Operator, q DriftRequest, p Page) (Findings, error) {
+func (s *Seen) Drift(ctx context.Context, who Operator, q DriftRequest, p Page) (Findings, error) {
 	if err := who.may(Look); err != nil {
 		return Findings{}, err
 	}
@@ -135,7 +79,7 @@ func (s *Service) Drift(ctx context.Context, who Operator, q DriftRequest, p Pag
 	}
 	out := Findings{Items: []Finding{}, Total: total, From: page.From, Revision: c.revision}
 	for _, r := range rows {
-		out.Items = append(out.Items, c.finding(r))
+		out.Items = append(out.Items, findingOf(c, r))
 	}
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
@@ -191,7 +135,7 @@ func (q DriftRequest) sentence(total, chosen int, unread []string) string {
 }
 
 // knownOperator refuses a name that no operator has, with the nearest; "" is nobody in particular.
-func (s *Service) knownOperator(ctx context.Context, name string) error {
+func (s *Seen) knownOperator(ctx context.Context, name string) error {
 	if name == "" {
 		return nil
 	}
@@ -199,7 +143,7 @@ func (s *Service) knownOperator(ctx context.Context, name string) error {
 	return err
 }
 
-func (c *current) finding(r store.Finding) Finding {
+func findingOf(c *current, r store.Finding) Finding {
 	c.plan.Trace(&r.Act)
 	f := Finding{
 		Key: r.Key, Target: r.Target, Kind: string(r.Kind), What: round.What(r.Act), Subject: round.Subject(r.Act), User: r.User,
@@ -211,12 +155,4 @@ func (c *current) finding(r store.Finding) Finding {
 		f.Accepted, f.AcceptedBy, f.AcceptedBecause = r.Until.Format(time.DateOnly), r.Accepted, r.Because
 	}
 	return f
-}
-
-// fullName is the name of a declared user, for people to read.
-func (c *current) fullName(user string) string {
-	if p, ok := c.plan.Person(user); ok {
-		return p.Name
-	}
-	return ""
 }

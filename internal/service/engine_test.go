@@ -447,7 +447,7 @@ func TestShared(t *testing.T) {
 		fmt.Fprintf(&targets, "  t%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
 	}
 	one, f := surveyed(t, declaration+targets.String())
-	other, err := New(one.Config)
+	other, err := New(configOf(one))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -29,7 +29,7 @@ type Import struct {
 
 // ReadUsers reads users and makes the edits that bring the declaration to what
 // they say. Nothing is stored. Nobody is taken away by it.
-func (s *Service) ReadUsers(ctx context.Context, who Operator, q ImportRequest) (Import, error) {
+func (s *Declared) ReadUsers(ctx context.Context, who Operator, q ImportRequest) (Import, error) {
 	if err := who.may(Look); err != nil {
 		return Import{}, err
 	}
@@ -79,7 +79,7 @@ func (s *Service) ReadUsers(ctx context.Context, who Operator, q ImportRequest) 
 }
 
 // WriteUsers writes all declared users in a format. base is the DN that LDIF entries stand below.
-func (s *Service) WriteUsers(ctx context.Context, who Operator, format, base string) (string, error) {
+func (s *Declared) WriteUsers(ctx context.Context, who Operator, format, base string) (string, error) {
 	if err := who.may(Look); err != nil {
 		return "", err
 	}

@@ -36,7 +36,7 @@ type moment struct {
 }
 
 // on is the declaration as it was at the end of a day, resolved for that day; "" means today.
-func (s *Service) on(ctx context.Context, day string) (moment, error) {
+func (s *Seen) on(ctx context.Context, day string) (moment, error) {
 	today := s.now().Format(time.DateOnly)
 	if day == "" || day == today {
 		c, err := s.current(ctx)
@@ -66,7 +66,7 @@ func (s *Service) on(ctx context.Context, day string) (moment, error) {
 
 // Explain says why a user has or lacks something on a target, or all there is.
 // Of several accounts of theirs there it speaks of the one that is named, or of the first.
-func (s *Service) Explain(ctx context.Context, who Operator, q Question) (Explanation, error) {
+func (s *Seen) Explain(ctx context.Context, who Operator, q Question) (Explanation, error) {
 	user, target := q.User, q.Target
 	if err := who.may(Look); err != nil {
 		return Explanation{}, err
@@ -109,7 +109,7 @@ type Question struct {
 }
 
 // seenAt is what a survey knew of a person on a target at a moment.
-func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+func (s *Seen) seenAt(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
 	target := q.Target
 	if m.past {
 		return s.seenBefore(ctx, m, p, q)
@@ -162,7 +162,7 @@ func (s *Service) seenAt(ctx context.Context, m moment, p *resolve.Person, q Que
 }
 
 // seenBefore is seenAt for a day that is over: the target as it was is looked through.
-func (s *Service) seenBefore(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+func (s *Seen) seenBefore(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
 	target := q.Target
 	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
 	if err != nil {
@@ -214,7 +214,7 @@ type Holders struct {
 
 // WhoHas lists everybody who has a group, a right, a licence, superuser rights
 // or an account on a target, or should have it, on a day.
-func (s *Service) WhoHas(ctx context.Context, who Operator, what, target, day string) (Holders, error) {
+func (s *Seen) WhoHas(ctx context.Context, who Operator, what, target, day string) (Holders, error) {
 	if err := who.may(Look); err != nil {
 		return Holders{}, err
 	}

@@ -5,10 +5,8 @@ import (
 	"slices"
 	"time"
 
-	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/store"
 )
 
@@ -20,13 +18,6 @@ import (
 // followMost is for how many people that pays.
 const followMost = 50
 
-// reading is a declaration read and resolved for a day.
-type reading struct {
-	source *declare.Source
-	plan   *resolve.Plan
-	change *resolve.Change // what is otherwise than in the plan before; nil: anything may be
-}
-
 // shift is what a change of some people does to the findings of one target.
 type shift struct {
 	target   string
@@ -37,7 +28,7 @@ type shift struct {
 
 // shifts compares what a change can reach on every target that was compared
 // with the plan before. The others are to be compared whole.
-func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list []shift, whole []string, err error) {
+func (s *Seen) shifts(ctx context.Context, from *current, r *reading) (list []shift, whole []string, err error) {
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -96,7 +87,7 @@ func (s *Service) shifts(ctx context.Context, from *current, r *reading) (list [
 }
 
 // around compares what is in reach of each input.
-func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input, near store.Near) error {
+func (s *Seen) around(ctx context.Context, list []shift, inputs []drift.Input, near store.Near) error {
 	accounts, err := s.Store.AccountsNamed(ctx, near.Targets, near.Accounts)
 	if err != nil {
 		return err
@@ -122,7 +113,7 @@ func (s *Service) around(ctx context.Context, list []shift, inputs []drift.Input
 }
 
 // contest marks what shifts find that was put right before.
-func (s *Service) contest(ctx context.Context, targets []string, list []shift) error {
+func (s *Seen) contest(ctx context.Context, targets []string, list []shift) error {
 	var keys []string
 	for _, sh := range list {
 		for _, f := range sh.is {
@@ -164,7 +155,7 @@ func cameBack(findings []model.Finding, known map[string]bool) (keys []string) {
 
 // apply stores shifts with the revision that they come from. Targets that
 // somebody compared in the meantime are returned, to be compared whole.
-func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole []string, from, to int,
+func (s *Seen) apply(ctx context.Context, tx *store.Tx, list []shift, whole []string, from, to int,
 	day string) (late []string, entries []*store.Entry, err error) {
 	names := make([]string, len(list))
 	for i, sh := range list {
@@ -197,7 +188,7 @@ func (s *Service) apply(ctx context.Context, tx *store.Tx, list []shift, whole [
 }
 
 // swap puts what a shift finds in the place of what it found before. It returns how many findings are new.
-func (s *Service) swap(ctx context.Context, tx *store.Tx, sh shift) (fresh int, err error) {
+func (s *Seen) swap(ctx context.Context, tx *store.Tx, sh shift) (fresh int, err error) {
 	more, known := map[string]int{}, map[string]bool{}
 	for _, f := range sh.was {
 		more[string(f.Kind)]--

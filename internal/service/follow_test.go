@@ -144,7 +144,7 @@ func TestFollow(t *testing.T) {
 		t.Errorf("seed %d: only %d edits were followed", seed, followed)
 	}
 	// Another service reads what this one stored, and finds it the same.
-	other, err := New(s.Config)
+	other, err := New(configOf(s))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -22,7 +22,7 @@ const defaultProbation = 7 * 24 * time.Hour
 
 // onProbation says until when an operator does not count as somebody else than
 // those in by, and who those are; by is empty when they do.
-func (s *Service) onProbation(o store.Operator) (by []string, until time.Time) {
+func (s *Door) onProbation(o store.Operator) (by []string, until time.Time) {
 	if o.GivenAt == nil || o.GivenBy == "" {
 		return nil, time.Time{}
 	}
@@ -33,7 +33,7 @@ func (s *Service) onProbation(o store.Operator) (by []string, until time.Time) {
 }
 
 // given notes that who gave o something with which they could act as them.
-func (s *Service) given(ctx context.Context, o *store.Operator, who Operator) error {
+func (s *Door) given(ctx context.Context, o *store.Operator, who Operator) error {
 	if who.Name == Itself.Name {
 		return nil // whoever is on the server itself can do anything there
 	}
@@ -52,7 +52,7 @@ func (s *Service) given(ctx context.Context, o *store.Operator, who Operator) er
 }
 
 // apart refuses an operator who does not count as somebody else than the drafter of a round.
-func (s *Service) apart(ctx context.Context, who Operator, drafter string) error {
+func (s *Door) apart(ctx context.Context, who Operator, drafter string) error {
 	row, err := s.Store.Operator(ctx, who.Name)
 	if err == store.ErrNone {
 		return nil // the service itself
@@ -70,7 +70,7 @@ func (s *Service) apart(ctx context.Context, who Operator, drafter string) error
 
 // ConfirmOperator says that an operator is somebody of their own. It takes an
 // administrator who is not among those that made them what they are.
-func (s *Service) ConfirmOperator(ctx context.Context, who Operator, name string) error {
+func (s *Door) ConfirmOperator(ctx context.Context, who Operator, name string) error {
 	if err := who.may(Administer); err != nil {
 		return err
 	}
@@ -99,7 +99,7 @@ func (s *Service) ConfirmOperator(ctx context.Context, who Operator, name string
 }
 
 // tellApart refuses a new operator who could be taken for another, or for the service itself.
-func (s *Service) tellApart(ctx context.Context, name, full string) error {
+func (s *Door) tellApart(ctx context.Context, name, full string) error {
 	if why := model.Unfit(full, false); why != "" {
 		return invalid("full-name", "an operator's full name cannot hold %s", why)
 	}

@@ -19,7 +19,7 @@ import (
 // a target is asked of the target itself, where a step could take that away.
 
 // facts are what the guards want to know of the targets of some steps, as far as it is stored.
-func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
+func (s *Carrier) facts(ctx context.Context, c *current, steps []round.Step) (map[string]round.Facts, error) {
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
 		return nil, err
@@ -57,7 +57,7 @@ func (s *Service) facts(ctx context.Context, c *current, steps []round.Step) (ma
 }
 
 // purpose finds out which accounts that acts would open were shut on purpose, by which round.
-func (s *Service) purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
+func (s *Carrier) purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
 	if len(opens) == 0 {
 		return nil, nil
 	}
@@ -76,7 +76,7 @@ func (s *Service) purpose(ctx context.Context, target string, opens []model.Act)
 }
 
 // factsOn are the facts of one target for steps that touch the named accounts.
-func (s *Service) factsOn(ctx context.Context, c *current, target string, names []string) (round.Facts, error) {
+func (s *Carrier) factsOn(ctx context.Context, c *current, target string, names []string) (round.Facts, error) {
 	d := c.plan.Targets[target]
 	slices.Sort(names)
 	names = slices.Compact(names)
@@ -105,7 +105,7 @@ func (s *Service) factsOn(ctx context.Context, c *current, target string, names 
 }
 
 // guard is what the runner asks before each batch of a round on a target.
-func (s *Service) guard(r store.Round, target string) func(context.Context, []work.Step, work.Read) (string, error) {
+func (s *Carrier) guard(r store.Round, target string) func(context.Context, []work.Step, work.Read) (string, error) {
 	var held []round.Hold
 	var closed *round.Closed
 	return func(ctx context.Context, steps []work.Step, read work.Read) (string, error) {
@@ -167,7 +167,7 @@ func (s *Service) guard(r store.Round, target string) func(context.Context, []wo
 
 // closing fills in what the limits count: all that the round closes on the
 // target, of which the steps looked at count by themselves, and the accounts there.
-func (s *Service) closing(ctx context.Context, steps []round.Step, f *round.Facts, all round.Closed) error {
+func (s *Carrier) closing(ctx context.Context, steps []round.Step, f *round.Facts, all round.Closed) error {
 	row, err := s.Store.Target(ctx, f.Target.Name)
 	if err != nil {
 		return err
@@ -185,7 +185,7 @@ func (s *Service) closing(ctx context.Context, steps []round.Step, f *round.Fact
 }
 
 // administratorsNow asks the target itself who can become superuser there.
-func (s *Service) administratorsNow(ctx context.Context, target string, f *round.Facts, read work.Read) error {
+func (s *Carrier) administratorsNow(ctx context.Context, target string, f *round.Facts, read work.Read) error {
 	could := map[string][]string{}
 	err := read(ctx, func(o model.Object) error {
 		if store.IsAdministrator(&o) {
@@ -213,7 +213,7 @@ func (s *Service) administratorsNow(ctx context.Context, target string, f *round
 }
 
 // heldFor are the holds of a round, each with the numbers of its steps.
-func (s *Service) heldFor(ctx context.Context, id int64) ([]round.Hold, error) {
+func (s *Carrier) heldFor(ctx context.Context, id int64) ([]round.Hold, error) {
 	rows, err := s.Store.Holds(ctx, id)
 	out := make([]round.Hold, len(rows))
 	for i, h := range rows {

@@ -41,14 +41,14 @@ func originOf(address string) string {
 }
 
 // printOf tells a wrong password that is typed again from another one.
-func (s *Service) printOf(password, hash string) []byte {
+func (s *Door) printOf(password, hash string) []byte {
 	mac := hmac.New(sha256.New, []byte(s.seal.id.String()))
 	fmt.Fprintf(mac, "%d:%s%s", len(password), password, hash)
 	return mac.Sum(nil)[:16]
 }
 
 // checkSignIn says whether name and password go together, and counts the try.
-func (s *Service) checkSignIn(ctx context.Context, name, password, from string) error {
+func (s *Door) checkSignIn(ctx context.Context, name, password, from string) error {
 	row, err := s.Store.Operator(ctx, name)
 	if err != nil && err != store.ErrNone {
 		return err
@@ -90,7 +90,7 @@ type tally struct {
 }
 
 // tallies are the counts that concern a try.
-func (s *Service) tallies(ctx context.Context, name, origin string) ([]tally, error) {
+func (s *Door) tallies(ctx context.Context, name, origin string) ([]tally, error) {
 	all := []tally{{[2]string{name, origin}, pairFrom}, {[2]string{name, ""}, nameFrom}, {[2]string{"", origin}, originFrom}}
 	known, err := s.Store.KnownOrigin(ctx, name, origin, s.now().Add(-originFor))
 	if known {
@@ -109,7 +109,7 @@ func keysOfTallies(list []tally) (keys [][2]string) {
 // countTry counts a try as failed before it is looked at. It says whether the
 // same wrong password was tried just before, which does not count again, and
 // refuses a try that comes too soon.
-func (s *Service) countTry(ctx context.Context, name, origin string, print []byte) (again bool, err error) {
+func (s *Door) countTry(ctx context.Context, name, origin string, print []byte) (again bool, err error) {
 	list, err := s.tallies(ctx, name, origin)
 	if err != nil {
 		return false, err
@@ -166,7 +166,7 @@ func tooOften(wait time.Duration) *Problem {
 }
 
 // signedInFrom takes back what was counted of a try that was right, and knows its address from now on.
-func (s *Service) signedInFrom(ctx context.Context, name, origin string) error {
+func (s *Door) signedInFrom(ctx context.Context, name, origin string) error {
 	list, err := s.tallies(ctx, name, origin)
 	if err != nil {
 		return err

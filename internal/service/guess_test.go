@@ -52,7 +52,7 @@ func TestGuessing(t *testing.T) {
 		t.Errorf("the guesser's address: %v", got)
 	}
 	// A service that starts anew, or another one, has forgotten nothing.
-	other, err := New(s.Config)
+	other, err := New(configOf(s))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"slices"
-	"time"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -14,17 +13,12 @@ import (
 )
 
 // journal lets work remember through the store.
-type journal struct{ s *Service }
+type journal struct {
+	leases
+	s *Carrier
+}
 
 var _ work.Journal = journal{}
-
-func (j journal) Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error) {
-	return j.s.Store.Lease(ctx, what, owner, during)
-}
-
-func (j journal) Release(ctx context.Context, what, owner string) error {
-	return j.s.Store.Release(ctx, what, owner)
-}
 
 func (j journal) Begin(ctx context.Context, round int64, l work.Lease, steps []work.Step) error {
 	n, err := j.s.Store.BeginSteps(ctx, round, store.Holder(l), seqsOf(steps, func(s work.Step) int { return s.Seq }), j.s.now())
@@ -92,14 +86,6 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 		return j.end(ctx, r, results, schema, true)
 	}
 	return err
-}
-
-// kindOf is the kind of a target, "" when it is no longer declared.
-func (c *current) kindOf(target string) string {
-	if t := c.declared.Targets[target]; t != nil {
-		return t.Kind
-	}
-	return ""
 }
 
 // end stores results; look finds out first which of the steps still run.

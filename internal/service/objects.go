@@ -17,7 +17,7 @@ import (
 type TargetKind = model.Schema
 
 // TargetKinds are the kinds of target that can be looked after, by name.
-func (s *Service) TargetKinds(ctx context.Context, who Operator) ([]TargetKind, error) {
+func (s *Seen) TargetKinds(ctx context.Context, who Operator) ([]TargetKind, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}
@@ -38,7 +38,7 @@ func (s *Service) TargetKinds(ctx context.Context, who Operator) ([]TargetKind, 
 }
 
 // told is what a target tells of itself, and how much of what it holds.
-func (s *Service) told(ctx context.Context, d *resolve.Desired) (map[string][]string, []Holding, error) {
+func (s *Seen) told(ctx context.Context, d *resolve.Desired) (map[string][]string, []Holding, error) {
 	o, err := s.Store.Object(ctx, d.Target.Name, model.SystemKind, model.Itself)
 	if err != nil && err != store.ErrNone {
 		return nil, nil, err
@@ -72,7 +72,7 @@ type Objects struct {
 }
 
 // TargetObjects lists what a target was last seen to hold of a kind.
-func (s *Service) TargetObjects(ctx context.Context, who Operator, target, kind, prefix string, p Page) (Objects, error) {
+func (s *Seen) TargetObjects(ctx context.Context, who Operator, target, kind, prefix string, p Page) (Objects, error) {
 	d, k, err := s.kindOn(ctx, who, target, kind)
 	if err != nil {
 		return Objects{}, err
@@ -101,7 +101,7 @@ func (s *Service) TargetObjects(ctx context.Context, who Operator, target, kind,
 }
 
 // kindOn is a kind of object on a declared target.
-func (s *Service) kindOn(ctx context.Context, who Operator, target, kind string) (*resolve.Desired, *model.KindSchema, error) {
+func (s *Seen) kindOn(ctx context.Context, who Operator, target, kind string) (*resolve.Desired, *model.KindSchema, error) {
 	if err := who.may(Look); err != nil {
 		return nil, nil, err
 	}
@@ -146,7 +146,7 @@ type Members struct {
 }
 
 // SetMembers lists who was last seen in a set, or what groups.
-func (s *Service) SetMembers(ctx context.Context, who Operator, target, kind, name, of string, p Page) (Members, error) {
+func (s *Seen) SetMembers(ctx context.Context, who Operator, target, kind, name, of string, p Page) (Members, error) {
 	_, k, err := s.kindOn(ctx, who, target, kind)
 	if err != nil {
 		return Members{}, err

@@ -99,7 +99,7 @@ const (
 // SignIn checks name and password and returns the operator with a fresh
 // credential: a browser session, or an API token when token names it. from is
 // the address the wish came from.
-func (s *Service) SignIn(ctx context.Context, name, password, token, from string) (Operator, string, time.Time, error) {
+func (s *Door) SignIn(ctx context.Context, name, password, token, from string) (Operator, string, time.Time, error) {
 	now := s.now()
 	if err := s.checkSignIn(ctx, name, password, from); err != nil {
 		return Operator{}, "", time.Time{}, err
@@ -136,7 +136,7 @@ func clipName(s string) string {
 }
 
 // Who returns the operator behind a credential.
-func (s *Service) Who(ctx context.Context, secret string) (Operator, error) {
+func (s *Door) Who(ctx context.Context, secret string) (Operator, error) {
 	signedOut := &Problem{Kind: SignedOut, Words: "you are not signed in, or no longer: roost sign-in"}
 	if !strings.HasPrefix(secret, "roost-") || len(secret) > 100 {
 		return Operator{}, signedOut
@@ -159,7 +159,7 @@ func (s *Service) Who(ctx context.Context, secret string) (Operator, error) {
 }
 
 // SignOut ends a credential.
-func (s *Service) SignOut(ctx context.Context, who Operator, secret string) error {
+func (s *Door) SignOut(ctx context.Context, who Operator, secret string) error {
 	hash := sha256.Sum256([]byte(secret))
 	return s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.now(), Kind: "sign-out", Operator: who.Name, Words: "signed out"}}, tx.DropCredential(ctx, hash[:])
@@ -170,7 +170,7 @@ var operatorName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,63}$`)
 
 // FirstOperator makes the first administrator, once. It returns the generated
 // password when none is given. It is called on the server itself only.
-func (s *Service) FirstOperator(ctx context.Context, name, full, password string) (string, error) {
+func (s *Door) FirstOperator(ctx context.Context, name, full, password string) (string, error) {
 	if full == "" {
 		full = name
 	}
@@ -195,7 +195,7 @@ func (s *Service) FirstOperator(ctx context.Context, name, full, password string
 	})
 }
 
-func (s *Service) newOperator(name, full, password string, duties []Duty) (store.Operator, string, error) {
+func (s *Door) newOperator(name, full, password string, duties []Duty) (store.Operator, string, error) {
 	if !operatorName.MatchString(name) {
 		return store.Operator{}, "", invalid("name",
 			"%q cannot be an operator's name: small letters, digits, dots, - and _, beginning with a letter", name)
@@ -211,7 +211,7 @@ func (s *Service) newOperator(name, full, password string, duties []Duty) (store
 }
 
 // Operators lists the operators.
-func (s *Service) Operators(ctx context.Context, who Operator) ([]Operator, error) {
+func (s *Door) Operators(ctx context.Context, who Operator) ([]Operator, error) {
 	if err := who.may(Administer); err != nil {
 		return nil, err
 	}
@@ -228,7 +228,7 @@ func (s *Service) Operators(ctx context.Context, who Operator) ([]Operator, erro
 }
 
 // AddOperator adds an operator with duties and returns their password, generated when none is given.
-func (s *Service) AddOperator(ctx context.Context, who Operator, name, full, password string, duties []string) (string, error) {
+func (s *Door) AddOperator(ctx context.Context, who Operator, name, full, password string, duties []string) (string, error) {
 	if err := who.may(Administer); err != nil {
 		return "", err
 	}
@@ -258,7 +258,7 @@ func (s *Service) AddOperator(ctx context.Context, who Operator, name, full, pas
 }
 
 // SetOperator changes an operator's duties.
-func (s *Service) SetOperator(ctx context.Context, who Operator, name string, duties []string) error {
+func (s *Door) SetOperator(ctx context.Context, who Operator, name string, duties []string) error {
 	if err := who.may(Administer); err != nil {
 		return err
 	}
@@ -284,7 +284,7 @@ func (s *Service) SetOperator(ctx context.Context, who Operator, name string, du
 	})
 }
 
-func (s *Service) operatorRow(ctx context.Context, name string) (store.Operator, error) {
+func (s *Door) operatorRow(ctx context.Context, name string) (store.Operator, error) {
 	row, err := s.Store.Operator(ctx, name)
 	if err == store.ErrNone {
 		all, err := s.Store.Operators(ctx)
@@ -301,7 +301,7 @@ func (s *Service) operatorRow(ctx context.Context, name string) (store.Operator,
 }
 
 // RemoveOperator takes an operator away with all their credentials.
-func (s *Service) RemoveOperator(ctx context.Context, who Operator, name string) error {
+func (s *Door) RemoveOperator(ctx context.Context, who Operator, name string) error {
 	if err := who.may(Administer); err != nil {
 		return err
 	}
@@ -319,7 +319,7 @@ func (s *Service) RemoveOperator(ctx context.Context, who Operator, name string)
 
 // ChangePassword changes the operator's own password, and ends all their other
 // sessions and tokens. The one they have is asked for again.
-func (s *Service) ChangePassword(ctx context.Context, who Operator, credential, old, fresh, from string) error {
+func (s *Door) ChangePassword(ctx context.Context, who Operator, credential, old, fresh, from string) error {
 	if err := who.may(Look); err != nil {
 		return err
 	}
@@ -352,7 +352,7 @@ func (s *Service) ChangePassword(ctx context.Context, who Operator, credential, 
 // ResetPassword gives another operator a new password, generated when none is
 // given, and ends all their sessions and tokens. Since who does it could sign in
 // as them, they are kept together for a time (see foureyes.go).
-func (s *Service) ResetPassword(ctx context.Context, who Operator, name, password string) (string, error) {
+func (s *Door) ResetPassword(ctx context.Context, who Operator, name, password string) (string, error) {
 	if err := who.may(Administer); err != nil {
 		return "", err
 	}
@@ -407,7 +407,7 @@ type Token struct {
 }
 
 // Tokens lists the operator's own API tokens.
-func (s *Service) Tokens(ctx context.Context, who Operator) ([]Token, error) {
+func (s *Door) Tokens(ctx context.Context, who Operator) ([]Token, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}
@@ -420,7 +420,7 @@ func (s *Service) Tokens(ctx context.Context, who Operator) ([]Token, error) {
 }
 
 // RemoveToken ends one of the operator's own API tokens.
-func (s *Service) RemoveToken(ctx context.Context, who Operator, name string) error {
+func (s *Door) RemoveToken(ctx context.Context, who Operator, name string) error {
 	if err := who.may(Look); err != nil {
 		return err
 	}
@@ -451,7 +451,7 @@ type SecretInfo struct {
 var secretName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,99}$`)
 
 // SetSecret seals a secret under its name.
-func (s *Service) SetSecret(ctx context.Context, who Operator, name string, value []byte) error {
+func (s *Door) SetSecret(ctx context.Context, who Operator, name string, value []byte) error {
 	if err := who.may(Administer); err != nil {
 		return err
 	}
@@ -472,7 +472,7 @@ func (s *Service) SetSecret(ctx context.Context, who Operator, name string, valu
 }
 
 // Secrets lists the names of the secrets.
-func (s *Service) Secrets(ctx context.Context, who Operator) ([]SecretInfo, error) {
+func (s *Door) Secrets(ctx context.Context, who Operator) ([]SecretInfo, error) {
 	if err := who.may(Administer); err != nil {
 		return nil, err
 	}

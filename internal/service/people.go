@@ -34,7 +34,7 @@ type Users struct {
 }
 
 // Users lists declared users whose id, name, mail or role holds the text.
-func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) (Users, error) {
+func (s *Seen) Users(ctx context.Context, who Operator, text string, p Page) (Users, error) {
 	if err := who.may(Look); err != nil {
 		return Users{}, err
 	}
@@ -50,7 +50,7 @@ func (s *Service) Users(ctx context.Context, who Operator, text string, p Page) 
 			continue
 		}
 		if out.Total >= page.From && len(out.Items) < page.Size {
-			out.Items = append(out.Items, c.user(one))
+			out.Items = append(out.Items, userOf(c, one))
 		}
 		out.Total++
 	}
@@ -71,7 +71,7 @@ func speaksOf(p *resolve.Person, text string) bool {
 		slices.Contains(p.Roles(), text)
 }
 
-func (c *current) user(p *resolve.Person) User {
+func userOf(c *current, p *resolve.Person) User {
 	roles := p.Roles()
 	if roles == nil {
 		roles = []string{}
@@ -118,7 +118,7 @@ type UserDetail struct {
 }
 
 // User returns one user with everything they have anywhere.
-func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail, error) {
+func (s *Seen) User(ctx context.Context, who Operator, id string) (UserDetail, error) {
 	if err := who.may(Look); err != nil {
 		return UserDetail{}, err
 	}
@@ -130,7 +130,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 	if !ok {
 		return UserDetail{}, unknown("user", id, keysOf(c.declared.Users))
 	}
-	out := UserDetail{User: c.user(person), Accounts: []Account{}, At: c.declared.Locate(person.Declared.Pos).String()}
+	out := UserDetail{User: userOf(c, person), Accounts: []Account{}, At: c.declared.Locate(person.Declared.Pos).String()}
 	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: pageMost})
 	if err != nil {
 		return out, err
@@ -145,7 +145,7 @@ func (s *Service) User(ctx context.Context, who Operator, id string) (UserDetail
 		return out, err
 	}
 	for _, target := range keysOf(c.plan.Targets) {
-		for _, a := range c.accounts(id, target, findings, links) {
+		for _, a := range accountsOf(c, id, target, findings, links) {
 			if err := s.seen(ctx, a, known[target].SurveyedAt != nil); err != nil {
 				return out, err
 			}
@@ -161,9 +161,9 @@ type accountOf struct {
 	asked, suspended bool
 }
 
-// accounts are those that a user has or should have on a target: asked for, known
+// accountsOf are those that a user has or should have on a target: asked for, known
 // to be theirs, or found. Each is told apart by what is behind the login.
-func (c *current) accounts(user, target string, findings []store.Finding, links []model.Link) []*accountOf {
+func accountsOf(c *current, user, target string, findings []store.Finding, links []model.Link) []*accountOf {
 	schema := c.plan.Targets[target].Schema.Account()
 	by := map[string]*accountOf{}
 	of := func(name string) *accountOf {
@@ -187,7 +187,7 @@ func (c *current) accounts(user, target string, findings []store.Finding, links 
 			name = f.Name
 		}
 		a := of(name)
-		a.Findings = append(a.Findings, c.finding(f))
+		a.Findings = append(a.Findings, findingOf(c, f))
 		if f.Account() != "" && f.Kind != model.Unmatched {
 			a.Name = name
 		}
@@ -221,7 +221,7 @@ func (a *Account) put(sets []model.Named) {
 }
 
 // seen fills in what the target was last seen to hold.
-func (s *Service) seen(ctx context.Context, a *accountOf, surveyed bool) error {
+func (s *Seen) seen(ctx context.Context, a *accountOf, surveyed bool) error {
 	o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
 	if err != nil && err != store.ErrNone {
 		return err

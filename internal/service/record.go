@@ -40,7 +40,7 @@ type RecordPage struct {
 }
 
 // Record returns entries, newest first.
-func (s *Service) Record(ctx context.Context, who Operator, f RecordFilter, size int) (RecordPage, error) {
+func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size int) (RecordPage, error) {
 	if err := who.may(Look); err != nil {
 		return RecordPage{}, err
 	}
@@ -70,7 +70,7 @@ func entryOf(r store.Entry) Entry {
 }
 
 // EntryDetail returns one entry with its comments.
-func (s *Service) EntryDetail(ctx context.Context, who Operator, seq int64) (Entry, error) {
+func (s *Door) EntryDetail(ctx context.Context, who Operator, seq int64) (Entry, error) {
 	if err := who.may(Look); err != nil {
 		return Entry{}, err
 	}
@@ -86,7 +86,7 @@ func (s *Service) EntryDetail(ctx context.Context, who Operator, seq int64) (Ent
 	return e, err
 }
 
-func (s *Service) entry(ctx context.Context, seq int64) (store.Entry, error) {
+func (s *Door) entry(ctx context.Context, seq int64) (store.Entry, error) {
 	e, err := s.Store.Entry(ctx, seq)
 	if err == store.ErrNone {
 		return e, &Problem{Kind: Unknown, Words: fmt.Sprintf("the record has no entry %d", seq)}
@@ -95,7 +95,7 @@ func (s *Service) entry(ctx context.Context, seq int64) (store.Entry, error) {
 }
 
 // Comment adds a comment to an entry, as an entry of its own.
-func (s *Service) Comment(ctx context.Context, who Operator, seq int64, text string) (Entry, error) {
+func (s *Door) Comment(ctx context.Context, who Operator, seq int64, text string) (Entry, error) {
 	if err := who.may(Look); err != nil {
 		return Entry{}, err
 	}

@@ -32,7 +32,7 @@ type Move struct {
 const movesMost = 200
 
 // Means says what files would change, in people and access, without storing them.
-func (s *Service) Means(ctx context.Context, who Operator, files []declare.File) (Meaning, error) {
+func (s *Declared) Means(ctx context.Context, who Operator, files []declare.File) (Meaning, error) {
 	number, err := s.Store.LastRevisionNumber(ctx)
 	if err != nil {
 		return Meaning{}, err
@@ -41,7 +41,7 @@ func (s *Service) Means(ctx context.Context, who Operator, files []declare.File)
 }
 
 // MeansFrom is Means for files that were made from a revision, with what others declared since.
-func (s *Service) MeansFrom(ctx context.Context, who Operator, began int, files []declare.File) (Meaning, error) {
+func (s *Declared) MeansFrom(ctx context.Context, who Operator, began int, files []declare.File) (Meaning, error) {
 	if err := who.may(Look); err != nil {
 		return Meaning{}, err
 	}
@@ -55,37 +55,20 @@ func (s *Service) MeansFrom(ctx context.Context, who Operator, began int, files 
 		return Meaning{}, err
 	}
 	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took}
-	if from == nil {
-		from = &current{}
+	var before *resolve.Plan
+	if from != nil {
+		before = from.plan
 	}
-	out.Moves, out.People = movesOf(from.plan, read.plan)
+	out.Moves, out.People = movesOf(before, read.plan)
 	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
-	shifts, whole, err := s.shifts(ctx, from, read)
+	weighed, err := s.Weigh(ctx, from, read)
 	if err != nil {
 		return Meaning{}, err
 	}
-	// Of targets that are compared whole all findings count anew, of the others those in reach.
-	gone, err := s.Store.FindingsOn(ctx, whole)
-	if err != nil {
-		return Meaning{}, err
-	}
-	out.Findings = out.Before - gone
-	if read.change == nil {
-		out.Findings = 0 // those of targets that are no longer declared go, too
-	}
-	for _, sh := range shifts {
-		out.Findings += len(sh.is) - len(sh.was)
-	}
-	for _, name := range whole {
-		x, err := s.differences(ctx, read.plan.Targets[name], nil)
-		if err != nil {
-			return Meaning{}, err
-		}
-		out.Findings += len(x.findings)
-	}
-	return out, nil
+	out.Findings, err = weighed.Findings(ctx)
+	return out, err
 }
 
 func movesOf(before, after *resolve.Plan) ([]Move, int) {
@@ -99,7 +82,7 @@ func movesOf(before, after *resolve.Plan) ([]Move, int) {
 
 // MeansEdits is Means for edits of the newest revision. With it come the lines
 // that the edits change, the first of them.
-func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.LineChange, error) {
+func (s *Declared) MeansEdits(ctx context.Context, who Operator, edits []declare.Edit) (Meaning, []declare.LineChange, error) {
 	if err := who.may(Look); err != nil {
 		return Meaning{}, nil, err
 	}
@@ -113,7 +96,7 @@ func (s *Service) MeansEdits(ctx context.Context, who Operator, edits []declare.
 }
 
 // edited are the files of the newest revision after some edits.
-func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.File, *current, error) {
+func (s *Declared) edited(ctx context.Context, edits []declare.Edit) ([]declare.File, *current, error) {
 	c, err := s.current(ctx)
 	if err != nil {
 		return nil, nil, err
@@ -128,7 +111,7 @@ func (s *Service) edited(ctx context.Context, edits []declare.Edit) ([]declare.F
 // Edit changes a revision in its own text, comments and order kept, and declares
 // the outcome as a new one. from is the revision that was looked at, 0 for the
 // newest; what others declared since comes along, as for DeclareFrom.
-func (s *Service) Edit(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
+func (s *Declared) Edit(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}
@@ -153,7 +136,7 @@ func (s *Service) Edit(ctx context.Context, who Operator, from int, edits []decl
 }
 
 // editOf makes edits in an earlier revision, and declares the outcome with what came since.
-func (s *Service) editOf(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
+func (s *Declared) editOf(ctx context.Context, who Operator, from int, edits []declare.Edit, because string) (Revision, error) {
 	_, files, err := s.filesOf(ctx, from)
 	if err != nil {
 		return Revision{}, err
@@ -166,7 +149,7 @@ func (s *Service) editOf(ctx context.Context, who Operator, from int, edits []de
 }
 
 // Revisions lists revisions, newest first, and how many there are.
-func (s *Service) Revisions(ctx context.Context, who Operator, p Page) ([]Revision, int, error) {
+func (s *Declared) Revisions(ctx context.Context, who Operator, p Page) ([]Revision, int, error) {
 	if err := who.may(Look); err != nil {
 		return nil, 0, err
 	}
@@ -178,7 +161,7 @@ func (s *Service) Revisions(ctx context.Context, who Operator, p Page) ([]Revisi
 	return out, total, err
 }
 
-func (s *Service) filesOf(ctx context.Context, number int) (store.Revision, []declare.File, error) {
+func (s *Declared) filesOf(ctx context.Context, number int) (store.Revision, []declare.File, error) {
 	rev, err := s.Store.RevisionOf(ctx, number)
 	if number == 0 {
 		rev, err = s.Store.LastRevision(ctx)
@@ -194,7 +177,7 @@ func (s *Service) filesOf(ctx context.Context, number int) (store.Revision, []de
 }
 
 // Files returns a revision with its files; number 0 is the newest.
-func (s *Service) Files(ctx context.Context, who Operator, number int) (Revision, []declare.File, error) {
+func (s *Declared) Files(ctx context.Context, who Operator, number int) (Revision, []declare.File, error) {
 	if err := who.may(Look); err != nil {
 		return Revision{}, nil, err
 	}
@@ -213,7 +196,7 @@ type Compared struct {
 
 // CompareRevisions says what changed from one revision to another, in people
 // and access and in lines. Both are read for today.
-func (s *Service) CompareRevisions(ctx context.Context, who Operator, from, to int) (Compared, error) {
+func (s *Declared) CompareRevisions(ctx context.Context, who Operator, from, to int) (Compared, error) {
 	if err := who.may(Look); err != nil {
 		return Compared{}, err
 	}
@@ -245,7 +228,7 @@ func (s *Service) CompareRevisions(ctx context.Context, who Operator, from, to i
 
 // Restore declares the files of an earlier revision anew. from is the revision
 // that was looked at, and is refused when another was declared since; 0 is the newest.
-func (s *Service) Restore(ctx context.Context, who Operator, number, from int, because string) (Revision, error) {
+func (s *Declared) Restore(ctx context.Context, who Operator, number, from int, because string) (Revision, error) {
 	if err := who.may(Draft); err != nil {
 		return Revision{}, err
 	}

@@ -104,7 +104,7 @@ type Steps struct {
 }
 
 // Rounds returns one page of rounds, newest first, and how many there are.
-func (s *Service) Rounds(ctx context.Context, who Operator, states []string, p Page) ([]Round, int, error) {
+func (s *Carrier) Rounds(ctx context.Context, who Operator, states []string, p Page) ([]Round, int, error) {
 	if err := who.may(Look); err != nil {
 		return nil, 0, err
 	}
@@ -124,7 +124,7 @@ func (s *Service) Rounds(ctx context.Context, who Operator, states []string, p P
 }
 
 // Round returns one round.
-func (s *Service) Round(ctx context.Context, who Operator, id int64) (Round, error) {
+func (s *Carrier) Round(ctx context.Context, who Operator, id int64) (Round, error) {
 	if err := who.may(Look); err != nil {
 		return Round{}, err
 	}
@@ -135,7 +135,7 @@ func (s *Service) Round(ctx context.Context, who Operator, id int64) (Round, err
 	return s.round(ctx, r)
 }
 
-func (s *Service) roundRow(ctx context.Context, id int64) (store.Round, error) {
+func (s *Carrier) roundRow(ctx context.Context, id int64) (store.Round, error) {
 	r, err := s.Store.Round(ctx, id)
 	if err == store.ErrNone {
 		return r, &Problem{Kind: Unknown, Words: fmt.Sprintf("there is no round %d; roost round list shows them", id)}
@@ -143,7 +143,7 @@ func (s *Service) roundRow(ctx context.Context, id int64) (store.Round, error) {
 	return r, err
 }
 
-func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
+func (s *Carrier) round(ctx context.Context, r store.Round) (Round, error) {
 	counts, err := s.Store.Phases(ctx, r.ID)
 	if err != nil {
 		return Round{}, err
@@ -191,7 +191,7 @@ func (s *Service) round(ctx context.Context, r store.Round) (Round, error) {
 }
 
 // RoundSteps returns one page of a round's steps, of all outcomes or of some.
-func (s *Service) RoundSteps(ctx context.Context, who Operator, id int64, outcomes []string, p Page) (Steps, error) {
+func (s *Carrier) RoundSteps(ctx context.Context, who Operator, id int64, outcomes []string, p Page) (Steps, error) {
 	if err := who.may(Look); err != nil {
 		return Steps{}, err
 	}
@@ -216,7 +216,7 @@ func (s *Service) RoundSteps(ctx context.Context, who Operator, id int64, outcom
 }
 
 // move changes a round's state or says why it cannot.
-func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []string, to, words string,
+func (s *Carrier) move(ctx context.Context, who Operator, r store.Round, from []string, to, words string,
 	also func(*store.Tx) error) (Round, error) {
 	err := s.write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		moved, err := tx.MoveRound(ctx, r.ID, from, to, who.Name, s.now())
@@ -249,7 +249,7 @@ func (s *Service) move(ctx context.Context, who Operator, r store.Round, from []
 var errMoved = errors.New("not in that state")
 
 // whyNot explains a refused change of state by the state the round is in now.
-func (s *Service) whyNot(ctx context.Context, id int64, to string) error {
+func (s *Carrier) whyNot(ctx context.Context, id int64, to string) error {
 	r, err := s.roundRow(ctx, id)
 	if err != nil {
 		return err
@@ -268,7 +268,7 @@ func (s *Service) whyNot(ctx context.Context, id int64, to string) error {
 
 // Approve lets a drafted round run. One that is held needs an operator who did
 // not draft it; a firm hold is lifted by nobody.
-func (s *Service) Approve(ctx context.Context, who Operator, id int64) (Round, error) {
+func (s *Carrier) Approve(ctx context.Context, who Operator, id int64) (Round, error) {
 	if err := who.may(Approve); err != nil {
 		return Round{}, err
 	}
@@ -304,7 +304,7 @@ func (s *Service) Approve(ctx context.Context, who Operator, id int64) (Round, e
 }
 
 // RunRound starts an approved round and returns at once; it goes on by itself.
-func (s *Service) RunRound(ctx context.Context, who Operator, id int64) (Round, error) {
+func (s *Carrier) RunRound(ctx context.Context, who Operator, id int64) (Round, error) {
 	if err := who.may(Run); err != nil {
 		return Round{}, err
 	}
@@ -321,7 +321,7 @@ func (s *Service) RunRound(ctx context.Context, who Operator, id int64) (Round, 
 
 // Schedule lets an approved round start by itself: not before a moment, and
 // only while the windows of all its targets are open, where that is asked.
-func (s *Service) Schedule(ctx context.Context, who Operator, id int64, notBefore *time.Time, inWindow bool) (Round, error) {
+func (s *Carrier) Schedule(ctx context.Context, who Operator, id int64, notBefore *time.Time, inWindow bool) (Round, error) {
 	if err := who.may(Run); err != nil {
 		return Round{}, err
 	}
@@ -356,7 +356,7 @@ func (s *Service) Schedule(ctx context.Context, who Operator, id int64, notBefor
 
 // Stop ends a round: batches under way are finished, all other steps are not
 // tried. A round that has not started is put away.
-func (s *Service) Stop(ctx context.Context, who Operator, id int64, because string) (Round, error) {
+func (s *Carrier) Stop(ctx context.Context, who Operator, id int64, because string) (Round, error) {
 	if err := who.may(Run); err != nil {
 		return Round{}, err
 	}
@@ -378,7 +378,7 @@ func (s *Service) Stop(ctx context.Context, who Operator, id int64, because stri
 
 // Undo drafts the round that takes another back, from the values that were
 // there before. What cannot be brought back is told in Lost.
-func (s *Service) Undo(ctx context.Context, who Operator, id int64, because string) (Round, error) {
+func (s *Carrier) Undo(ctx context.Context, who Operator, id int64, because string) (Round, error) {
 	if err := who.may(Draft); err != nil {
 		return Round{}, err
 	}
@@ -441,7 +441,7 @@ func answering(surveys []SurveyResult) (names []string) {
 }
 
 // Reconcile surveys, drafts and, unless the round is held, approves in the operator's name and starts it.
-func (s *Service) Reconcile(ctx context.Context, who Operator, q DraftRequest) (Reconciled, error) {
+func (s *Carrier) Reconcile(ctx context.Context, who Operator, q DraftRequest) (Reconciled, error) {
 	for _, d := range []Duty{Draft, Approve, Run} {
 		if err := who.may(d); err != nil {
 			return Reconciled{}, err

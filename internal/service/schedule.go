@@ -16,31 +16,31 @@ const tick = 2 * time.Second
 
 // keepTime starts what is due: scheduled rounds, and surveys and
 // reconciliations that targets repeat. Of several services, one does each.
-func (s *Service) keepTime() {
+func (s *Carrier) keepTime() {
 	seen := map[string]time.Time{}
 	for {
 		select {
-		case <-s.ctx.Done():
+		case <-s.Life.Done():
 			return
 		case <-time.After(tick):
 		}
-		if err := s.startDue(s.ctx); err != nil && s.ctx.Err() == nil {
+		if err := s.startDue(s.Life); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("scheduled rounds not looked at", "error", err)
 		}
-		if err := s.repeat(s.ctx); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
+		if err := s.repeat(s.Life); err != nil && s.Life.Err() == nil && ProblemOf(err).Kind != NotYet {
 			s.Log.Warn("repeated surveys not looked at", "error", err)
 		}
-		if err := s.checkpointInTime(s.ctx); err != nil && s.ctx.Err() == nil {
+		if err := s.checkpointInTime(s.Life); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("the record was not signed", "error", err)
 		}
-		if err := s.compareBehind(s.ctx, seen); err != nil && s.ctx.Err() == nil && ProblemOf(err).Kind != NotYet {
+		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && ProblemOf(err).Kind != NotYet {
 			s.Log.Warn("targets not compared", "error", err)
 		}
 	}
 }
 
 // startDue starts the scheduled rounds whose time has come.
-func (s *Service) startDue(ctx context.Context) error {
+func (s *Carrier) startDue(ctx context.Context) error {
 	rounds, err := s.Store.DueRounds(ctx, s.now())
 	if err != nil || len(rounds) == 0 {
 		return err
@@ -70,7 +70,7 @@ func (s *Service) startDue(ctx context.Context) error {
 	return nil
 }
 
-func (s *Service) windowsOpen(ctx context.Context, c *current, id int64) (bool, error) {
+func (s *Carrier) windowsOpen(ctx context.Context, c *current, id int64) (bool, error) {
 	counts, err := s.Store.CountSteps(ctx, id)
 	if err != nil {
 		return false, err
@@ -84,7 +84,7 @@ func (s *Service) windowsOpen(ctx context.Context, c *current, id int64) (bool, 
 }
 
 // repeat surveys and reconciles the targets that ask for it.
-func (s *Service) repeat(ctx context.Context) error {
+func (s *Carrier) repeat(ctx context.Context) error {
 	c, known, err := s.standing(ctx)
 	if err != nil {
 		return err
@@ -125,12 +125,12 @@ const behindFor = 10 * time.Second
 
 // compareBehind compares targets whose findings are of another day or revision:
 // a day has passed, or a service ended before it had compared. seen remembers since when.
-func (s *Service) compareBehind(ctx context.Context, seen map[string]time.Time) error {
+func (s *Carrier) compareBehind(ctx context.Context, seen map[string]time.Time) error {
 	c, known, err := s.standing(ctx)
 	if err != nil {
 		return err
 	}
-	now, names := time.Now(), c.behind(known, nil)
+	now, names := time.Now(), behind(c, known, nil)
 	for name := range seen {
 		if !slices.Contains(names, name) {
 			delete(seen, name)
@@ -139,7 +139,7 @@ func (s *Service) compareBehind(ctx context.Context, seen map[string]time.Time) 
 	for _, name := range names {
 		if since, ok := seen[name]; !ok {
 			seen[name] = now
-		} else if now.Sub(since) > behindFor && s.ctx.Err() == nil {
+		} else if now.Sub(since) > behindFor && s.Life.Err() == nil {
 			s.once("compare/"+name, func(ctx context.Context) error {
 				_, _, err := s.compare(ctx, name)
 				return err
@@ -166,7 +166,7 @@ func due(every time.Duration, last *time.Time, target string, now time.Time) boo
 
 // once does something beside everything else, unless this or another service is
 // at it, or as much as may be at once is under way already: then its time comes again.
-func (s *Service) once(what string, do func(context.Context) error) {
+func (s *Carrier) once(what string, do func(context.Context) error) {
 	if s.aside.Load() >= int64(2*s.Width) {
 		return
 	}
@@ -177,12 +177,12 @@ func (s *Service) once(what string, do func(context.Context) error) {
 	s.carrying.Go(func() {
 		defer s.aside.Add(-1)
 		defer s.busy.Delete(what)
-		held, err := work.TryHold(s.ctx, journal{s}, what, s.runner.Owner)
+		held, err := work.TryHold(s.Life, leases{s.Store}, what, s.Owner)
 		if err != nil {
 			return
 		}
 		defer held.Release()
-		if err := do(held); err != nil && s.ctx.Err() == nil {
+		if err := do(held); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("not done", "what", strings.Replace(what, "/", " ", 1), "error", err)
 		}
 	})
@@ -190,7 +190,7 @@ func (s *Service) once(what string, do func(context.Context) error) {
 
 // reconcileByItself is a reconciliation at its time: it runs what nobody needs
 // to look at. While a round that it drafted before still waits, there is no other.
-func (s *Service) reconcileByItself(ctx context.Context, target string) error {
+func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 	now := s.now()
 	err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.NoteReconciled(ctx, target, now) })
 	if err != nil {

@@ -69,7 +69,7 @@ func writeKey(file, key string) error {
 }
 
 // sealFor seals a value that an act sets, and returns the id by which the act names it.
-func (s *Service) sealFor(ctx context.Context, plain []byte) (id string, err error) {
+func (s *Door) sealFor(ctx context.Context, plain []byte) (id string, err error) {
 	body, err := s.seal.close(plain)
 	if err != nil {
 		return "", err
@@ -79,7 +79,7 @@ func (s *Service) sealFor(ctx context.Context, plain []byte) (id string, err err
 }
 
 // unseal opens a value for a target, at the last moment.
-func (s *Service) unseal(ctx context.Context, id string) (connect.Secret, error) {
+func (s *Door) unseal(ctx context.Context, id string) (connect.Secret, error) {
 	body, err := s.Store.Sealed(ctx, id)
 	if err == store.ErrNone {
 		return connect.Secret{}, errors.New("is no longer kept")

@@ -33,7 +33,7 @@ type Sessions struct {
 }
 
 // TargetSessions asks a target who is signed in now.
-func (s *Service) TargetSessions(ctx context.Context, who Operator, target string) (Sessions, error) {
+func (s *Seen) TargetSessions(ctx context.Context, who Operator, target string) (Sessions, error) {
 	if err := who.may(Run); err != nil {
 		return Sessions{}, err
 	}
@@ -49,7 +49,7 @@ func (s *Service) TargetSessions(ctx context.Context, who Operator, target strin
 
 // UserSessions asks every target on which a user has an account who is signed in
 // with it now.
-func (s *Service) UserSessions(ctx context.Context, who Operator, user string) (Sessions, error) {
+func (s *Seen) UserSessions(ctx context.Context, who Operator, user string) (Sessions, error) {
 	if err := who.may(Run); err != nil {
 		return Sessions{}, err
 	}
@@ -74,7 +74,7 @@ func (s *Service) UserSessions(ctx context.Context, who Operator, user string) (
 }
 
 // watch asks targets for sessions, of everybody or of one user.
-func (s *Service) watch(ctx context.Context, c *current, targets []string, user string) (Sessions, error) {
+func (s *Seen) watch(ctx context.Context, c *current, targets []string, user string) (Sessions, error) {
 	out := Sessions{Items: []Session{}, Not: map[string]string{}}
 	var mu sync.Mutex
 	work.Each(ctx, targets, s.Width, func(ctx context.Context, target string) {
@@ -101,7 +101,7 @@ func (s *Service) watch(ctx context.Context, c *current, targets []string, user 
 const watchFor = 15 * time.Second
 
 // open connects to a target, to look.
-func (s *Service) open(ctx context.Context, target string) (connect.Session, error) {
+func (s *Seen) open(ctx context.Context, target string) (connect.Session, error) {
 	connector, access, err := s.reach(ctx, target)
 	if err != nil {
 		return nil, err
@@ -110,7 +110,7 @@ func (s *Service) open(ctx context.Context, target string) (connect.Session, err
 	return connector.Open(ctx, access)
 }
 
-func (s *Service) sessionsOn(ctx context.Context, c *current, target string) ([]Session, error) {
+func (s *Seen) sessionsOn(ctx context.Context, c *current, target string) ([]Session, error) {
 	x, err := s.open(ctx, target)
 	if err != nil {
 		return nil, err
@@ -146,7 +146,7 @@ type EndedSession struct {
 
 // EndSessions ends sessions on a target by their names, with a reason. Each is
 // answered, and stands in the record.
-func (s *Service) EndSessions(ctx context.Context, who Operator, target string, names []string, because string) ([]EndedSession, error) {
+func (s *Seen) EndSessions(ctx context.Context, who Operator, target string, names []string, because string) ([]EndedSession, error) {
 	if err := who.may(Run); err != nil {
 		return nil, err
 	}

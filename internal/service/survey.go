@@ -52,7 +52,7 @@ type SurveyResult struct {
 
 // Survey reads the named targets, or all, several at once, and compares each
 // with the declaration. told hears of each target as it ends; it may be nil.
-func (s *Service) Survey(ctx context.Context, who Operator, names []string, told func(SurveyResult)) ([]SurveyResult, error) {
+func (s *Seen) Survey(ctx context.Context, who Operator, names []string, told func(SurveyResult)) ([]SurveyResult, error) {
 	if err := who.may(Run); err != nil {
 		return nil, err
 	}
@@ -96,7 +96,7 @@ func (s *Service) Survey(ctx context.Context, who Operator, names []string, told
 }
 
 // targetNames checks names, or returns all.
-func (s *Service) targetNames(c *current, names []string) ([]string, error) {
+func (s *Seen) targetNames(c *current, names []string) ([]string, error) {
 	all := slices.Sorted(maps.Keys(c.plan.Targets))
 	if len(names) == 0 {
 		return all, nil
@@ -110,7 +110,7 @@ func (s *Service) targetNames(c *current, names []string) ([]string, error) {
 	return slices.Compact(names), nil
 }
 
-func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
+func (s *Seen) surveyOne(ctx context.Context, name string) SurveyResult {
 	began := time.Now()
 	r := SurveyResult{Target: name}
 	seen, err := s.surveyInto(ctx, name)
@@ -153,7 +153,7 @@ func (s *Service) surveyOne(ctx context.Context, name string) SurveyResult {
 
 // compareSeen compares a target that was surveyed, unless neither it nor the
 // declaration is otherwise than when it was compared last.
-func (s *Service) compareSeen(ctx context.Context, row store.Target, seen sighted, r *SurveyResult) error {
+func (s *Seen) compareSeen(ctx context.Context, row store.Target, seen sighted, r *SurveyResult) error {
 	c, err := s.current(ctx)
 	if err != nil {
 		return err
@@ -170,13 +170,6 @@ func (s *Service) compareSeen(ctx context.Context, row store.Target, seen sighte
 	}
 	r.Findings, r.Fresh, err = s.compare(ctx, row.Name)
 	return err
-}
-
-func clipTo(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
 }
 
 // stateAfter says in what state an attempt leaves a target, and keeps a key that waits for acceptance.
@@ -212,8 +205,8 @@ type sighted struct {
 const wholeEvery = 24 * time.Hour
 
 // surveyInto reads the target and stores what it holds.
-func (s *Service) surveyInto(ctx context.Context, name string) (out sighted, err error) {
-	held, err := work.Hold(ctx, journal{s}, "target/"+name, s.runner.Owner, busyFor)
+func (s *Seen) surveyInto(ctx context.Context, name string) (out sighted, err error) {
+	held, err := work.Hold(ctx, leases{s.Store}, "target/"+name, s.Owner, busyFor)
 	if err != nil {
 		return out, err
 	}
@@ -281,7 +274,7 @@ func goneFrom(ctx context.Context, seen *store.Sighting, gone []connect.Gone) er
 }
 
 // trialsOn are the changes that may be on trial on a target.
-func (s *Service) trialsOn(ctx context.Context, target string) ([]connect.Mark, error) {
+func (s *Seen) trialsOn(ctx context.Context, target string) ([]connect.Mark, error) {
 	list, err := s.Store.TrialsOn(ctx, target)
 	out := make([]connect.Mark, len(list))
 	for i, t := range list {
@@ -302,7 +295,7 @@ type outcome struct {
 
 // differences compares what a target was last seen to hold with what is desired
 // of it. known, nil for nothing, is what comparisons before found right.
-func (s *Service) differences(ctx context.Context, d *resolve.Desired, known *drift.Known) (outcome, error) {
+func (s *Seen) differences(ctx context.Context, d *resolve.Desired, known *drift.Known) (outcome, error) {
 	name := d.Target.Name
 	accounts, others, links, err := s.Store.Holding(ctx, name)
 	if err != nil {
@@ -344,7 +337,7 @@ var errStale = errors.New("compared by somebody else meanwhile")
 // compare finds a target's drift from what it was last seen to hold. It runs to
 // its end whatever becomes of who asked for it, and never puts an older
 // comparison in the place of a newer one: comparisons are numbered.
-func (s *Service) compare(ctx context.Context, name string) (findings, fresh int, err error) {
+func (s *Seen) compare(ctx context.Context, name string) (findings, fresh int, err error) {
 	ctx = context.WithoutCancel(ctx)
 	for {
 		c, err := s.current(ctx)
@@ -359,14 +352,14 @@ func (s *Service) compare(ctx context.Context, name string) (findings, fresh int
 		if !errors.Is(err, errStale) {
 			return findings, fresh, err
 		}
-		if s.ctx.Err() != nil {
-			return 0, 0, s.ctx.Err()
+		if s.Life.Err() != nil {
+			return 0, 0, s.Life.Err()
 		}
 	}
 }
 
 // compareOnce is compare with a revision, as long as nobody has compared the target since row was read.
-func (s *Service) compareOnce(ctx context.Context, c *current, row store.Target) (findings, fresh int, err error) {
+func (s *Seen) compareOnce(ctx context.Context, c *current, row store.Target) (findings, fresh int, err error) {
 	name := row.Name
 	desired := c.plan.Targets[name]
 	if desired == nil || row.SurveyedAt == nil {
@@ -418,7 +411,7 @@ func (s *Service) compareOnce(ctx context.Context, c *current, row store.Target)
 }
 
 // behind are those of the targets that were surveyed and whose findings are of another revision or day.
-func (c *current) behind(known map[string]store.Target, targets []string) (names []string) {
+func behind(c *current, known map[string]store.Target, targets []string) (names []string) {
 	if len(targets) == 0 {
 		targets = keysOf(c.plan.Targets)
 	}
@@ -433,13 +426,13 @@ func (c *current) behind(known map[string]store.Target, targets []string) (names
 
 // catchUp compares the chosen targets, none chosen for all, whose findings are
 // of another revision or day, and returns the revision that all are of then.
-func (s *Service) catchUp(ctx context.Context, targets []string) (*current, error) {
+func (s *Seen) catchUp(ctx context.Context, targets []string) (*current, error) {
 	for {
 		c, known, err := s.standing(ctx)
 		if err != nil {
 			return nil, err
 		}
-		names := c.behind(known, targets)
+		names := behind(c, known, targets)
 		if len(names) == 0 {
 			return c, nil
 		}
@@ -455,7 +448,7 @@ func (s *Service) catchUp(ctx context.Context, targets []string) (*current, erro
 }
 
 // knownOf is what comparisons of a target found right, for one comparison at a time.
-func (s *Service) knownOf(target string) (known *drift.Known, done func()) {
+func (s *Seen) knownOf(target string) (known *drift.Known, done func()) {
 	type slot struct {
 		sync.Mutex
 		*drift.Known
@@ -471,7 +464,7 @@ func freshEntry(at time.Time, target string, fresh int) *store.Entry {
 		Words: fmt.Sprintf("found %s on %s", count(fresh, "new finding", "new findings"), target)}
 }
 
-func (s *Service) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {
+func (s *Seen) recordSurvey(ctx context.Context, who Operator, results []SurveyResult) error {
 	var entries []*store.Entry
 	answered, fresh := 0, 0
 	for _, r := range results {
@@ -491,7 +484,7 @@ func (s *Service) recordSurvey(ctx context.Context, who Operator, results []Surv
 
 // AcceptKey accepts the identity key a target showed. print must be its
 // fingerprint, so that what is accepted is what the operator saw.
-func (s *Service) AcceptKey(ctx context.Context, who Operator, name, print string) error {
+func (s *Seen) AcceptKey(ctx context.Context, who Operator, name, print string) error {
 	if err := who.may(Administer); err != nil {
 		return err
 	}
@@ -523,7 +516,7 @@ func (s *Service) AcceptKey(ctx context.Context, who Operator, name, print strin
 }
 
 // standing is what is declared and, by target, how far it was surveyed and compared.
-func (s *Service) standing(ctx context.Context) (*current, map[string]store.Target, error) {
+func (s *Seen) standing(ctx context.Context) (*current, map[string]store.Target, error) {
 	c, err := s.current(ctx)
 	if err != nil {
 		return nil, nil, err

@@ -188,7 +188,7 @@ func TestBusyTarget(t *testing.T) {
 	was := busyFor
 	busyFor = 50 * time.Millisecond
 	t.Cleanup(func() { busyFor = was })
-	held, err := work.TryHold(ctx, journal{s}, "target/arctic", "somebody else")
+	held, err := work.TryHold(ctx, leases{s.Store}, "target/arctic", "somebody else")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,8 +2,6 @@ package service
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -40,7 +38,7 @@ type Targets struct {
 }
 
 // Targets lists the declared targets whose name, kind or tags hold the text, by name.
-func (s *Service) Targets(ctx context.Context, who Operator, text string, p Page) (Targets, error) {
+func (s *Seen) Targets(ctx context.Context, who Operator, text string, p Page) (Targets, error) {
 	all, err := s.targets(ctx, who)
 	if err != nil {
 		return Targets{}, err
@@ -78,7 +76,7 @@ func (t Target) speaksOf(text string) bool {
 }
 
 // targets returns all declared targets by name.
-func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
+func (s *Seen) targets(ctx context.Context, who Operator) ([]Target, error) {
 	if err := who.may(Look); err != nil {
 		return nil, err
 	}
@@ -96,12 +94,12 @@ func (s *Service) targets(ctx context.Context, who Operator) ([]Target, error) {
 	}
 	out := make([]Target, 0, len(c.plan.Targets))
 	for _, name := range keysOf(c.plan.Targets) {
-		out = append(out, c.target(name, known[name], counts[name]))
+		out = append(out, targetOf(c, name, known[name], counts[name]))
 	}
 	return out, nil
 }
 
-func (c *current) target(name string, row store.Target, counts []store.FindingCount) Target {
+func targetOf(c *current, name string, row store.Target, counts []store.FindingCount) Target {
 	d := c.plan.Targets[name]
 	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words,
 		Print:   row.Print,
@@ -143,7 +141,7 @@ type Holding struct {
 }
 
 // Target returns one target.
-func (s *Service) Target(ctx context.Context, who Operator, name string) (TargetDetail, error) {
+func (s *Seen) Target(ctx context.Context, who Operator, name string) (TargetDetail, error) {
 	all, err := s.targets(ctx, who)
 	if err != nil {
 		return TargetDetail{}, err
@@ -186,7 +184,7 @@ type HeldPage struct {
 }
 
 // TargetAccounts lists the accounts a target was last seen to hold, people's first.
-func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix string, p Page) (HeldPage, error) {
+func (s *Seen) TargetAccounts(ctx context.Context, who Operator, name, prefix string, p Page) (HeldPage, error) {
 	if err := who.may(Look); err != nil {
 		return HeldPage{}, err
 	}
@@ -218,84 +216,4 @@ func (s *Service) TargetAccounts(ctx context.Context, who Operator, name, prefix
 			Protected: why, Attributes: o.Attributes.Map()})
 	}
 	return out, nil
-}
-
-// Overview answers first: is everything as declared, and if not, where.
-type Overview struct {
-	Sentence  string    `json:"sentence"`
-	Targets   []Target  `json:"targets" doc:"those that need somebody first, as many as a page shows"`
-	Total     int       `json:"total" doc:"targets in all"`
-	Declared  int       `json:"declared" doc:"targets that are as declared"`
-	Findings  int       `json:"findings"`
-	Remedied  int       `json:"remedied" doc:"findings that a round can put right"`
-	Revision  *Revision `json:"revision,omitempty"`
-	Rounds    []Round   `json:"rounds" doc:"rounds that wait for somebody, or run"`
-	Happened  []Entry   `json:"happened"`
-	CheckedAt time.Time `json:"checked-at"`
-}
-
-// Overview returns what the first page shows.
-func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) {
-	targets, err := s.targets(ctx, who)
-	if err != nil {
-		return Overview{}, err
-	}
-	c, err := s.current(ctx)
-	if err != nil {
-		return Overview{}, err
-	}
-	out := Overview{Total: len(targets), CheckedAt: s.now(),
-		Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
-			Checked: size(c.declared)}}
-	for _, t := range targets {
-		out.Findings += t.Total
-		out.Remedied += t.Total - t.Decide
-		if t.declared() {
-			out.Declared++
-		}
-	}
-	out.Targets = first(targets, overviewTargets)
-	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, OnHold, Approved, Running}, Page{Size: 5}); err != nil {
-		return out, err
-	}
-	// A round speaks for its steps.
-	happened, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
-	for _, e := range happened {
-		out.Happened = append(out.Happened, entryOf(e))
-	}
-	out.Sentence = sentence(out)
-	return out, err
-}
-
-const overviewTargets = 30
-
-// first returns up to n targets: all of a small company by name, of a large one those that need somebody.
-func first(targets []Target, n int) []Target {
-	if len(targets) <= n {
-		return targets
-	}
-	slices.SortStableFunc(targets, func(a, b Target) int {
-		switch {
-		case a.declared() == b.declared():
-			return 0
-		case b.declared():
-			return -1
-		default:
-			return 1
-		}
-	})
-	return targets[:n]
-}
-
-// sentence says in one breath how things stand.
-func sentence(o Overview) string {
-	n := o.Total
-	if n > 0 && o.Declared == n {
-		return "Everything is as declared."
-	}
-	words := fmt.Sprintf("As declared on %d of %s.", o.Declared, count(n, "target", "targets"))
-	if o.Findings > 0 {
-		words += " " + count(o.Findings, "finding needs", "findings need") + " someone."
-	}
-	return words
 }

@@ -31,9 +31,7 @@ type Result struct {
 // Journal remembers what a round does. Its functions are called by several
 // goroutines at once. What they are told is durable when they return.
 type Journal interface {
-	// Lease takes or renews the sole right to work on something.
-	Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error)
-	Release(ctx context.Context, what, owner string) error
+	Leases
 	// Begin says that the steps are about to be tried, by the holder of a lease.
 	// It returns ErrStopped when the round was stopped, and ErrLost when the lease
 	// no longer runs: then they are not to be tried.
@@ -45,6 +43,13 @@ type Journal interface {
 	End(ctx context.Context, round int64, results []Result) error
 	// Halt says that a guard has stopped the round, and why.
 	Halt(ctx context.Context, round int64, target, words string) error
+}
+
+// Leases gives the sole right to work on something, for a time.
+type Leases interface {
+	// Lease takes or renews it.
+	Lease(ctx context.Context, what, owner string, during time.Duration) (bool, error)
+	Release(ctx context.Context, what, owner string) error
 }
 
 // Lease is the right of one holder to work on something.
@@ -570,12 +575,12 @@ func (h *Held) Release() { h.release() }
 
 // TryHold takes a lease and keeps it; it returns ErrHeld when somebody else has
 // it. Each call is a holder of its own, so two of one owner take turns too.
-func TryHold(ctx context.Context, j Journal, what, owner string) (*Held, error) {
+func TryHold(ctx context.Context, j Leases, what, owner string) (*Held, error) {
 	return Hold(ctx, j, what, owner, 0)
 }
 
 // Hold is TryHold, and waits so long for whoever has it.
-func Hold(ctx context.Context, j Journal, what, owner string, patience time.Duration) (*Held, error) {
+func Hold(ctx context.Context, j Leases, what, owner string, patience time.Duration) (*Held, error) {
 	l := Lease{what, owner + "/" + rand.Text()[:12]}
 	until := time.Now().Add(patience)
 	for {
@@ -611,7 +616,7 @@ func Hold(ctx context.Context, j Journal, what, owner string, patience time.Dura
 }
 
 // keep renews a lease until held ends, and calls lost when somebody else has it, or may have by now.
-func keep(held context.Context, j Journal, l Lease, lost func()) {
+func keep(held context.Context, j Leases, l Lease, lost func()) {
 	until := time.Now().Add(leaseFor)
 	for {
 		select {
