@@ -6,7 +6,6 @@ import (
 	"io"
 	"log/slog"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -14,27 +13,27 @@ import (
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver/clustertest"
+	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/store"
 )
 
 // fleet is many targets in memory, each of its own, that count what is done to them.
 type fleet struct {
-	tern
-	mu    sync.Mutex
+	servicetest.Tern
 	ships map[string]*ship
 }
 
 type ship struct {
-	tern
+	servicetest.Tern
 	done map[string]int // how often each account was made
 }
 
 func (f *fleet) Open(_ context.Context, a connect.Access) (connect.Session, error) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
+	f.Mu.Lock()
+	defer f.Mu.Unlock()
 	s := f.ships[a.Target]
 	if s == nil {
-		s = &ship{tern: tern{objects: map[string]model.Object{}, pause: 20 * time.Millisecond}, done: map[string]int{}}
+		s = &ship{Tern: servicetest.Tern{Objects: map[string]model.Object{}, Pause: 20 * time.Millisecond}, done: map[string]int{}}
 		f.ships[a.Target] = s
 	}
 	return s, nil
@@ -42,14 +41,14 @@ func (f *fleet) Open(_ context.Context, a connect.Access) (connect.Session, erro
 
 func (s *ship) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	before := map[string]bool{}
-	s.mu.Lock()
+	s.Mu.Lock()
 	for _, a := range acts {
 		before[a.Name] = s.Object(model.Named{Kind: model.Account, Name: a.Name}) != nil
 	}
-	s.mu.Unlock()
-	out := s.tern.Apply(ctx, acts)
-	s.mu.Lock()
-	defer s.mu.Unlock()
+	s.Mu.Unlock()
+	out := s.Tern.Apply(ctx, acts)
+	s.Mu.Lock()
+	defer s.Mu.Unlock()
 	for _, a := range acts {
 		if !before[a.Name] && s.Object(model.Named{Kind: model.Account, Name: a.Name}) != nil {
 			s.done[a.Name]++
@@ -122,7 +121,7 @@ func TestCluster(t *testing.T) {
 		if err != nil {
 			continue // while the cluster finds out who is left
 		}
-		if r = got; !lost && r.Outcomes[waiting] < targets*users*2/3 {
+		if r = got; !lost && r.Outcomes["waiting"] < targets*users*2/3 {
 			cluster.Kill(2)
 			lost = true
 		}
@@ -131,8 +130,8 @@ func TestCluster(t *testing.T) {
 		t.Errorf("the round is %s: %v", r.State, r.Outcomes)
 	}
 	for name, s := range f.ships {
-		if len(s.objects) != users {
-			t.Errorf("%s holds %d accounts", name, len(s.objects))
+		if len(s.Objects) != users {
+			t.Errorf("%s holds %d accounts", name, len(s.Objects))
 		}
 		for account, n := range s.done {
 			if n != 1 {

@@ -176,6 +176,11 @@ func (c *current) fullName(user string) string {
 	return ""
 }
 
+// with is the revision with another plan for it.
+func (c *current) with(plan *resolve.Plan) *current {
+	return &current{revision: c.revision, made: c.made, declared: c.declared, source: c.source, plan: plan}
+}
+
 // kindOf is the kind of a target, "" when it is no longer declared.
 func (c *current) kindOf(target string) string {
 	if t := c.declared.Targets[target]; t != nil {

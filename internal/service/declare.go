@@ -69,6 +69,12 @@ type Revision struct {
 	Merged    []declare.LineChange `json:"merged,omitempty" doc:"those changes"`
 }
 
+// Made says who declared the revision, when and why, and how large it is.
+func (c *current) Made() Revision {
+	return Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
+		Checked: size(c.declared)}
+}
+
 // Declare stores files as a new revision, whatever is declared now, and compares
 // what the targets were last seen to hold with it.
 func (s *Declared) Declare(ctx context.Context, who Operator, files []declare.File, because string) (Revision, error) {
@@ -169,8 +175,8 @@ func (s *Declared) declare(ctx context.Context, who Operator, from *current, fil
 		return Revision{}, err
 	}
 	if from != nil && sameText(from.source, read.source) {
-		r := Revision{Number: from.revision, Operator: from.made.Operator, Because: from.made.Because, MadeAt: from.made.MadeAt,
-			Checked: size(read.source.Declaration), Unchanged: true}
+		r := from.Made()
+		r.Unchanged = true
 		r.Findings, err = s.Store.AllFindings(ctx)
 		return r, err
 	}

@@ -84,11 +84,11 @@ func packParams(params map[string]string) string {
 
 // overridden is the newest revision with other params.
 func (s *Carrier) overridden(c *current, params map[string]string) (*current, error) {
-	plan, err := resolve.Resolve(c.declared, s.schemas, s.now(), params)
+	plan, err := resolve.Resolve(c.declared, s.Schemas(), s.now(), params)
 	if err != nil {
 		return nil, &Problem{Kind: Invalid, Words: "the params do not fit: " + err.Error()}
 	}
-	return &current{revision: c.revision, made: c.made, declared: c.declared, source: c.source, plan: plan}, nil
+	return c.with(plan), nil
 }
 
 // findingsFor returns the findings that a draft chooses from: those stored, less
@@ -191,7 +191,7 @@ func (s *Carrier) draft(ctx context.Context, who Operator, c *current, acts []mo
 	if r.Because, err = reason(r.Because); err != nil {
 		return Round{}, err
 	}
-	order := round.Order{Schemas: s.schemas, Groups: c.declared.Groups, Targets: c.declared.Targets}
+	order := round.Order{Schemas: s.Schemas(), Groups: c.declared.Groups, Targets: c.declared.Targets}
 	if order.First, err = firstWave(r.First, acts, c.declared.Targets); err != nil {
 		return Round{}, err
 	}

@@ -134,15 +134,6 @@ func (q DriftRequest) sentence(total, chosen int, unread []string) string {
 	return words
 }
 
-// knownOperator refuses a name that no operator has, with the nearest; "" is nobody in particular.
-func (s *Seen) knownOperator(ctx context.Context, name string) error {
-	if name == "" {
-		return nil
-	}
-	_, err := s.operatorRow(ctx, name)
-	return err
-}
-
 func findingOf(c *current, r store.Finding) Finding {
 	c.plan.Trace(&r.Act)
 	f := Finding{

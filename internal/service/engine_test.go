@@ -10,14 +10,15 @@ import (
 	"hen-roost/internal/core/access"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/servicetest"
 )
 
 // surveyed is a service with the files declared, the secret set and the target read.
-func surveyed(t *testing.T, text string, accounts ...string) (*Service, *tern) {
+func surveyed(t *testing.T, text string, accounts ...string) (*Service, *servicetest.Tern) {
 	t.Helper()
 	s, f := start(t)
 	for i := 0; i < len(accounts); i += 2 {
-		f.add(accounts[i], accounts[i+1])
+		f.Add(accounts[i], accounts[i+1])
 	}
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text}}, "begin"); err != nil {
 		t.Fatal(err)
@@ -95,8 +96,8 @@ func TestHeld(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 	s.Alone = true
-	f.add("olav", "1703")
-	f.add("per", "1704")
+	f.Add("olav", "1703")
+	f.Add("per", "1704")
 	survey(t, s)
 	r, err = s.Draft(ctx, odd, DraftRequest{Because: "again"})
 	if err != nil || r.State != OnHold {
@@ -116,9 +117,9 @@ func TestHeld(t *testing.T) {
 func TestUndo(t *testing.T) {
 	s, f := surveyed(t, declaration, "marit", "1501", "jarle", "1701")
 	done := settle(t, s)
-	if done.State != Complete || f.objects["accountjarle"].Attributes.One(model.Disabled) != "yes" ||
-		f.objects["accountmarit"].Attributes.One(model.Number) != "1001" {
-		t.Fatalf("%+v %v", done, f.objects)
+	if done.State != Complete || f.Objects["accountjarle"].Attributes.One(model.Disabled) != "yes" ||
+		f.Objects["accountmarit"].Attributes.One(model.Number) != "1001" {
+		t.Fatalf("%+v %v", done, f.Objects)
 	}
 	u, err := s.Undo(ctx, odd, done.ID, "")
 	if err != nil || u.Undoes != done.ID || u.Because != "undo of round 1: settle" || len(u.Lost) == 0 {
@@ -131,10 +132,10 @@ func TestUndo(t *testing.T) {
 		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, Page{})
 		t.Fatalf("%+v %+v", got, steps.Items)
 	}
-	if f.objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
-		f.objects["accountmarit"].Attributes.One(model.Number) != "1501" ||
-		f.objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
-		t.Errorf("not as before: %v", f.objects)
+	if f.Objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
+		f.Objects["accountmarit"].Attributes.One(model.Number) != "1501" ||
+		f.Objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
+		t.Errorf("not as before: %v", f.Objects)
 	}
 	if r, _ := s.Round(ctx, odd, done.ID); r.State != Undone || r.Outcomes["undone"] == 0 {
 		t.Errorf("%+v", r)
@@ -198,9 +199,9 @@ func TestWaves(t *testing.T) {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}
-	f.mu.Lock()
-	f.refuses = "hanne"
-	f.mu.Unlock()
+	f.Mu.Lock()
+	f.Refuses = "hanne"
+	f.Mu.Unlock()
 	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: "1"})
 	if err != nil {
 		t.Fatal(err)
@@ -219,7 +220,7 @@ func TestContested(t *testing.T) {
 	s, f := surveyed(t, declaration)
 	settle(t, s)
 	for times := 1; times <= 2; times++ {
-		f.change("marit", model.FullName, "Someone Else")
+		f.Change("marit", model.FullName, "Someone Else")
 		survey(t, s)
 		list, err := s.Drift(ctx, odd, DriftRequest{}, Page{})
 		want := []string{"", "put right once, last by round 2 on ", "put right 2 times, last by round 3 on "}
@@ -332,7 +333,7 @@ func TestExplain(t *testing.T) {
 	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}",
 		"hanne: {name: Hanne Vik, number: 1014}", 1), "jarle", "1701")
 	settle(t, s)
-	f.change("marit", model.FullName, "Someone Else")
+	f.Change("marit", model.FullName, "Someone Else")
 	survey(t, s)
 	for _, c := range []struct{ user, what, want string }{
 		{"marit", "account", "an account as declared: role crew gives it c.yaml:6:18; marit is given role crew c.yaml:3:51"},
@@ -391,9 +392,9 @@ func TestExplain(t *testing.T) {
 func TestRepeat(t *testing.T) {
 	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, repeat: {survey: 1s, reconcile: 1s}", 1))
 	for range 200 {
-		f.mu.Lock()
-		there := f.objects["accounthanne"].Name != ""
-		f.mu.Unlock()
+		f.Mu.Lock()
+		there := f.Objects["accounthanne"].Name != ""
+		f.Mu.Unlock()
 		if there {
 			break
 		}
@@ -413,13 +414,6 @@ func TestRepeat(t *testing.T) {
 	}
 	if !told {
 		t.Error("no round of its own is complete")
-	}
-	for last, want := range map[time.Duration]bool{30 * time.Minute: false,
-		70 * time.Minute: true} { // between 57 and 63 it depends on the target
-		at := time.Now().Add(-last)
-		if got := due(time.Hour, &at, "arctic", time.Now()); got != want {
-			t.Errorf("after %s: %v", last, got)
-		}
 	}
 }
 
@@ -453,48 +447,16 @@ func TestShared(t *testing.T) {
 	}
 	other.Begin()
 	t.Cleanup(other.Close)
-	f.mu.Lock()
-	f.pause = 5 * time.Millisecond
-	f.mu.Unlock()
+	f.Mu.Lock()
+	f.Pause = 5 * time.Millisecond
+	f.Mu.Unlock()
 	r := settle(t, one)
 	if r.State != Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 62 {
 		t.Errorf("%+v", r)
 	}
-	for _, s := range []*Service{one, other} {
-		taken := func() int {
-			s.slots.mu.Lock()
-			defer s.slots.mu.Unlock()
-			return s.slots.n
-		}
-		for range 500 { // a round may be over a moment before the last slot is given back
-			if taken() == 0 {
-				break
-			}
-			time.Sleep(10 * time.Millisecond)
-		}
-		if n := taken(); n != 0 {
-			t.Errorf("%d slots are not given back", n)
-		}
-	}
 	entries, err := one.Record(ctx, odd, RecordFilter{Kind: "step"}, 1000)
 	if err != nil || len(entries.Items) != 62 {
 		t.Errorf("%d steps in the record (%v)", len(entries.Items), err)
-	}
-}
-
-func TestSlots(t *testing.T) {
-	s := newSlots(3, map[string]int{"directory": 1})
-	for i, c := range []struct {
-		kind string
-		want bool
-	}{{"directory", true}, {"directory", false}, {"host", true}, {"host", true}, {"host", false}} {
-		if got := s.take(c.kind); got != c.want {
-			t.Errorf("%d: %s %v", i, c.kind, got)
-		}
-	}
-	s.give("directory")
-	if !s.take("host") || s.take("directory") {
-		t.Error("a slot that was given back is not free, or is free for too many")
 	}
 }
 
@@ -527,16 +489,14 @@ func TestDaysPass(t *testing.T) {
 	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik,", "hanne: {name: Hanne Vik, from: "+day(1)+
 		", until: "+day(2)+",", 1))
 	for n, want := range []string{"", "no", "no", "yes"} {
-		s.mu.Lock()
 		s.Clock = func() time.Time { return first.AddDate(0, 0, n) }
-		s.mu.Unlock()
 		survey(t, s)
 		if list, err := s.Drift(ctx, odd, DriftRequest{}, Page{}); err == nil && len(list.Items) > 0 {
 			settle(t, s)
 		}
-		f.mu.Lock()
-		got := f.objects["accounthanne"].Attributes.One(model.Disabled)
-		f.mu.Unlock()
+		f.Mu.Lock()
+		got := f.Objects["accounthanne"].Attributes.One(model.Disabled)
+		f.Mu.Unlock()
 		if got != want {
 			t.Errorf("on day %d the account is %q, want %q", n, got, want)
 		}

@@ -73,10 +73,10 @@ func TestFollow(t *testing.T) {
 		if i%97 == 0 {
 			number = fmt.Sprint(9000 + i)
 		}
-		f.add(letters(i+1), number, "full-name", fmt.Sprintf("Hand %d", i))
+		f.Add(letters(i+1), number, "full-name", fmt.Sprintf("Hand %d", i))
 	}
-	f.add("stray", "2649", "full-name", "Hand 7")
-	f.add("svc", "700")
+	f.Add("stray", "2649", "full-name", "Hand 7")
+	f.Add("svc", "700")
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "town.yaml", Text: town(people)}}, "t"); err != nil {
 		t.Fatal(err)
 	}
@@ -162,8 +162,8 @@ func TestFollow(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.declare(ctx, Itself, a, files, "t", a.revision); err == nil ||
-		!strings.Contains(err.Error(), "others declare one revision after the other") {
+	if _, err := s.DeclareFrom(ctx, Itself, a.revision, files, "t"); err == nil ||
+		!strings.Contains(err.Error(), "changes the same lines") {
 		t.Error(err)
 	}
 }
@@ -191,7 +191,7 @@ func TestNothingNew(t *testing.T) {
 	if n := compared(); n != first || told(t, s) != list {
 		t.Errorf("compared %d times more though nothing was new", n-first)
 	}
-	f.change("marit", "number", "1502")
+	f.Change("marit", "number", "1502")
 	survey(t, s)
 	if n := compared(); n != first+1 || told(t, s) == list {
 		t.Errorf("compared %d times after a change", n-first)

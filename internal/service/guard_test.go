@@ -6,17 +6,18 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/servicetest"
 )
 
 // twoAdministrators is a service whose target has two administrators, both adopted.
-func twoAdministrators(t *testing.T) (*Service, *tern) {
+func twoAdministrators(t *testing.T) (*Service, *servicetest.Tern) {
 	t.Helper()
 	s, f := surveyed(t, declaration, "marit", "1001", "hanne", "1014")
 	settle(t, s)
 	for _, name := range []string{"marit", "hanne"} {
-		f.change(name, model.Elevation, "group sudo")
+		f.Change(name, model.Elevation, "group sudo")
 	}
-	f.set(model.Object{Kind: model.RightKind, Name: model.Superuser, System: true,
+	f.Set(model.Object{Kind: model.RightKind, Name: model.Superuser, System: true,
 		Attributes: model.Pack(model.Attribute{Name: model.MemberGroups, Values: []string{"sudo"}})})
 	survey(t, s)
 	return s, f
@@ -60,7 +61,7 @@ func TestLastAdministratorTwice(t *testing.T) {
 	if want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"; r.State != Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
 		t.Errorf("%+v %s", r, words)
 	}
-	if f.objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
+	if f.Objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
 		t.Error("the last administrator was shut")
 	}
 	if entries, err := s.Record(ctx, odd, RecordFilter{Round: second.ID, Text: "by a guard"}, 5); err != nil || len(entries.Items) == 0 {
@@ -72,7 +73,7 @@ func TestLastAdministratorTwice(t *testing.T) {
 func TestLastAdministratorOnTheTarget(t *testing.T) {
 	s, f := twoAdministrators(t)
 	r := approvedBulk(t, s, "hanne", "disable")
-	f.change("marit", model.Disabled, "yes")
+	f.Change("marit", model.Disabled, "yes")
 	if r, words := runs(t, s, r); r.State != Stopped || !strings.Contains(words, "last administrator") {
 		t.Errorf("%+v %s", r, words)
 	}
@@ -91,7 +92,7 @@ func TestProtectedSinceTheDraft(t *testing.T) {
 		!strings.Contains(words, `not-tried: stopped by a guard: protected: disable account of hanne on arctic: protected by "han*"`) {
 		t.Errorf("%+v %s", r, words)
 	}
-	if f.objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
+	if f.Objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
 		t.Error("a protected account was shut")
 	}
 }
@@ -99,7 +100,7 @@ func TestProtectedSinceTheDraft(t *testing.T) {
 // Whoever gains superuser rights is named, and through what, before anybody lets it happen.
 func TestGainsAreHeld(t *testing.T) {
 	s, f := twoAdministrators(t)
-	f.set(model.Object{Kind: model.GroupKind, Name: "sudo"})
+	f.Set(model.Object{Kind: model.GroupKind, Name: "sudo"})
 	survey(t, s)
 	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "marit", Target: "arctic", What: "join sudo"}}, Because: "test"})
 	if err != nil || got.Round.State != OnHold || got.Round.Holds[0].Words != "superuser rights on arctic for marit (group sudo)" {
@@ -112,7 +113,7 @@ func TestSystemAccounts(t *testing.T) {
 	claiming := strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}",
 		"hanne: {name: Hanne Vik, number: 1014, roles: [crew], accounts: {arctic: {name: sshd}}}", 1)
 	s, f := surveyed(t, claiming)
-	f.set(model.Object{Kind: model.Account, Name: "sshd", System: true,
+	f.Set(model.Object{Kind: model.Account, Name: "sshd", System: true,
 		Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{"100"}},
 			model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 	survey(t, s)

@@ -80,7 +80,7 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) error
 	if err != nil {
 		return err
 	}
-	schema := j.s.schemas[c.kindOf(results[0].Target)]
+	schema := j.s.Schemas()[c.kindOf(results[0].Target)]
 	err = j.end(ctx, r, results, schema, false)
 	if errors.Is(err, errToldBefore) {
 		return j.end(ctx, r, results, schema, true)

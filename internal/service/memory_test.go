@@ -34,9 +34,9 @@ targets:
 func onMemory(t *testing.T) (*Service, *connecttest.Memory) {
 	t.Helper()
 	s, f := start(t)
-	f.memory.Put(model.Object{Kind: model.LicenceKind, Name: "seat",
+	f.Memory.Put(model.Object{Kind: model.LicenceKind, Name: "seat",
 		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"9"}})})
-	f.memory.Put(holding("jarle@%", "sh"))
+	f.Memory.Put(holding("jarle@%", "sh"))
 	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
@@ -47,7 +47,7 @@ func onMemory(t *testing.T) (*Service, *connecttest.Memory) {
 		t.Fatal(err)
 	}
 	survey(t, s)
-	return s, f.memory
+	return s, f.Memory
 }
 
 func holding(name, shell string) model.Object {

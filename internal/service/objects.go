@@ -22,8 +22,8 @@ func (s *Seen) TargetKinds(ctx context.Context, who Operator) ([]TargetKind, err
 		return nil, err
 	}
 	out := []TargetKind{}
-	for _, name := range keysOf(s.schemas) {
-		one := s.schemas[name]
+	for _, name := range keysOf(s.Schemas()) {
+		one := s.Schemas()[name]
 		one.Kinds = slices.Clone(one.Kinds)
 		for i := range one.Kinds {
 			k := &one.Kinds[i]

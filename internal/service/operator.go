@@ -300,6 +300,15 @@ func (s *Door) operatorRow(ctx context.Context, name string) (store.Operator, er
 	return row, err
 }
 
+// knownOperator refuses a name that no operator has, with the nearest; "" is nobody in particular.
+func (s *Door) knownOperator(ctx context.Context, name string) error {
+	if name == "" {
+		return nil
+	}
+	_, err := s.operatorRow(ctx, name)
+	return err
+}
+
 // RemoveOperator takes an operator away with all their credentials.
 func (s *Door) RemoveOperator(ctx context.Context, who Operator, name string) error {
 	if err := who.may(Administer); err != nil {

@@ -33,9 +33,8 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 	if err != nil {
 		return Overview{}, err
 	}
-	out := Overview{Total: len(targets), CheckedAt: s.now(),
-		Revision: &Revision{Number: c.revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
-			Checked: size(c.declared)}}
+	made := c.Made()
+	out := Overview{Total: len(targets), CheckedAt: s.now(), Revision: &made}
 	for _, t := range targets {
 		out.Findings += t.Total
 		out.Remedied += t.Total - t.Decide

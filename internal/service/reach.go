@@ -49,16 +49,13 @@ func (s *Seen) reach(ctx context.Context, name string) (connect.Connector, conne
 	}
 	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
 	if secret := t.Target.Login.Secret; secret != "" {
-		sealed, err := s.Store.Secret(ctx, secret)
+		a.Secret, err = s.secret(ctx, secret)
 		if err == store.ErrNone {
 			return nil, a, &connect.Error{Target: name, Op: "sign in",
 				Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
 		}
 		if err != nil {
 			return nil, a, err
-		}
-		if a.Secret, err = s.seal.open(sealed.Sealed); err != nil {
-			return nil, a, fmt.Errorf("secret %q: %w", secret, err)
 		}
 	}
 	return s.Kinds[t.Target.Kind], a, nil

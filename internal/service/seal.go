@@ -68,6 +68,19 @@ func writeKey(file, key string) error {
 	return nil
 }
 
+// secret opens a secret that is kept under a name; store.ErrNone when there is none.
+func (s *Door) secret(ctx context.Context, name string) ([]byte, error) {
+	sealed, err := s.Store.Secret(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := s.seal.open(sealed.Sealed)
+	if err != nil {
+		return nil, fmt.Errorf("secret %q: %w", name, err)
+	}
+	return plain, nil
+}
+
 // sealFor seals a value that an act sets, and returns the id by which the act names it.
 func (s *Door) sealFor(ctx context.Context, plain []byte) (id string, err error) {
 	body, err := s.seal.close(plain)

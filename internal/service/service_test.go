@@ -1,178 +1,35 @@
 package service
 
 import (
-	"bytes"
 	"context"
 	"errors"
-	"io"
-	"log/slog"
-	"os"
-	"path/filepath"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
 	"hen-roost/internal/connect"
-	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/dbserver"
-	"hen-roost/internal/store"
+	"hen-roost/internal/service/servicetest"
 )
 
 var ctx = context.Background()
 
-// Tests need no strong hashes, but the one that looks at them.
-var strong = usual
+const declaration = servicetest.Declaration
 
-func init() { usual = toil{1, 64, 1} }
+var files = servicetest.Files
 
-// tern is a target in memory whose accounts tests lay out.
-type tern struct {
-	mu      sync.Mutex
-	objects map[string]model.Object
-	err     error
-	refuses string                    // the name it does not make
-	secrets map[string]connect.Secret // what was set, by account
-	pause   time.Duration
-	memory  *connecttest.Memory // the target of its kind, beside
-}
-
-func (f *tern) change(name, attribute, value string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	o := f.objects["account"+name]
-	o.Attributes = o.Attributes.With(attribute, value)
-	f.objects["account"+name] = o
-}
-
-// set lays an object out as it is.
-func (f *tern) set(o model.Object) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	f.objects[o.Kind.String()+o.Name] = o
-}
-
-func (f *tern) Schema() model.Schema {
-	return model.Schema{Kind: "tern", Kinds: []model.KindSchema{
-		{Kind: model.Account, Name: model.OnePart("login", "^[a-z.]+$"),
-			Attributes: []model.AttributeSchema{
-				{Name: model.Number, Settable: true, From: "number"}, {Name: model.FullName, Settable: true, From: "name"},
-				{Name: model.Disabled}}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", "."), Members: []model.ObjectKind{model.Account},
-			Verbs:      []model.Verb{model.Create, model.Modify, model.JoinIt, model.LeaveIt},
-			Attributes: []model.AttributeSchema{{Name: model.Number}}}}}
-}
-
-func (f *tern) Open(_ context.Context, a connect.Access) (connect.Session, error) {
-	if f.err != nil {
-		return nil, f.err
-	}
-	if string(a.Secret) != "hunter2-hunter2" {
-		return nil, &connect.Error{Target: a.Target, Op: "sign in", Err: &connect.Refused{Err: errors.New("wrong secret")}}
-	}
-	return f, nil
-}
-
-func (f *tern) Close() error { return nil }
-
-func (f *tern) Survey(_ context.Context, found func(model.Object) error) error {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	for _, o := range f.objects {
-		if err := found(o); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (f *tern) Object(n model.Named) *model.Object {
-	if o, ok := f.objects[n.Kind.String()+n.Name]; ok {
-		return &o
-	}
-	return nil
-}
-
-func (f *tern) Member(_, _ model.Named) bool { return false }
-
-func (f *tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
-	time.Sleep(f.pause)
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	out := make([]connect.Answer, len(acts))
-	for i, a := range acts {
-		if a.Name == f.refuses {
-			out[i] = connect.Answer{Outcome: connect.Failed, Words: "the disk is full"}
-			continue
-		}
-		for _, s := range a.Secrets {
-			if f.secrets == nil {
-				f.secrets = map[string]connect.Secret{}
-			}
-			f.secrets[a.Name] = s
-		}
-		standing, words := connect.Judge(a, f.Schema(), f)
-		if standing != connect.Ready {
-			out[i] = connect.Found(a, standing, words, f)
-			continue
-		}
-		if a.Object == model.Account && a.Verb != model.AdoptIt {
-			o := f.objects["account"+a.Name]
-			o.Kind, o.Name = model.Account, a.Name
-			for name, values := range a.After().All() {
-				o.Attributes = o.Attributes.With(name, values...)
-			}
-			if a.Verb == model.Create {
-				o.Attributes = o.Attributes.With(model.Disabled, "no")
-			}
-			f.objects["account"+a.Name] = o
-		}
-		out[i] = connect.Verify(a, f.Schema(), f, "")
-	}
-	return out
-}
-
-const declaration = `roost: 1
-users:
-  marit: {name: Marit Fell, number: 1001, roles: [crew]}
-  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}
-roles:
-  crew: {gives: [{at: {kind: tern}}]}
-targets:
-  arctic: {kind: tern, address: "a:1", login: {as: root, secret: key}, unexpected: disable, protect: ["svc*"]}
-`
-
-var files = []declare.File{{Name: "c.yaml", Text: declaration}}
-
-// start makes a service on a database of its own, with the secret set and the files declared.
-func start(t *testing.T) (*Service, *tern) {
+// start makes a service on a database of its own.
+func start(t *testing.T) (*Service, *servicetest.Tern) {
 	t.Helper()
-	dir, err := os.MkdirTemp("", "rv")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { os.RemoveAll(dir) })
-	db, err := dbserver.Start(ctx, dbserver.Options{Dir: dir + "/db", Throwaway: true})
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(db.Stop)
-	s, err := store.Open(ctx, db.DSN())
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { s.Close() })
-	f := &tern{objects: map[string]model.Object{}, memory: &connecttest.Memory{}}
-	svc, err := New(Config{Store: s, Kinds: connect.Kinds{"tern": f, "memory": f.memory}, KeyFile: dir + "/seal.key",
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
+	h := servicetest.Open(t)
+	svc, err := New(Config{Store: h.Store, Kinds: h.Kinds, KeyFile: h.KeyFile, Log: h.Log})
 	if err != nil {
 		t.Fatal(err)
 	}
 	svc.Begin()
 	t.Cleanup(svc.Close)
-	return svc, f
+	return svc, h.Tern
 }
 
 // ended waits for a round to be over.
@@ -192,17 +49,6 @@ func ended(t *testing.T, s *Service, id int64) Round {
 	return Round{}
 }
 
-func (f *tern) add(name, number string, more ...string) {
-	f.mu.Lock()
-	defer f.mu.Unlock()
-	o := model.Object{Kind: model.Account, Name: name}
-	o.Attributes = o.Attributes.With(model.Number, number).With(model.Disabled, "no")
-	for i := 0; i < len(more); i += 2 {
-		o.Attributes = o.Attributes.With(more[i], more[i+1])
-	}
-	f.objects["account"+name] = o
-}
-
 // The whole line on a target in memory, from nothing declared to nothing left to do.
 func TestLine(t *testing.T) {
 	s, f := start(t)
@@ -217,9 +63,9 @@ func TestLine(t *testing.T) {
 	if err != nil || r.Number != 1 || r.Users != 2 {
 		t.Fatalf("%+v %v", r, err)
 	}
-	f.add("marit", "1001", model.FullName, "Marit Fell")
-	f.add("jarle", "1701")
-	f.add("svcbackup", "1800")
+	f.Add("marit", "1001", model.FullName, "Marit Fell")
+	f.Add("jarle", "1701")
+	f.Add("svcbackup", "1800")
 	got, err := s.Survey(ctx, Itself, nil, nil)
 	if err != nil || got[0].State != Refused || !strings.Contains(got[0].Words,
 		`no secret "key" is set; set it with: roost secret set key`) {
@@ -286,9 +132,9 @@ func TestLine(t *testing.T) {
 
 func TestViews(t *testing.T) {
 	s, f := start(t)
-	f.add("marit", "1501", model.FullName, "M")
-	f.add("hv", "1014")
-	f.add("hanne", "9")
+	f.Add("marit", "1501", model.FullName, "M")
+	f.Add("hv", "1014")
+	f.Add("hanne", "9")
 	if _, err := s.Declare(ctx, Itself, files, "begin"); err != nil {
 		t.Fatal(err)
 	}
@@ -308,7 +154,7 @@ func TestViews(t *testing.T) {
 			t.Errorf("%+v %v", u, err)
 		}
 	}
-	delete(f.objects, "accountmarit")
+	delete(f.Objects, "accountmarit")
 	if _, err := s.Survey(ctx, Itself, nil, nil); err != nil {
 		t.Fatal(err)
 	}
@@ -367,7 +213,7 @@ func TestKeys(t *testing.T) {
 	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
 		t.Fatal(err)
 	}
-	f.err = &connect.KeyError{Target: "arctic", Offered: "key one", Print: "SHA256:one"}
+	f.Err = &connect.KeyError{Target: "arctic", Offered: "key one", Print: "SHA256:one"}
 	if got, _ := s.Survey(ctx, Itself, nil, nil); got[0].State != KeyUnknown || got[0].Print != "SHA256:one" {
 		t.Errorf("%+v", got)
 	}
@@ -380,174 +226,17 @@ func TestKeys(t *testing.T) {
 	if row, err := s.Store.Target(ctx, "arctic"); err != nil || row.Accepted != "key one" || row.State != NotSurveyed {
 		t.Errorf("%+v %v", row, err)
 	}
-	f.err = &connect.KeyError{Target: "arctic", Offered: "key two", Print: "SHA256:two", Accepted: "key one"}
+	f.Err = &connect.KeyError{Target: "arctic", Offered: "key two", Print: "SHA256:two", Accepted: "key one"}
 	if got, _ := s.Survey(ctx, Itself, nil, nil); got[0].State != KeyChanged {
 		t.Errorf("%+v", got)
 	}
-	f.err = errors.New("connection refused")
+	f.Err = errors.New("connection refused")
 	if got, _ := s.Survey(ctx, Itself, nil, nil); got[0].State != OutOfReach || got[0].Words != "connection refused" {
 		t.Errorf("%+v", got)
 	}
-	f.err = nil
+	f.Err = nil
 	if got, _ := s.Survey(ctx, Itself, nil, nil); got[0].State != Surveyed || got[0].Print != "" {
 		t.Errorf("%+v", got)
-	}
-}
-
-func TestOperators(t *testing.T) {
-	s, _ := start(t)
-	made, err := s.FirstOperator(ctx, "odd.strand", "Odd Strand", "")
-	if err != nil || len(made) < 12 {
-		t.Fatalf("%q %v", made, err)
-	}
-	if _, err := s.FirstOperator(ctx, "second", "", ""); err == nil || !strings.Contains(err.Error(), "there are operators already") {
-		t.Errorf("a second first administrator: %v", err)
-	}
-	who, secret, _, err := s.SignIn(ctx, "odd.strand", made, "", "127.0.0.1")
-	if err != nil || len(who.Duties) != 5 {
-		t.Fatal(who, err)
-	}
-	for name, c := range map[string]struct {
-		name, password string
-		duties         []string
-		want           string
-	}{
-		"bad name": {"Odd Strand", "", nil, "cannot be an operator's name"}, "short": {"x", "short", nil, "at least 12"},
-		"duty":  {"x", "", []string{"rule"}, `"rule" is not a duty`},
-		"twice": {"odd.strand", "", nil, "there is an operator odd.strand already"},
-	} {
-		if _, err := s.AddOperator(ctx, who, c.name, "", c.password, c.duties); err == nil || !strings.Contains(err.Error(), c.want) {
-			t.Errorf("%s: %v", name, err)
-		}
-	}
-	if _, err := s.AddOperator(ctx, who, "ines", "", "a long enough password", []string{"run"}); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.SetOperator(ctx, who, "odd.strand", []string{"look"}); err == nil || !strings.Contains(err.Error(), "from yourself") {
-		t.Error(err)
-	}
-	if err := s.RemoveOperator(ctx, who, "odd.strand"); err == nil || !strings.Contains(err.Error(), "cannot remove yourself") {
-		t.Error(err)
-	}
-	ines, hers, _, err := s.SignIn(ctx, "ines", "a long enough password", "nightly", "127.0.0.1")
-	if err != nil || joined(ines.Duties) != "look,run" {
-		t.Fatal(ines, err)
-	}
-	if list, err := s.Tokens(ctx, ines); err != nil || len(list) != 1 || list[0].Name != "nightly" {
-		t.Errorf("%+v %v", list, err)
-	}
-	if err := s.RemoveToken(ctx, ines, "nightyl"); err == nil || !strings.Contains(err.Error(), `did you mean "nightly"?`) {
-		t.Error(err)
-	}
-	if err := s.SetOperator(ctx, who, "ines", []string{"look"}); err != nil {
-		t.Fatal(err)
-	}
-	if now, err := s.Who(ctx, hers); err != nil || joined(now.Duties) != "look" {
-		t.Errorf("a duty taken away still counts: %v %v", now, err)
-	}
-	if err := s.RemoveToken(ctx, ines, "nightly"); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Who(ctx, hers); err == nil {
-		t.Error("an ended token still counts")
-	}
-	if err := s.RemoveOperator(ctx, who, "ines"); err != nil {
-		t.Fatal(err)
-	}
-	if err := s.SignOut(ctx, who, secret); err != nil {
-		t.Fatal(err)
-	}
-	for _, bad := range []string{secret, "", "roost-", "x", "roost-" + strings.Repeat("A", 200)} {
-		if _, err := s.Who(ctx, bad); err == nil {
-			t.Errorf("%q signs in", bad)
-		}
-	}
-	s.Clock = func() time.Time { return time.Now().Add(-2 * sessionFor) }
-	_, old, _, err := s.SignIn(ctx, "odd.strand", made, "", "127.0.0.1")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s.Clock = time.Now
-	if _, err := s.Who(ctx, old); err == nil {
-		t.Error("a session lives for ever")
-	}
-}
-
-func TestPasswords(t *testing.T) {
-	cheap := usual
-	usual = strong
-	defer func() { usual = cheap }()
-	a, b := hashPassword("correct horse battery"), hashPassword("correct horse battery")
-	if a == b || !strings.HasPrefix(a, "$argon2id$v=19$m=65536,t=3,p=4$") {
-		t.Errorf("%s %s", a, b)
-	}
-	for password, want := range map[string]bool{"correct horse battery": true, "correct horse batter": false, "": false} {
-		if got, err := checkPassword(ctx, password, a); got != want || err != nil {
-			t.Errorf("%q: %v %v", password, got, err)
-		}
-	}
-	for _, broken := range []string{"", "x", "$argon2id$v=19$m=65536,t=3,p=4$short", a[:len(a)-1], strings.Replace(a, "$", "", 1)} {
-		if yes, _ := checkPassword(ctx, "correct horse battery", broken); yes {
-			t.Errorf("%q lets one in", broken)
-		}
-	}
-}
-
-func TestSealer(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "deep", "seal.key")
-	s, err := openSealer(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	sealed, err := s.close([]byte("secret"))
-	if err != nil || bytes.Contains(sealed, []byte("secret")) {
-		t.Fatal(err)
-	}
-	again, err := openSealer(file)
-	if err != nil {
-		t.Fatal(err)
-	}
-	if plain, err := again.open(sealed); err != nil || string(plain) != "secret" {
-		t.Errorf("%q %v", plain, err)
-	}
-	other, err := openSealer(file + "2")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := other.open(sealed); err == nil || !strings.Contains(err.Error(), "sealed under another one") {
-		t.Error(err)
-	}
-	if err := os.Chmod(file, 0o644); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := openSealer(file); err == nil || !strings.Contains(err.Error(), "can be read by others (mode 644)") {
-		t.Error(err)
-	}
-	if err := os.WriteFile(file+"3", []byte("AGE-SECRET-KEY-NONSENSE"), 0o600); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := openSealer(file + "3"); err == nil || strings.Contains(err.Error(), "NONSENSE") {
-		t.Errorf("an error echoes the key: %v", err)
-	}
-}
-
-func TestProblems(t *testing.T) {
-	for want, err := range map[Kind]error{
-		Unknown: unknown("user", "x", nil), Faulty: declare.Faults{{Message: "m"}},
-		Away: &store.Refusal{Err: errors.New("dial tcp: connection refused")}, Conflict: conflict("no"), Invalid: invalid("f", "no"),
-	} {
-		if got := ProblemOf(err); got.Kind != want {
-			t.Errorf("%v is %s, want %s", err, got.Kind, want)
-		}
-	}
-	for out, want := range map[string]string{Tally(map[string]int{"done": 46, "failed": 1}): "1 failed, 46 done",
-		Tally(nil): "nothing to do", count(1, "step", "steps"): "1 step", count(0, "step", "steps"): "0 steps", clipTo("åäö", 2): "å…"} {
-		if out != want {
-			t.Errorf("%q, want %q", out, want)
-		}
-	}
-	if _, err := reason(strings.Repeat("x", 501)); err == nil {
-		t.Error("a reason of any length is taken")
 	}
 }
 

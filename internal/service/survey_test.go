@@ -6,38 +6,14 @@ import (
 	"fmt"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/store"
-	"hen-roost/internal/work"
 )
-
-// An older comparison is not put in the place of a newer one.
-func TestOlderComparison(t *testing.T) {
-	s, _ := surveyed(t, declaration)
-	old, err := s.current(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
-	row, err := s.Store.Target(ctx, "arctic")
-	if err != nil {
-		t.Fatal(err)
-	}
-	less := strings.Replace(declaration, "  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n", "", 1)
-	if r, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: less}}, "hanne left"); err != nil || r.Findings != 1 {
-		t.Fatalf("%+v %v", r, err)
-	}
-	if _, _, err := s.compareOnce(ctx, old, row); !errors.Is(err, errStale) {
-		t.Errorf("%v", err)
-	}
-	if n, err := s.Store.AllFindings(ctx); err != nil || n != 1 {
-		t.Errorf("%d findings %v", n, err)
-	}
-}
 
 // A revision whose comparison never came, as when its service was killed, is
 // compared before anything is drafted, and by itself after a while.
@@ -70,38 +46,10 @@ func TestInterruptedComparison(t *testing.T) {
 	}
 }
 
-// What repeats drafts no second round while the first waits, and none at all for a target that does not answer.
-func TestReconcileByItself(t *testing.T) {
-	s, f := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 0}", 1), "jarle",
-		"1701")
-	for range 3 {
-		if err := s.reconcileByItself(ctx, "arctic"); err != nil {
-			t.Fatal(err)
-		}
-	}
-	rounds, total, err := s.Rounds(ctx, odd, nil, Page{})
-	if err != nil || total != 1 || rounds[0].State != OnHold {
-		t.Fatalf("%d rounds: %+v %v", total, rounds, err)
-	}
-	if e, err := s.Record(ctx, odd, RecordFilter{Text: "is held and waits"}, 9); err != nil || len(e.Items) != 1 {
-		t.Errorf("%+v %v", e, err)
-	}
-	if _, err := s.Stop(ctx, Itself, rounds[0].ID, "away"); err != nil {
-		t.Fatal(err)
-	}
-	f.err = errors.New("it does not answer")
-	if err := s.reconcileByItself(ctx, "arctic"); err != nil {
-		t.Fatal(err)
-	}
-	if _, total, _ := s.Rounds(ctx, odd, nil, Page{}); total != 1 {
-		t.Error("a round was drafted for a target that does not answer")
-	}
-}
-
 // A target that never answered is not surveyed, and nothing is found missing there.
 func TestNeverSurveyed(t *testing.T) {
 	s, f := start(t)
-	f.err = errors.New("it does not answer")
+	f.Err = errors.New("it does not answer")
 	if _, err := s.Declare(ctx, Itself, files, "begin"); err != nil {
 		t.Fatal(err)
 	}
@@ -125,7 +73,7 @@ func TestNeverSurveyed(t *testing.T) {
 
 // silent are targets of which some take the connection and say nothing until the gate opens.
 type silent struct {
-	*tern
+	*servicetest.Tern
 	dead, hang bool
 	gate       chan struct{}
 }
@@ -137,13 +85,13 @@ func (f *silent) Open(c context.Context, a connect.Access) (connect.Session, err
 		}
 		return nil, errors.New("it took the connection but said nothing")
 	}
-	return f.tern.Open(c, a)
+	return f.Tern.Open(c, a)
 }
 
 // Targets that say nothing hold up no other, however many they are.
 func TestSilentTargets(t *testing.T) {
 	s, f := start(t)
-	q := &silent{tern: f, gate: make(chan struct{})}
+	q := &silent{Tern: f, gate: make(chan struct{})}
 	s.Kinds["tern"] = q
 	var text strings.Builder
 	at := strings.Index(declaration, "targets:\n") + len("targets:\n")
@@ -182,27 +130,6 @@ func TestSilentTargets(t *testing.T) {
 	})
 }
 
-// A target that a round works on is told to be busy, and stays as it was known.
-func TestBusyTarget(t *testing.T) {
-	s, _ := surveyed(t, declaration)
-	was := busyFor
-	busyFor = 50 * time.Millisecond
-	t.Cleanup(func() { busyFor = was })
-	held, err := work.TryHold(ctx, leases{s.Store}, "target/arctic", "somebody else")
-	if err != nil {
-		t.Fatal(err)
-	}
-	got, err := s.Survey(ctx, Itself, nil, nil)
-	if err != nil || got[0].State != Busy || !strings.Contains(got[0].Words, "has worked on it") {
-		t.Errorf("%+v %v", got, err)
-	}
-	if d, err := s.Target(ctx, Itself, "arctic"); err != nil || d.State != Surveyed {
-		t.Errorf("%+v %v", d, err)
-	}
-	held.Release()
-	survey(t, s)
-}
-
 // A service is ready when it can answer, not before it has read what is declared.
 func TestReady(t *testing.T) {
 	s, _ := surveyed(t, declaration)
@@ -218,7 +145,7 @@ func TestReady(t *testing.T) {
 // The time that a survey says it took is all that whoever waits has waited for, its comparison included.
 func TestSurveyTime(t *testing.T) {
 	s, f := surveyed(t, declaration)
-	f.add("jarle", "1701")
+	f.Add("jarle", "1701")
 	const kept = 300 * time.Millisecond
 	locked, done := make(chan struct{}), make(chan error)
 	go func() { // nothing can be recorded while this lasts, so no comparison ends
@@ -236,27 +163,5 @@ func TestSurveyTime(t *testing.T) {
 	}
 	if err := <-done; err != nil {
 		t.Error(err)
-	}
-}
-
-// However much is due at once, as at a first start, only so much of it goes on side by side.
-func TestDueAtOnce(t *testing.T) {
-	s, _ := start(t)
-	gate := make(chan struct{})
-	var running atomic.Int64
-	for i := range 10_000 {
-		s.once(fmt.Sprintf("survey/t%d", i), func(context.Context) error {
-			running.Add(1)
-			<-gate
-			return nil
-		})
-	}
-	most := s.aside.Load()
-	close(gate)
-	for s.aside.Load() > 0 {
-		time.Sleep(5 * time.Millisecond)
-	}
-	if most != int64(2*s.Width) || running.Load() != most {
-		t.Errorf("%d at once, %d in all", most, running.Load())
 	}
 }

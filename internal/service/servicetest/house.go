@@ -1,0 +1,48 @@
+// Package servicetest has what tests of the service's rooms begin with: a
+// database of their own, and a target in memory.
+package servicetest
+
+import (
+	"context"
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/dbserver"
+	"hen-roost/internal/store"
+	"io"
+	"log/slog"
+	"os"
+	"testing"
+)
+
+// House is what the rooms are made of.
+type House struct {
+	Store   *store.Store
+	KeyFile string
+	Kinds   connect.Kinds
+	Log     *slog.Logger
+	Tern    *Tern
+}
+
+// Open makes a house that goes with the test.
+func Open(t *testing.T) House {
+	t.Helper()
+	dir, err := os.MkdirTemp("", "rv")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	db, err := dbserver.Start(context.Background(), dbserver.Options{Dir: dir + "/db", Throwaway: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(db.Stop)
+	s, err := store.Open(context.Background(), db.DSN())
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.Close() })
+	f := &Tern{Objects: map[string]model.Object{}, Memory: &connecttest.Memory{}}
+	return House{Store: s, KeyFile: dir + "/seal.key", Kinds: connect.Kinds{"tern": f, "memory": f.Memory},
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Tern: f}
+}
