@@ -3,6 +3,7 @@ package main
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/door"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -156,7 +157,7 @@ func changedHundred(ctx context.Context, w *workbench) (float64, float64, error)
 			return 0, 0, err
 		}
 		began := time.Now()
-		got, err := s.Survey(ctx, service.Itself, []string{"big"}, nil)
+		got, err := s.Survey(ctx, door.Itself, []string{"big"}, nil)
 		if err != nil || got[0].Changed != 100 || got[0].Fresh != 100 {
 			return 0, 0, fmt.Errorf("%+v %w", got, err)
 		}
@@ -195,21 +196,21 @@ func (w *workbench) following(ctx context.Context, big *bigDirectory) (*service.
 	fmt.Fprintf(&text, "roles:\n  everyone: {held-when: \"true\", gives: [{at: big, account: {shell: /bin/bash}}]}\ntargets:\n  big: "+
 		"{kind: directory, address: %q, login: {as: %q, secret: big}, settings: {people: %q, groups: %q}}\n",
 		big.access.Address, big.access.As, people, groups)
-	if _, err := s.Declare(ctx, service.Itself, []declare.File{{Name: "big.yaml", Text: text.String()}}, "bench"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "big.yaml", Text: text.String()}}, "bench"); err != nil {
 		return nil, err
 	}
-	if err := s.SetSecret(ctx, service.Itself, "big", big.access.Secret); err != nil {
+	if err := s.SetSecret(ctx, door.Itself, "big", big.access.Secret); err != nil {
 		return nil, err
 	}
-	got, err := s.Survey(ctx, service.Itself, nil, nil)
+	got, err := s.Survey(ctx, door.Itself, nil, nil)
 	if err == nil {
-		err = s.AcceptKey(ctx, service.Itself, "big", got[0].Print)
+		err = s.AcceptKey(ctx, door.Itself, "big", got[0].Print)
 	}
 	if err == nil {
 		err = st.Tx(ctx, func(tx *store.Tx) error { return tx.PutLinks(ctx, "big", links, 0, time.Now()) })
 	}
 	if err == nil {
-		got, err = s.Survey(ctx, service.Itself, nil, nil)
+		got, err = s.Survey(ctx, door.Itself, nil, nil)
 	}
 	if err == nil && (got[0].Accounts != many || got[0].Findings != 0) {
 		err = fmt.Errorf("%+v", got)

@@ -68,8 +68,8 @@ func company(users int) []declare.File {
 	return []declare.File{{Name: "people.yaml", Text: people.String()}, {Name: "company.yaml", Text: rest.String()}}
 }
 
-// seen makes what a target holds: all that is desired of it but for one account in a hundred.
-func seen(d *resolve.Desired) drift.Input {
+// holds makes what a target holds: all that is desired of it but for one account in a hundred.
+func holds(d *resolve.Desired) drift.Input {
 	in := drift.Input{Desired: d, InOrder: true, Accounts: make([]model.Object, 0, d.Len())}
 	var text strings.Builder
 	members := map[string][]string{}
@@ -206,7 +206,7 @@ func compared(w *workbench, known *drift.Known) (float64, float64, error) {
 		return 0, 0, err
 	}
 	defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(1))
-	in := seen(e.plan.Targets["target-01"])
+	in := holds(e.plan.Targets["target-01"])
 	if in.Known = known; known != nil {
 		drift.Compare(in)
 	}
@@ -240,7 +240,7 @@ func compareTwice(_ context.Context, w *workbench) (float64, float64, error) {
 	}
 	var inputs []drift.Input
 	for _, name := range []string{"target-00", "target-01", "target-02", "target-03"} {
-		inputs = append(inputs, seen(e.plan.Targets[name]))
+		inputs = append(inputs, holds(e.plan.Targets[name]))
 	}
 	all := func(width int) error {
 		defer runtime.GOMAXPROCS(runtime.GOMAXPROCS(width))
@@ -273,7 +273,7 @@ func memoryCompany(_ context.Context, w *workbench) (float64, float64, error) {
 		return 0, 0, err
 	}
 	before := heap()
-	in := seen(e.plan.Targets["target-01"])
+	in := holds(e.plan.Targets["target-01"])
 	observed := float64(heap()-before) / float64(len(in.Accounts))
 	var stop sync.WaitGroup
 	done, peak, base := make(chan bool), uint64(0), heap()

@@ -3,6 +3,10 @@ package main
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -34,7 +38,7 @@ func (w *workbench) standingOf(ctx context.Context) (*service.Service, error) {
 		return nil, err
 	}
 	for i := range companyTargets {
-		in := seen(e.plan.Targets[fmt.Sprintf("target-%02d", i)])
+		in := holds(e.plan.Targets[fmt.Sprintf("target-%02d", i)])
 		if err := known(ctx, o.store, in); err != nil {
 			return nil, err
 		}
@@ -46,7 +50,7 @@ func (w *workbench) standingOf(ctx context.Context) (*service.Service, error) {
 		return nil, err
 	}
 	w.later(s.Close)
-	if _, err := s.Declare(ctx, service.Itself, company(companyUsers), "bench"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, company(companyUsers), "bench"); err != nil {
 		return nil, err
 	}
 	w.standing = s
@@ -61,7 +65,7 @@ func known(ctx context.Context, s *store.Store, in drift.Input) error {
 		links[i] = model.Link{User: o.Name, Name: o.Name, Unique: o.Unique}
 	}
 	return s.Tx(ctx, func(tx *store.Tx) error {
-		if err := tx.PutTarget(ctx, store.Target{Name: target, State: service.Surveyed, SurveyedAt: &now, TriedAt: &now}); err != nil {
+		if err := tx.PutTarget(ctx, store.Target{Name: target, State: seen.Surveyed, SurveyedAt: &now, TriedAt: &now}); err != nil {
 			return err
 		}
 		return tx.PutLinks(ctx, target, links, 0, now)
@@ -81,10 +85,10 @@ func followed(steps int, edit func(i int) (user string, e declare.Edit)) func(co
 		for i := range 11 {
 			user, e := edit(i)
 			began := time.Now()
-			if _, err := s.Edit(ctx, service.Itself, 0, []declare.Edit{e}, "bench"); err != nil {
+			if _, err := s.Edit(ctx, door.Itself, 0, []declare.Edit{e}, "bench"); err != nil {
 				return 0, 0, err
 			}
-			r, err := s.Draft(ctx, service.Itself, service.DraftRequest{Choice: service.Choice{Users: []string{user}}, Because: "bench"})
+			r, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Choice: declared.Choice{Users: []string{user}}, Because: "bench"})
 			if err != nil {
 				return 0, 0, err
 			}

@@ -3,6 +3,8 @@ package main
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"io"
 	"log/slog"
 	"os"
@@ -76,36 +78,36 @@ func crew(users, targets int) []declare.File {
 }
 
 // drafted declares, surveys and drafts everything, and approves it.
-func drafted(ctx context.Context, s *service.Service, users, targets int) (service.Round, error) {
-	if _, err := s.Declare(ctx, service.Itself, crew(users, targets), "bench"); err != nil {
-		return service.Round{}, err
+func drafted(ctx context.Context, s *service.Service, users, targets int) (rounds.Round, error) {
+	if _, err := s.Declare(ctx, door.Itself, crew(users, targets), "bench"); err != nil {
+		return rounds.Round{}, err
 	}
-	if _, err := s.Survey(ctx, service.Itself, nil, nil); err != nil {
-		return service.Round{}, err
+	if _, err := s.Survey(ctx, door.Itself, nil, nil); err != nil {
+		return rounds.Round{}, err
 	}
-	r, err := s.Draft(ctx, service.Itself, service.DraftRequest{Because: "bench"})
+	r, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Because: "bench"})
 	if err != nil {
 		return r, err
 	}
-	return s.Approve(ctx, service.Itself, r.ID)
+	return s.Approve(ctx, door.Itself, r.ID)
 }
 
 // carried runs a round and waits for the end of its last step.
 func carried(ctx context.Context, s *service.Service, id int64) (time.Duration, error) {
 	began := time.Now()
-	if _, err := s.RunRound(ctx, service.Itself, id); err != nil {
+	if _, err := s.RunRound(ctx, door.Itself, id); err != nil {
 		return 0, err
 	}
 	for {
-		r, err := s.Round(ctx, service.Itself, id)
+		r, err := s.Round(ctx, door.Itself, id)
 		if err != nil {
 			return 0, err
 		}
 		if r.EndedAt != nil {
-			if r.State != service.Complete {
+			if r.State != rounds.Complete {
 				return 0, fmt.Errorf("the round is %s: %v", r.State, r.Outcomes)
 			}
-			last, err := s.RoundSteps(ctx, service.Itself, id, nil, service.Page{From: r.Steps - 1, Size: 1})
+			last, err := s.RoundSteps(ctx, door.Itself, id, nil, door.Page{From: r.Steps - 1, Size: 1})
 			if err != nil || len(last.Items) == 0 {
 				return 0, fmt.Errorf("no last step: %w", err)
 			}

@@ -44,7 +44,7 @@ func (w *workbench) observedOf(ctx context.Context) (*observed, error) {
 	for from := 0; from < companyTargets; from += side {
 		var inputs []drift.Input
 		for i := range side {
-			inputs = append(inputs, seen(e.plan.Targets[fmt.Sprintf("target-%02d", from+i)]))
+			inputs = append(inputs, holds(e.plan.Targets[fmt.Sprintf("target-%02d", from+i)]))
 		}
 		for turn, into := range []*time.Duration{&o.first, &o.second} {
 			began := time.Now()

@@ -6,6 +6,7 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
+	"hen-roost/internal/service/door"
 	"io"
 	"net/http"
 	"os"
@@ -15,12 +16,11 @@ import (
 	"testing"
 
 	"hen-roost/internal/demo"
-	"hen-roost/internal/service"
 )
 
 var bodies = map[string]string{
 	"end-sessions": `{"sessions":["1-1"],"because":"b"}`,
-	"sign-in": `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`,
+	"sign-in":      `{"name":"x","password":"y"}`, "check": `{"files":[{"name":"f","text":"roost: 1"}]}`,
 	"declare":          `{"files":[{"name":"f","text":"roost: 1"}],"because":"b","from":0}`,
 	"meaning":          `{"files":[{"name":"f","text":"roost: 1"}]}`,
 	"edit":             `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`,
@@ -35,7 +35,8 @@ var bodies = map[string]string{
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }
 
-var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew", "who-has": "what=account&target=arctic-tern",
+var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew",
+	"who-has": "what=account&target=arctic-tern",
 	"forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 
 type caller struct {
@@ -85,12 +86,12 @@ func (c caller) call(method, path, token, body string, header ...string) (int, s
 func TestEveryDoor(t *testing.T) {
 	d := prepared(t)
 	c := calling(t, d)
-	tokens := map[service.Duty]string{}
+	tokens := map[door.Duty]string{}
 	ctx := context.Background()
-	for name, duties := range map[service.Duty][]string{"none": {"look"}, service.Look: {"look"}, service.Draft: {"draft"},
-		service.Approve: {"approve"}, service.Run: {"run"}, service.Administer: {"administer"}} {
+	for name, duties := range map[door.Duty][]string{"none": {"look"}, door.Look: {"look"}, door.Draft: {"draft"},
+		door.Approve: {"approve"}, door.Run: {"run"}, door.Administer: {"administer"}} {
 		operator := "op-" + string(name)
-		if _, err := d.Server.Service.AddOperator(ctx, service.Itself, operator, "", "a long enough password", duties); err != nil {
+		if _, err := d.Server.Service.AddOperator(ctx, door.Itself, operator, "", "a long enough password", duties); err != nil {
 			t.Fatal(err)
 		}
 		_, secret, _, err := d.Server.Service.SignIn(ctx, operator, "a long enough password", "test", "127.0.0.1")
@@ -102,8 +103,8 @@ func TestEveryDoor(t *testing.T) {
 	status, text, _ := c.call("GET", "/api/openapi.json", "", "")
 	var doc struct {
 		Paths map[string]map[string]struct {
-			ID   string       `json:"operationId"`
-			Duty service.Duty `json:"x-duty"`
+			ID   string    `json:"operationId"`
+			Duty door.Duty `json:"x-duty"`
 		}
 	}
 	if err := json.Unmarshal([]byte(text), &doc); err != nil || status != 200 {
@@ -116,7 +117,7 @@ func TestEveryDoor(t *testing.T) {
 			if duty == "open to all" && op.ID == "sign-in" {
 				continue
 			}
-			if duty != "any operator" && !slices.Contains(service.Duties, duty) {
+			if duty != "any operator" && !slices.Contains(door.Duties, duty) {
 				t.Errorf("operation %s names no duty: %q", op.ID, duty)
 				continue
 			}
@@ -131,8 +132,8 @@ func TestEveryDoor(t *testing.T) {
 				op.ID != "watch" {
 				t.Errorf("%s takes a forged token: %d", op.ID, status)
 			}
-			for _, have := range []service.Duty{service.Look, service.Draft, service.Approve, service.Run, service.Administer} {
-				if duty == "any operator" || have == duty || duty == service.Look {
+			for _, have := range []door.Duty{door.Look, door.Draft, door.Approve, door.Run, door.Administer} {
+				if duty == "any operator" || have == duty || duty == door.Look {
 					continue // whoever may do anything may look
 				}
 				status, text, header := c.call(method, at, tokens[have], bodies[op.ID])
@@ -266,7 +267,7 @@ func TestBounds(t *testing.T) {
 	}
 
 	ctx := context.Background()
-	if _, err := d.Server.Service.AddOperator(ctx, service.Itself, "wanda.ross", "", "a long enough password",
+	if _, err := d.Server.Service.AddOperator(ctx, door.Itself, "wanda.ross", "", "a long enough password",
 		[]string{"look"}); err != nil {
 		t.Fatal(err)
 	}
@@ -297,7 +298,7 @@ func TestBounds(t *testing.T) {
 	if resp := open(); resp.StatusCode != 429 || resp.Header.Get("Content-Type") != "application/problem+json" {
 		t.Errorf("a ninth: %d %v", resp.StatusCode, resp.Header)
 	}
-	if err := d.Server.Service.RemoveOperator(ctx, service.Itself, "wanda.ross"); err != nil {
+	if err := d.Server.Service.RemoveOperator(ctx, door.Itself, "wanda.ross"); err != nil {
 		t.Fatal(err)
 	}
 	rest, err := io.ReadAll(first.Body) // it ends, or this test does not

@@ -2,6 +2,8 @@ package test
 
 import (
 	"context"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"os"
 	"path/filepath"
 	"slices"
@@ -12,7 +14,6 @@ import (
 	"hen-roost/internal/api"
 	"hen-roost/internal/cli"
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service"
 )
 
 // on runs a command on a host and checks what it prints.
@@ -65,7 +66,7 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 1, "nothing was declared by the end of 2026-01-01", "explain", "marit.fell", "arctic-tern", "--on", "2026-01-01")
 
 	// In two waves: one target of each kind, and the rest only if that held.
-	r := decode[service.Round](t, must(t, d, "draft", "--first", "1", "--because", "spring deck crew", "-o", "json"))
+	r := decode[rounds.Round](t, must(t, d, "draft", "--first", "1", "--because", "spring deck crew", "-o", "json"))
 	if waves := []int{r.Targets[0].Wave, r.Targets[len(r.Targets)-1].Wave}; r.ID != 1 || !slices.Equal(waves, []int{1, 2}) ||
 		r.First != "1" {
 		t.Errorf("%+v", r)
@@ -97,7 +98,7 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 0, "1 finding: accepted until 2027-01-31", "accept", "--user", "marit.fell", "--until", "2027-01-31", "--because",
 		"she prefers it until the refit")
 	expect(t, d, 0, "Everything is as declared.", "drift")
-	found := decode[[]service.Finding](t, expect(t, d, 3, "2027-01-31", "drift", "--accepted", "-o", "json"))
+	found := decode[[]seen.Finding](t, expect(t, d, 3, "2027-01-31", "drift", "--accepted", "-o", "json"))
 	expect(t, d, 0, "assigned to odd.strand", "assign", "odd.strand", "--finding", found[0].Key)
 	must(t, d, "finding", "comment", found[0].Key, "asked the captain")
 	expect(t, d, 0, "asked the captain", "finding", "show", found[0].Key)
@@ -131,7 +132,7 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 0, "It starts by itself", "run", "7", "--not-before", time.Now().UTC().Add(-time.Minute).Format("2006-01-02 15:04"),
 		"--in-window")
 	for range 200 {
-		if r := decode[service.Round](t, must(t, d, "round", "show", "7", "-o", "json")); r.State == service.Complete {
+		if r := decode[rounds.Round](t, must(t, d, "round", "show", "7", "-o", "json")); r.State == rounds.Complete {
 			break
 		}
 		time.Sleep(50 * time.Millisecond)

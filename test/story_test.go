@@ -3,10 +3,9 @@ package test
 import (
 	"bytes"
 	"context"
+	"hen-roost/internal/service/seen"
 	"strings"
 	"testing"
-
-	"hen-roost/internal/service"
 )
 
 // The demo's story holds from beginning to end, and its outcome is looked at
@@ -61,7 +60,7 @@ func TestStory(t *testing.T) {
 // What the command line prints for programs, and how it refuses.
 func TestCommandLine(t *testing.T) {
 	d := prepared(t)
-	users := decode[[]service.User](t, must(t, d, "user", "list", "--output", "json", "--find", "bjørn"))
+	users := decode[[]seen.User](t, must(t, d, "user", "list", "--output", "json", "--find", "bjørn"))
 	if len(users) != 1 || users[0].ID != "bjorn.aasen" || users[0].Name != "Bjørn Åsen" {
 		t.Errorf("users: %+v", users)
 	}

@@ -4,6 +4,9 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -17,7 +20,6 @@ import (
 	"time"
 
 	"hen-roost/internal/demo"
-	"hen-roost/internal/service"
 )
 
 // Hosts that are down, hang or come back with another key make their own steps
@@ -32,7 +34,7 @@ func TestHostsInTrouble(t *testing.T) {
 	if !strings.Contains(out, "connection refused") {
 		t.Errorf("the host that is down is not told: %s", out)
 	}
-	r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+	r := decode[rounds.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
 	if r.Outcomes["out-of-reach"] != 165+168 || r.Outcomes["done"] != 176+101+148 {
 		t.Errorf("outcomes: %v", r.Outcomes)
 	}
@@ -46,9 +48,9 @@ func TestHostsInTrouble(t *testing.T) {
 	expect(t, d, 1, "REFUSED: the identity key has changed from SHA256:", "survey", "sooty-tern")
 	expect(t, d, 1, "nothing was accepted", "target", "accept-key", "sooty-tern", "--fingerprint", "SHA256:something")
 	expect(t, d, 0, "No target shows a key that was never accepted.", "target", "accept-key", "--all-new")
-	targets := decode[[]service.Target](t, must(t, d, "target", "list", "-o", "json"))
+	targets := decode[[]seen.Target](t, must(t, d, "target", "list", "-o", "json"))
 	for _, x := range targets {
-		if x.Name == "sooty-tern" && x.State != service.KeyChanged {
+		if x.Name == "sooty-tern" && x.State != seen.KeyChanged {
 			t.Errorf("sooty-tern is %s", x.State)
 		}
 		if x.Name == "sooty-tern" {
@@ -103,7 +105,7 @@ func TestTwoOperators(t *testing.T) {
 	}
 	total := map[string]int{}
 	for _, id := range []string{"1", "2"} {
-		r := decode[service.Round](t, must(t, d, "round", "show", id, "-o", "json"))
+		r := decode[rounds.Round](t, must(t, d, "round", "show", id, "-o", "json"))
 		for o, n := range r.Outcomes {
 			total[o] += n
 		}
@@ -123,7 +125,7 @@ func TestDatabaseAway(t *testing.T) {
 	must(t, d, "approve", "1")
 	must(t, d, "run", "1", "--no-wait")
 	await(t, "steps to end", func() bool {
-		r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+		r := decode[rounds.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
 		return r.Outcomes["done"] > 100
 	})
 	b, err := os.ReadFile(filepath.Join(d.Data, "db", "pid"))
@@ -143,7 +145,7 @@ func TestDatabaseAway(t *testing.T) {
 	}
 	await(t, "the round to end", func() bool {
 		out, _, code := roost(t, d.Profile, "", "round", "show", "1", "-o", "json")
-		return code == 0 && decode[service.Round](t, out).State == service.Complete
+		return code == 0 && decode[rounds.Round](t, out).State == rounds.Complete
 	})
 	toldOnce(t, d, 758)
 }
@@ -163,7 +165,7 @@ func await(t *testing.T, what string, ready func() bool) {
 func toldOnce(t *testing.T, d *demo.Demo, steps int) {
 	t.Helper()
 	expect(t, d, 0, "the record holds", "record", "--verify")
-	entries := decode[[]service.Entry](t, must(t, d, "record", "--round", "1", "--kind", "step", "--size", "1000", "-o", "json"))
+	entries := decode[[]door.Entry](t, must(t, d, "record", "--round", "1", "--kind", "step", "--size", "1000", "-o", "json"))
 	seen := map[float64]int{}
 	for _, e := range entries {
 		seen[e.Detail["step"].(float64)]++
@@ -207,12 +209,12 @@ func TestKilledTenTimes(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	state := func() (service.Round, bool) {
+	state := func() (rounds.Round, bool) {
 		out, _, code := roost(t, d.Profile, "", "round", "show", "1", "-o", "json")
 		if code != 0 {
-			return service.Round{}, false
+			return rounds.Round{}, false
 		}
-		return decode[service.Round](t, out), true
+		return decode[rounds.Round](t, out), true
 	}
 	kills := 0
 	for kills < 10 {
@@ -227,9 +229,9 @@ func TestKilledTenTimes(t *testing.T) {
 			if from < 0 {
 				from = ended
 			}
-			return ended > from || r.State != service.Running
+			return ended > from || r.State != rounds.Running
 		})
-		if r, _ := state(); r.State != service.Running {
+		if r, _ := state(); r.State != rounds.Running {
 			t.Fatalf("the round was over after %d kills", kills)
 		}
 		time.Sleep(time.Duration(rand.IntN(60)) * time.Millisecond)
@@ -239,10 +241,10 @@ func TestKilledTenTimes(t *testing.T) {
 	}
 	began := time.Now()
 	begin()
-	await(t, "the round to end", func() bool { r, ok := state(); return ok && r.State != service.Running })
+	await(t, "the round to end", func() bool { r, ok := state(); return ok && r.State != rounds.Running })
 	r, _ := state()
 	t.Logf("after ten kills it took %s more", time.Since(began).Round(time.Millisecond))
-	if r.State != service.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 758 {
+	if r.State != rounds.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 758 {
 		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
 	}
 	if r.Outcomes["already-so"] != 0 {
@@ -333,7 +335,7 @@ func TestDatabaseStandsStill(t *testing.T) {
 	must(t, d, "run", "1", "--no-wait")
 	for part := 1; part <= 2; part++ {
 		await(t, "steps to end", func() bool {
-			r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+			r := decode[rounds.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
 			return r.Steps-r.Outcomes["waiting"]-r.Outcomes["running"] > part*100
 		})
 		if err := syscall.Kill(pid, syscall.SIGSTOP); err != nil {
@@ -346,10 +348,10 @@ func TestDatabaseStandsStill(t *testing.T) {
 	}
 	await(t, "the round to end", func() bool {
 		out, _, code := roost(t, d.Profile, "", "round", "show", "1", "-o", "json")
-		return code == 0 && decode[service.Round](t, out).State != service.Running
+		return code == 0 && decode[rounds.Round](t, out).State != rounds.Running
 	})
-	r := decode[service.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
-	if r.State != service.Complete || r.Outcomes["done"] != 758 {
+	r := decode[rounds.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
+	if r.State != rounds.Complete || r.Outcomes["done"] != 758 {
 		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
 	}
 	for name, h := range d.Hosts {

@@ -6,6 +6,7 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"time"
@@ -42,7 +43,7 @@ func New(s *service.Service, console http.Handler, c Config) http.Handler {
 	})
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
 		if len(q.URL.Path) >= 5 && q.URL.Path[:5] == "/api/" {
-			writeProblem(w, &service.Problem{Kind: service.Unknown, Words: "no such operation; /api/openapi.json lists them all"})
+			writeProblem(w, &door.Problem{Kind: door.Unknown, Words: "no such operation; /api/openapi.json lists them all"})
 			return
 		}
 		console.ServeHTTP(w, q)
@@ -87,14 +88,14 @@ type body[T any] struct{ Body T }
 
 // What an operation asks of whoever calls it, where it is no duty.
 const (
-	open   service.Duty = "open to all"
-	anyone service.Duty = "any operator"
+	open   door.Duty = "open to all"
+	anyone door.Duty = "any operator"
 )
 
 // op registers one operation with the duty that it needs. Its handler gets the
 // operator who asks, and who has it.
-func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary string,
-	do func(ctx context.Context, who service.Operator, in *I) (O, error)) {
+func op[I, O any](api huma.API, duty door.Duty, method, path, id, summary string,
+	do func(ctx context.Context, who door.Operator, in *I) (O, error)) {
 	huma.Register(api, operation(duty, method, path, id, summary), func(ctx context.Context, in *I) (*body[O], error) {
 		if err := may(ctx, duty); err != nil {
 			return nil, problem(ctx, err)
@@ -108,8 +109,8 @@ func op[I, O any](api huma.API, duty service.Duty, method, path, id, summary str
 }
 
 // act registers an operation that answers with nothing but success.
-func act[I any](api huma.API, duty service.Duty, method, path, id, summary string,
-	do func(ctx context.Context, who service.Operator, in *I) error) {
+func act[I any](api huma.API, duty door.Duty, method, path, id, summary string,
+	do func(ctx context.Context, who door.Operator, in *I) error) {
 	o := operation(duty, method, path, id, summary)
 	o.DefaultStatus = http.StatusNoContent
 	huma.Register(api, o, func(ctx context.Context, in *I) (*struct{}, error) {
@@ -121,14 +122,14 @@ func act[I any](api huma.API, duty service.Duty, method, path, id, summary strin
 }
 
 // may says whether whoever asks has a duty. The service asks once more.
-func may(ctx context.Context, duty service.Duty) error {
+func may(ctx context.Context, duty door.Duty) error {
 	if duty == open || duty == anyone {
 		return nil
 	}
 	return who(ctx).May(duty)
 }
 
-func operation(duty service.Duty, method, path, id, summary string) huma.Operation {
+func operation(duty door.Duty, method, path, id, summary string) huma.Operation {
 	return huma.Operation{Method: method, Path: "/api" + path, OperationID: id, Summary: summary, MaxBodyBytes: 1 << 20,
 		BodyReadTimeout: 30 * time.Second,
 		Extensions:      map[string]any{"x-duty": string(duty)},
@@ -142,4 +143,4 @@ type Paging struct {
 	Size int `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
 }
 
-func (p Paging) page() service.Page { return service.Page{From: p.From, Size: p.Size} }
+func (p Paging) page() door.Page { return door.Page{From: p.From, Size: p.Size} }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -15,7 +16,6 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service"
 )
 
 func TestProblems(t *testing.T) {
@@ -25,14 +25,14 @@ func TestProblems(t *testing.T) {
 		code   string
 		detail string
 	}{
-		{&service.Problem{Kind: service.Unknown, Words: "no user", Nearest: "marit"}, 404, "unknown-name", "no user"},
-		{&service.Problem{Kind: service.Invalid, Words: "w"}, 422, "invalid", "w"},
+		{&door.Problem{Kind: door.Unknown, Words: "no user", Nearest: "marit"}, 404, "unknown-name", "no user"},
+		{&door.Problem{Kind: door.Invalid, Words: "w"}, 422, "invalid", "w"},
 		{declare.Faults{{Message: "a"}, {Message: "b"}}, 422, "faulty-declaration", "2 faults in the declaration; nothing was stored"},
-		{&service.Problem{Kind: service.Conflict, Words: "w"}, 409, "conflict", "w"},
-		{&service.Problem{Kind: service.NotYet, Words: "w"}, 409, "nothing-declared", "w"},
-		{&service.Problem{Kind: service.Forbidden, Words: "w"}, 403, "duty-missing", "w"},
-		{&service.Problem{Kind: service.SignedOut, Words: "w"}, 401, "not-signed-in", "w"},
-		{&service.Problem{Kind: service.TooOften, Words: "w", Retry: 8}, 429, "too-often", "w"},
+		{&door.Problem{Kind: door.Conflict, Words: "w"}, 409, "conflict", "w"},
+		{&door.Problem{Kind: door.NotYet, Words: "w"}, 409, "nothing-declared", "w"},
+		{&door.Problem{Kind: door.Forbidden, Words: "w"}, 403, "duty-missing", "w"},
+		{&door.Problem{Kind: door.SignedOut, Words: "w"}, 401, "not-signed-in", "w"},
+		{&door.Problem{Kind: door.TooOften, Words: "w", Retry: 8}, 429, "too-often", "w"},
 		{errors.New("dial unix: secret detail"), 503, "database-away",
 			"the database does not answer; nothing was changed, try again in a moment"},
 	} {
@@ -47,7 +47,7 @@ func TestProblems(t *testing.T) {
 			t.Errorf("the cause is told to whoever asks: %s", b)
 		}
 		w := httptest.NewRecorder()
-		writeProblem(w, service.ProblemOf(c.err))
+		writeProblem(w, door.ProblemOf(c.err))
 		if w.Code != c.status || w.Header().Get("Content-Type") != "application/problem+json" ||
 			(p.Retry > 0) != (w.Header().Get("Retry-After") != "") {
 			t.Errorf("%v: %d %v", c.err, w.Code, w.Header())

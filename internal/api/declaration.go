@@ -2,6 +2,8 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -43,7 +45,7 @@ type lookEdits struct {
 
 // EditsMeaning is what edits would change, for people and in the text.
 type EditsMeaning struct {
-	service.Meaning
+	declared.Meaning
 	Lines []declare.LineChange `json:"lines" doc:"the first of them"`
 }
 
@@ -66,79 +68,79 @@ type restoreRequest struct {
 
 // Revisions is one page of revisions.
 type Revisions struct {
-	Items []service.Revision `json:"items"`
-	Total int                `json:"total"`
+	Items []declared.Revision `json:"items"`
+	Total int                 `json:"total"`
 }
 
 // RevisionFiles is a revision with its files.
 type RevisionFiles struct {
-	service.Revision
+	declared.Revision
 	Files []declare.File `json:"files"`
 }
 
 func (h *handlers) declaration(api huma.API) {
 	big := func(o huma.Operation) huma.Operation { o.MaxBodyBytes = maxDeclaration; return o }
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/check", "check", "Check declaration files without storing them")),
-		func(ctx context.Context, in *filesRequest) (*body[service.Checked], error) {
+	huma.Register(api, big(operation(door.Look, http.MethodPost, "/check", "check", "Check declaration files without storing them")),
+		func(ctx context.Context, in *filesRequest) (*body[declared.Checked], error) {
 			out, err := h.Check(ctx, who(ctx), in.Body.Files)
-			return &body[service.Checked]{out}, problem(ctx, err)
+			return &body[declared.Checked]{out}, problem(ctx, err)
 		})
-	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/revisions", "declare",
-		"Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[service.Revision], error) {
+	huma.Register(api, big(operation(door.Draft, http.MethodPost, "/revisions", "declare",
+		"Store declaration files as a new revision")), func(ctx context.Context, in *declareRequest) (*body[declared.Revision], error) {
 		out, err := h.DeclareFrom(ctx, who(ctx), in.Body.From, in.Body.Files, in.Body.Because)
-		return &body[service.Revision]{out}, problem(ctx, err)
+		return &body[declared.Revision]{out}, problem(ctx, err)
 	})
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/meaning", "meaning",
+	huma.Register(api, big(operation(door.Look, http.MethodPost, "/meaning", "meaning",
 		"Say what files would change for people, without storing them")),
-		func(ctx context.Context, in *filesRequest) (*body[service.Meaning], error) {
-			look := func() (service.Meaning, error) { return h.Means(ctx, who(ctx), in.Body.Files) }
+		func(ctx context.Context, in *filesRequest) (*body[declared.Meaning], error) {
+			look := func() (declared.Meaning, error) { return h.Means(ctx, who(ctx), in.Body.Files) }
 			if in.Body.From != 0 {
-				look = func() (service.Meaning, error) { return h.MeansFrom(ctx, who(ctx), in.Body.From, in.Body.Files) }
+				look = func() (declared.Meaning, error) { return h.MeansFrom(ctx, who(ctx), in.Body.From, in.Body.Files) }
 			}
 			out, err := look()
-			return &body[service.Meaning]{out}, problem(ctx, err)
+			return &body[declared.Meaning]{out}, problem(ctx, err)
 		})
-	huma.Register(api, big(operation(service.Draft, http.MethodPost, "/edits", "edit",
+	huma.Register(api, big(operation(door.Draft, http.MethodPost, "/edits", "edit",
 		"Change the declaration in its own text, and declare it")),
-		func(ctx context.Context, in *editsRequest) (*body[service.Revision], error) {
+		func(ctx context.Context, in *editsRequest) (*body[declared.Revision], error) {
 			out, err := h.Edit(ctx, who(ctx), in.Body.From, in.Body.Edits, in.Body.Because)
-			return &body[service.Revision]{out}, problem(ctx, err)
+			return &body[declared.Revision]{out}, problem(ctx, err)
 		})
-	huma.Register(api, big(operation(service.Look, http.MethodPost, "/edits/meaning", "edit-meaning",
+	huma.Register(api, big(operation(door.Look, http.MethodPost, "/edits/meaning", "edit-meaning",
 		"Say what edits would change, without storing them")), func(ctx context.Context, in *lookEdits) (*body[EditsMeaning], error) {
 		out, lines, err := h.MeansEdits(ctx, who(ctx), in.Body.Edits)
 		return &body[EditsMeaning]{EditsMeaning{out, lines}}, problem(ctx, err)
 	})
-	op(api, service.Look, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first",
-		func(ctx context.Context, who service.Operator, in *Paging) (Revisions, error) {
+	op(api, door.Look, http.MethodGet, "/revisions", "list-revisions", "List revisions, newest first",
+		func(ctx context.Context, who door.Operator, in *Paging) (Revisions, error) {
 			items, total, err := h.Revisions(ctx, who, in.page())
 			return Revisions{items, total}, err
 		})
-	op(api, service.Look, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files",
-		func(ctx context.Context, who service.Operator, in *revisionRequest) (RevisionFiles, error) {
+	op(api, door.Look, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files",
+		func(ctx context.Context, who door.Operator, in *revisionRequest) (RevisionFiles, error) {
 			rev, files, err := h.Files(ctx, who, in.Number)
 			return RevisionFiles{rev, files}, err
 		})
-	op(api, service.Look, http.MethodGet, "/revisions/{number}/compare", "compare-revisions",
-		"Say what changed from one revision to another", func(ctx context.Context, who service.Operator,
-			in *compareRequest) (service.Compared, error) {
+	op(api, door.Look, http.MethodGet, "/revisions/{number}/compare", "compare-revisions",
+		"Say what changed from one revision to another", func(ctx context.Context, who door.Operator,
+			in *compareRequest) (declared.Compared, error) {
 			with := in.With
 			if with == 0 {
 				rev, _, err := h.Files(ctx, who, in.Number)
 				if err != nil {
-					return service.Compared{}, err
+					return declared.Compared{}, err
 				}
 				with = max(rev.Number-1, 1)
 			}
 			return h.CompareRevisions(ctx, who, with, in.Number)
 		})
-	op(api, service.Draft, http.MethodPost, "/revisions/{number}/restore", "restore-revision",
-		"Declare the files of an earlier revision anew", func(ctx context.Context, who service.Operator,
-			in *restoreRequest) (service.Revision, error) {
+	op(api, door.Draft, http.MethodPost, "/revisions/{number}/restore", "restore-revision",
+		"Declare the files of an earlier revision anew", func(ctx context.Context, who door.Operator,
+			in *restoreRequest) (declared.Revision, error) {
 			return h.Restore(ctx, who, in.Number, in.Body.From, in.Body.Because)
 		})
-	op(api, service.Look, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where",
-		func(ctx context.Context, who service.Operator, _ *struct{}) (service.Overview, error) {
+	op(api, door.Look, http.MethodGet, "/overview", "overview", "Is everything as declared, and if not, where",
+		func(ctx context.Context, who door.Operator, _ *struct{}) (service.Overview, error) {
 			return h.Overview(ctx, who)
 		})
 }

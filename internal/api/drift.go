@@ -2,12 +2,13 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type driftQuery struct {
@@ -90,22 +91,22 @@ type holdersQuery struct {
 }
 
 func (h *handlers) drift(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/findings", "drift", "List what differs from the declaration",
-		func(ctx context.Context, who service.Operator, in *driftQuery) (service.Findings, error) {
-			return h.Drift(ctx, who, service.DriftRequest{Choice: service.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind},
+	op(api, door.Look, http.MethodGet, "/findings", "drift", "List what differs from the declaration",
+		func(ctx context.Context, who door.Operator, in *driftQuery) (seen.Findings, error) {
+			return h.Drift(ctx, who, seen.DriftRequest{Choice: declared.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind},
 				Assigned: in.Assigned, Accepted: in.Accepted, All: in.All}, in.page())
 		})
-	op(api, service.Look, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it",
-		func(ctx context.Context, who service.Operator, in *findingRequest) (service.FindingDetail, error) {
+	op(api, door.Look, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it",
+		func(ctx context.Context, who door.Operator, in *findingRequest) (seen.FindingDetail, error) {
 			return h.Finding(ctx, who, in.Key)
 		})
-	op(api, service.Draft, http.MethodPost, "/findings/accept", "accept", "Let findings be as they are for a time",
-		func(ctx context.Context, who service.Operator, in *acceptFindings) (counted, error) {
+	op(api, door.Draft, http.MethodPost, "/findings/accept", "accept", "Let findings be as they are for a time",
+		func(ctx context.Context, who door.Operator, in *acceptFindings) (counted, error) {
 			var until *time.Time
 			if in.Body.Until != "" {
 				day, err := time.Parse(time.DateOnly, in.Body.Until)
 				if err != nil {
-					return counted{}, &service.Problem{Kind: service.Invalid, Field: "until",
+					return counted{}, &door.Problem{Kind: door.Invalid, Field: "until",
 						Words: "until is a day, written as 2026-10-31"}
 				}
 				until = &day
@@ -113,38 +114,38 @@ func (h *handlers) drift(api huma.API) {
 			n, err := h.Accept(ctx, who, in.Body.Keys, until, in.Body.Because)
 			return counted{n}, err
 		})
-	op(api, service.Draft, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after",
-		func(ctx context.Context, who service.Operator, in *assignFindings) (counted, error) {
+	op(api, door.Draft, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after",
+		func(ctx context.Context, who door.Operator, in *assignFindings) (counted, error) {
 			n, err := h.Assign(ctx, who, in.Body.Keys, in.Body.Operator)
 			return counted{n}, err
 		})
-	act(api, service.Look, http.MethodPost, "/findings/{key}/comments", "comment-finding", "Say something of a finding",
-		func(ctx context.Context, who service.Operator, in *commentFinding) error {
+	act(api, door.Look, http.MethodPost, "/findings/{key}/comments", "comment-finding", "Say something of a finding",
+		func(ctx context.Context, who door.Operator, in *commentFinding) error {
 			return h.CommentFinding(ctx, who, in.Key, in.Body.Text)
 		})
-	op(api, service.Look, http.MethodGet, "/trend", "trend", "Findings per day",
-		func(ctx context.Context, who service.Operator, in *trendQuery) ([]service.TrendDay, error) {
+	op(api, door.Look, http.MethodGet, "/trend", "trend", "Findings per day",
+		func(ctx context.Context, who door.Operator, in *trendQuery) ([]seen.TrendDay, error) {
 			return h.Trend(ctx, who, in.Target, in.Days)
 		})
-	op(api, service.Look, http.MethodGet, "/decisions", "list-decisions", "List what people decided of accounts",
-		func(ctx context.Context, who service.Operator, in *decisionQuery) ([]service.Decision, error) {
+	op(api, door.Look, http.MethodGet, "/decisions", "list-decisions", "List what people decided of accounts",
+		func(ctx context.Context, who door.Operator, in *decisionQuery) ([]seen.Decision, error) {
 			return h.Decisions(ctx, who, in.Target)
 		})
-	act(api, service.Draft, http.MethodPost, "/decisions", "adopt", "Decide that an account is a user's, or that it is not",
-		func(ctx context.Context, who service.Operator, in *decisionRequest) error {
+	act(api, door.Draft, http.MethodPost, "/decisions", "adopt", "Decide that an account is a user's, or that it is not",
+		func(ctx context.Context, who door.Operator, in *decisionRequest) error {
 			b := in.Body
 			return h.Decide(ctx, who, b.Target, b.Account, b.User, b.Theirs, b.Because)
 		})
-	act(api, service.Draft, http.MethodDelete, "/decisions", "forget-decision", "Take a decision back",
-		func(ctx context.Context, who service.Operator, in *forgetRequest) error {
+	act(api, door.Draft, http.MethodDelete, "/decisions", "forget-decision", "Take a decision back",
+		func(ctx context.Context, who door.Operator, in *forgetRequest) error {
 			return h.Forget(ctx, who, in.Target, in.Account, in.User)
 		})
-	op(api, service.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target",
-		func(ctx context.Context, who service.Operator, in *explainQuery) (service.Explanation, error) {
-			return h.Explain(ctx, who, service.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On})
+	op(api, door.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target",
+		func(ctx context.Context, who door.Operator, in *explainQuery) (seen.Explanation, error) {
+			return h.Explain(ctx, who, seen.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On})
 		})
-	op(api, service.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
-		func(ctx context.Context, who service.Operator, in *holdersQuery) (service.Holders, error) {
+	op(api, door.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
+		func(ctx context.Context, who door.Operator, in *holdersQuery) (seen.Holders, error) {
 			return h.WhoHas(ctx, who, in.What, in.Target, in.On)
 		})
 }

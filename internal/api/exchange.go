@@ -2,11 +2,11 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type importRequest struct {
@@ -31,17 +31,17 @@ type Exported struct {
 }
 
 func (h *handlers) exchange(api huma.API) {
-	read := operation(service.Look, http.MethodPost, "/import", "import",
+	read := operation(door.Look, http.MethodPost, "/import", "import",
 		"Read users from CSV, LDIF or SCIM JSON: what they would change, as edits to be looked at and declared")
 	read.MaxBodyBytes = maxDeclaration
-	huma.Register(api, read, func(ctx context.Context, in *importRequest) (*body[service.Import], error) {
+	huma.Register(api, read, func(ctx context.Context, in *importRequest) (*body[declared.Import], error) {
 		b := in.Body
-		out, err := h.ReadUsers(ctx, who(ctx), service.ImportRequest{Format: b.Format, Text: b.Text, Columns: b.Columns, Roles: b.Roles,
+		out, err := h.ReadUsers(ctx, who(ctx), declared.ImportRequest{Format: b.Format, Text: b.Text, Columns: b.Columns, Roles: b.Roles,
 			File: b.File})
-		return &body[service.Import]{out}, problem(ctx, err)
+		return &body[declared.Import]{out}, problem(ctx, err)
 	})
-	op(api, service.Look, http.MethodGet, "/export", "export", "Write all declared users as CSV, LDIF or SCIM JSON",
-		func(ctx context.Context, who service.Operator, in *exportRequest) (Exported, error) {
+	op(api, door.Look, http.MethodGet, "/export", "export", "Write all declared users as CSV, LDIF or SCIM JSON",
+		func(ctx context.Context, who door.Operator, in *exportRequest) (Exported, error) {
 			text, err := h.WriteUsers(ctx, who, in.Format, in.Base)
 			return Exported{in.Format, text}, err
 		})

@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
 	"log/slog"
 	"net"
 	"net/http"
@@ -27,8 +28,8 @@ const (
 	addressKey
 )
 
-func who(ctx context.Context) service.Operator {
-	o, _ := ctx.Value(whoKey).(service.Operator)
+func who(ctx context.Context) door.Operator {
+	o, _ := ctx.Value(whoKey).(door.Operator)
 	return o
 }
 
@@ -49,8 +50,8 @@ func known(s *service.Service) func(http.Handler) http.Handler {
 			}
 			if secret != "" {
 				o, err := s.Who(ctx, secret)
-				p := service.ProblemOf(err)
-				if err != nil && p.Kind != service.SignedOut {
+				p := door.ProblemOf(err)
+				if err != nil && p.Kind != door.SignedOut {
 					writeProblem(w, p)
 					return
 				}
@@ -77,7 +78,7 @@ func named(names []string) func(http.Handler) http.Handler {
 				return n == host || strings.HasPrefix(n, "*.") &&
 					strings.HasSuffix(host, n[1:])
 			}) {
-				p := document(&service.Problem{Kind: service.Forbidden,
+				p := document(&door.Problem{Kind: door.Forbidden,
 					Words: "this service is not called so; the setting names says what it is called"})
 				p.Status, p.Title = http.StatusMisdirectedRequest, http.StatusText(http.StatusMisdirectedRequest)
 				writeDocument(w, p)
@@ -97,7 +98,7 @@ func forMetrics(whom string, next http.Handler) http.Handler {
 			next.ServeHTTP(w, r)
 			return
 		}
-		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "the setting metrics says who may read this, and from where: " +
+		writeProblem(w, &door.Problem{Kind: door.Forbidden, Words: "the setting metrics says who may read this, and from where: " +
 			whom})
 	})
 }
@@ -106,7 +107,7 @@ func forMetrics(whom string, next http.Handler) http.Handler {
 func sameOrigin(next http.Handler) http.Handler {
 	guard := http.NewCrossOriginProtection()
 	guard.SetDenyHandler(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		writeProblem(w, &service.Problem{Kind: service.Forbidden, Words: "this came from a page of another origin; it was refused"})
+		writeProblem(w, &door.Problem{Kind: door.Forbidden, Words: "this came from a page of another origin; it was refused"})
 	}))
 	return guard.Handler(next)
 }
@@ -133,7 +134,7 @@ func recovered(log *slog.Logger) func(http.Handler) http.Handler {
 			defer func() {
 				if v := recover(); v != nil && v != http.ErrAbortHandler {
 					log.Error("panic", "path", r.URL.Path, "value", v, "stack", string(debug.Stack()))
-					writeProblem(w, &service.Problem{Kind: service.Unexpected,
+					writeProblem(w, &door.Problem{Kind: door.Unexpected,
 						Words: "something went wrong inside Hen Roost; its log says what"})
 				}
 			}()
@@ -177,7 +178,7 @@ func ready(s *service.Service) http.HandlerFunc {
 		ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 		defer cancel()
 		if err := s.Ready(ctx); err != nil {
-			http.Error(w, service.ProblemOf(err).Words, http.StatusServiceUnavailable)
+			http.Error(w, door.ProblemOf(err).Words, http.StatusServiceUnavailable)
 			return
 		}
 		w.Write([]byte("ready\n"))

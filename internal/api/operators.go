@@ -2,11 +2,10 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type operatorRequest struct {
@@ -52,53 +51,53 @@ type secretRequest struct {
 }
 
 func (h *handlers) operators(api huma.API) {
-	op(api, service.Administer, http.MethodGet, "/operators", "list-operators", "List operators and their duties",
-		func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Operator, error) {
+	op(api, door.Administer, http.MethodGet, "/operators", "list-operators", "List operators and their duties",
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]door.Operator, error) {
 			return h.Operators(ctx, who)
 		})
-	op(api, service.Administer, http.MethodPost, "/operators", "add-operator", "Add an operator",
-		func(ctx context.Context, who service.Operator, in *operatorRequest) (Password, error) {
+	op(api, door.Administer, http.MethodPost, "/operators", "add-operator", "Add an operator",
+		func(ctx context.Context, who door.Operator, in *operatorRequest) (Password, error) {
 			p, err := h.AddOperator(ctx, who, in.Body.Name, in.Body.FullName, in.Body.Password, in.Body.Duties)
 			return Password{p}, err
 		})
-	act(api, service.Administer, http.MethodPut, "/operators/{name}/duties", "set-operator", "Change an operator's duties",
-		func(ctx context.Context, who service.Operator, in *dutiesRequest) error {
+	act(api, door.Administer, http.MethodPut, "/operators/{name}/duties", "set-operator", "Change an operator's duties",
+		func(ctx context.Context, who door.Operator, in *dutiesRequest) error {
 			return h.SetOperator(ctx, who, in.Name, in.Body.Duties)
 		})
-	act(api, service.Administer, http.MethodDelete, "/operators/{name}", "remove-operator", "Remove an operator",
-		func(ctx context.Context, who service.Operator, in *nameRequest) error {
+	act(api, door.Administer, http.MethodDelete, "/operators/{name}", "remove-operator", "Remove an operator",
+		func(ctx context.Context, who door.Operator, in *nameRequest) error {
 			return h.RemoveOperator(ctx, who, in.Name)
 		})
-	act(api, service.Administer, http.MethodPost, "/operators/{name}/confirm", "confirm-operator",
+	act(api, door.Administer, http.MethodPost, "/operators/{name}/confirm", "confirm-operator",
 		"Confirm that an operator whom somebody made is somebody of their own",
-		func(ctx context.Context, who service.Operator, in *nameRequest) error {
+		func(ctx context.Context, who door.Operator, in *nameRequest) error {
 			return h.ConfirmOperator(ctx, who, in.Name)
 		})
-	op(api, service.Administer, http.MethodPost, "/operators/{name}/password", "reset-password",
+	op(api, door.Administer, http.MethodPost, "/operators/{name}/password", "reset-password",
 		"Give another operator a new password; all their sessions and tokens end",
-		func(ctx context.Context, who service.Operator, in *resetRequest) (Password, error) {
+		func(ctx context.Context, who door.Operator, in *resetRequest) (Password, error) {
 			p, err := h.ResetPassword(ctx, who, in.Name, in.Body.Password)
 			return Password{p}, err
 		})
 	act(api, anyone, http.MethodPut, "/session/password", "change-password",
 		"Change your own password; your other sessions and tokens end",
-		func(ctx context.Context, who service.Operator, in *passwordRequest) error {
+		func(ctx context.Context, who door.Operator, in *passwordRequest) error {
 			return h.ChangePassword(ctx, who, credential(ctx), in.Body.Old, in.Body.New, address(ctx))
 		})
-	op(api, service.Look, http.MethodGet, "/tokens", "list-tokens", "List your own API tokens",
-		func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.Token, error) {
+	op(api, door.Look, http.MethodGet, "/tokens", "list-tokens", "List your own API tokens",
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]door.Token, error) {
 			return h.Tokens(ctx, who)
 		})
-	act(api, service.Look, http.MethodDelete, "/tokens/{name}", "remove-token", "End one of your own API tokens",
-		func(ctx context.Context, who service.Operator, in *nameRequest) error {
+	act(api, door.Look, http.MethodDelete, "/tokens/{name}", "remove-token", "End one of your own API tokens",
+		func(ctx context.Context, who door.Operator, in *nameRequest) error {
 			return h.RemoveToken(ctx, who, in.Name)
 		})
-	op(api, service.Administer, http.MethodGet, "/secrets", "list-secrets", "List the names of sealed secrets",
-		func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.SecretInfo, error) {
+	op(api, door.Administer, http.MethodGet, "/secrets", "list-secrets", "List the names of sealed secrets",
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]door.SecretInfo, error) {
 			return h.Secrets(ctx, who)
 		})
-	act(api, service.Administer, http.MethodPut, "/secrets/{name}", "set-secret", "Seal a secret under a name",
-		func(ctx context.Context, who service.Operator, in *secretRequest) error {
+	act(api, door.Administer, http.MethodPut, "/secrets/{name}", "set-secret", "Seal a secret under a name",
+		func(ctx context.Context, who door.Operator, in *secretRequest) error {
 			return h.SetSecret(ctx, who, in.Name, in.Body.Value)
 		})
 }

@@ -2,11 +2,11 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type searchRequest struct {
@@ -19,16 +19,16 @@ type idRequest struct {
 }
 
 func (h *handlers) users(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/users", "list-users", "List declared users",
-		func(ctx context.Context, who service.Operator, in *searchRequest) (service.Users, error) {
+	op(api, door.Look, http.MethodGet, "/users", "list-users", "List declared users",
+		func(ctx context.Context, who door.Operator, in *searchRequest) (seen.Users, error) {
 			return h.Users(ctx, who, in.Text, in.page())
 		})
-	op(api, service.Look, http.MethodGet, "/users/{id}", "show-user", "Show one user's accounts on every target",
-		func(ctx context.Context, who service.Operator, in *idRequest) (service.UserDetail, error) {
+	op(api, door.Look, http.MethodGet, "/users/{id}", "show-user", "Show one user's accounts on every target",
+		func(ctx context.Context, who door.Operator, in *idRequest) (seen.UserDetail, error) {
 			return h.User(ctx, who, in.ID)
 		})
-	op(api, service.Run, http.MethodGet, "/users/{id}/sessions", "list-user-sessions", "Ask every target where a user is signed in now",
-		func(ctx context.Context, who service.Operator, in *idRequest) (service.Sessions, error) {
+	op(api, door.Run, http.MethodGet, "/users/{id}/sessions", "list-user-sessions", "Ask every target where a user is signed in now",
+		func(ctx context.Context, who door.Operator, in *idRequest) (seen.Sessions, error) {
 			return h.UserSessions(ctx, who, in.ID)
 		})
 }

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"strconv"
@@ -10,7 +11,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service"
 )
 
 // Problem is a problem document (RFC 9457). Code is stable; programs may rely on it.
@@ -39,11 +39,11 @@ func (p *Problem) GetHeaders() http.Header {
 	return http.Header{"Retry-After": {strconv.Itoa(p.Retry)}}
 }
 
-var statusOf = map[service.Kind]int{
-	service.Unknown: http.StatusNotFound, service.Invalid: http.StatusUnprocessableEntity, service.Faulty: http.StatusUnprocessableEntity,
-	service.Conflict: http.StatusConflict, service.NotYet: http.StatusConflict, service.Forbidden: http.StatusForbidden,
-	service.SignedOut: http.StatusUnauthorized, service.TooOften: http.StatusTooManyRequests, service.Away: http.StatusServiceUnavailable,
-	service.Unexpected: http.StatusInternalServerError,
+var statusOf = map[door.Kind]int{
+	door.Unknown: http.StatusNotFound, door.Invalid: http.StatusUnprocessableEntity, door.Faulty: http.StatusUnprocessableEntity,
+	door.Conflict: http.StatusConflict, door.NotYet: http.StatusConflict, door.Forbidden: http.StatusForbidden,
+	door.SignedOut: http.StatusUnauthorized, door.TooOften: http.StatusTooManyRequests, door.Away: http.StatusServiceUnavailable,
+	door.Unexpected: http.StatusInternalServerError,
 }
 
 // problem turns an error of the service into a problem document. What is not
@@ -52,7 +52,7 @@ func problem(_ context.Context, err error) error {
 	if err == nil {
 		return nil
 	}
-	p := document(service.ProblemOf(err))
+	p := document(door.ProblemOf(err))
 	if p.Status >= http.StatusInternalServerError {
 		slog.Error("request failed", "error", err)
 	}
@@ -62,13 +62,13 @@ func problem(_ context.Context, err error) error {
 	return p
 }
 
-func document(p *service.Problem) *Problem {
+func document(p *door.Problem) *Problem {
 	status := statusOf[p.Kind]
 	return &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: p.Words, Code: string(p.Kind),
 		Field: p.Field, Nearest: p.Nearest, Retry: p.Retry, Faults: p.Faults, Clashes: p.Clashes}
 }
 
-func writeProblem(w http.ResponseWriter, p *service.Problem) { writeDocument(w, document(p)) }
+func writeProblem(w http.ResponseWriter, p *door.Problem) { writeDocument(w, document(p)) }
 
 func writeDocument(w http.ResponseWriter, d *Problem) {
 	w.Header().Set("Content-Type", "application/problem+json")
@@ -85,7 +85,7 @@ func init() {
 	// The framework's own refusals (a missing field, a wrong type) take the
 	// same shape, and never echo what was sent: it may hold a password.
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
-		p := &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Code: string(service.Invalid)}
+		p := &Problem{Type: "about:blank", Title: http.StatusText(status), Status: status, Detail: msg, Code: string(door.Invalid)}
 		for _, err := range errs {
 			if d, ok := err.(huma.ErrorDetailer); ok {
 				p.Detail += "; " + d.ErrorDetail().Location + ": " + d.ErrorDetail().Message

@@ -3,12 +3,12 @@ package api
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"hen-roost/internal/core/chain"
-	"hen-roost/internal/service"
 )
 
 type recordRequest struct {
@@ -38,30 +38,30 @@ type commentRequest struct {
 }
 
 func (h *handlers) record(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/record", "list-record", "List the team record, newest first",
-		func(ctx context.Context, who service.Operator, in *recordRequest) (service.RecordPage, error) {
-			return h.Record(ctx, who, service.RecordFilter{Kind: in.Kind, Operator: in.Operator, Target: in.Target, User: in.User,
+	op(api, door.Look, http.MethodGet, "/record", "list-record", "List the team record, newest first",
+		func(ctx context.Context, who door.Operator, in *recordRequest) (door.RecordPage, error) {
+			return h.Record(ctx, who, door.RecordFilter{Kind: in.Kind, Operator: in.Operator, Target: in.Target, User: in.User,
 				Round: in.Round, Text: in.Text, Before: in.Before}, in.Size)
 		})
-	op(api, service.Look, http.MethodGet, "/record/{seq}", "show-entry", "Show one entry with its comments",
-		func(ctx context.Context, who service.Operator, in *entryRequest) (service.Entry, error) {
+	op(api, door.Look, http.MethodGet, "/record/{seq}", "show-entry", "Show one entry with its comments",
+		func(ctx context.Context, who door.Operator, in *entryRequest) (door.Entry, error) {
 			return h.EntryDetail(ctx, who, in.Seq)
 		})
-	op(api, service.Look, http.MethodPost, "/record/{seq}/comments", "comment", "Add a comment to an entry",
-		func(ctx context.Context, who service.Operator, in *commentRequest) (service.Entry, error) {
+	op(api, door.Look, http.MethodPost, "/record/{seq}/comments", "comment", "Add a comment to an entry",
+		func(ctx context.Context, who door.Operator, in *commentRequest) (door.Entry, error) {
 			return h.Comment(ctx, who, in.Seq, in.Body.Text)
 		})
-	op(api, service.Look, http.MethodGet, "/record-head", "record-head",
+	op(api, door.Look, http.MethodGet, "/record-head", "record-head",
 		"Return the record's head, signed, and the hash of an entry that somebody remembers",
-		func(ctx context.Context, who service.Operator, in *headRequest) (service.RecordHead, error) {
+		func(ctx context.Context, who door.Operator, in *headRequest) (door.RecordHead, error) {
 			return h.RecordHead(ctx, who, in.At)
 		})
-	op(api, service.Look, http.MethodPost, "/record-checkpoint", "record-checkpoint",
+	op(api, door.Look, http.MethodPost, "/record-checkpoint", "record-checkpoint",
 		"Sign the record's head, keep it, and write it to the log",
-		func(ctx context.Context, who service.Operator, _ *struct{}) (chain.Checkpoint, error) {
+		func(ctx context.Context, who door.Operator, _ *struct{}) (chain.Checkpoint, error) {
 			return h.Checkpoint(ctx, who)
 		})
-	huma.Register(api, operation(service.Look, http.MethodGet, "/record-export", "export-record",
+	huma.Register(api, operation(door.Look, http.MethodGet, "/record-export", "export-record",
 		"Write the whole record as lines of JSON, a checkpoint at its end"),
 		func(ctx context.Context, _ *struct{}) (*huma.StreamResponse, error) {
 			asks := who(ctx)
@@ -71,12 +71,12 @@ func (h *handlers) record(api huma.API) {
 			return &huma.StreamResponse{Body: func(hc huma.Context) {
 				hc.SetHeader("Content-Type", "application/jsonl")
 				if err := h.ExportRecord(ctx, asks, hc.BodyWriter()); err != nil {
-					fmt.Fprintf(hc.BodyWriter(), "{\"broken-off\": %q}\n", service.ProblemOf(err).Words)
+					fmt.Fprintf(hc.BodyWriter(), "{\"broken-off\": %q}\n", door.ProblemOf(err).Words)
 				}
 			}}, nil
 		})
-	op(api, service.Look, http.MethodGet, "/record-check", "verify-record", "Check the record's chain from end to end",
-		func(ctx context.Context, who service.Operator, _ *struct{}) (service.Verified, error) {
+	op(api, door.Look, http.MethodGet, "/record-check", "verify-record", "Check the record's chain from end to end",
+		func(ctx context.Context, who door.Operator, _ *struct{}) (door.Verified, error) {
 			return h.VerifyRecord(ctx, who)
 		})
 }

@@ -2,6 +2,9 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"net/http"
 	"strconv"
 	"time"
@@ -14,7 +17,7 @@ import (
 
 type draftRequest struct {
 	Body struct {
-		service.Choice
+		declared.Choice
 		Findings []string          `json:"findings,omitempty" maxItems:"1000" doc:"keys of findings: these and no others"`
 		Assigned string            `json:"assigned,omitempty" doc:"only findings that this operator looks after"`
 		Revision int               `json:"revision,omitempty" doc:"that the findings were looked at under: refused when another is declared by now"`
@@ -24,8 +27,8 @@ type draftRequest struct {
 	}
 }
 
-func (q *draftRequest) request() service.DraftRequest {
-	return service.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision,
+func (q *draftRequest) request() rounds.DraftRequest {
+	return rounds.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision,
 		Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
 }
 
@@ -46,13 +49,13 @@ type scheduleRequest struct {
 
 type bulkRequest struct {
 	Body struct {
-		Lines   []service.BulkLine `json:"lines,omitempty" maxItems:"100000"`
-		CSV     string             `json:"csv,omitempty" doc:"in place of lines: a table with the columns user, target and what" example:"user,target,what\nmarit.fell,*,disable\n"`
-		Where   string             `json:"where,omitempty" doc:"CEL over user, day and params, in place of lines" example:"user.details.base == 'northquay'"`
-		Targets []string           `json:"targets,omitempty" doc:"with where; empty: all where they have an account"`
-		What    string             `json:"what,omitempty" doc:"with where" example:"disable"`
-		Because string             `json:"because"`
-		First   string             `json:"first,omitempty"`
+		Lines   []rounds.BulkLine `json:"lines,omitempty" maxItems:"100000"`
+		CSV     string            `json:"csv,omitempty" doc:"in place of lines: a table with the columns user, target and what" example:"user,target,what\nmarit.fell,*,disable\n"`
+		Where   string            `json:"where,omitempty" doc:"CEL over user, day and params, in place of lines" example:"user.details.base == 'northquay'"`
+		Targets []string          `json:"targets,omitempty" doc:"with where; empty: all where they have an account"`
+		What    string            `json:"what,omitempty" doc:"with where" example:"disable"`
+		Because string            `json:"because"`
+		First   string            `json:"first,omitempty"`
 	}
 }
 
@@ -73,64 +76,64 @@ type stepsRequest struct {
 
 // Rounds is one page of rounds.
 type Rounds struct {
-	Items []service.Round `json:"items"`
-	Total int             `json:"total"`
+	Items []rounds.Round `json:"items"`
+	Total int            `json:"total"`
 }
 
 func (h *handlers) rounds(api huma.API) {
-	op(api, service.Draft, http.MethodPost, "/rounds", "draft", "Draft a round from findings; its id is 0 when there is nothing to do",
-		func(ctx context.Context, who service.Operator, in *draftRequest) (service.Round, error) {
+	op(api, door.Draft, http.MethodPost, "/rounds", "draft", "Draft a round from findings; its id is 0 when there is nothing to do",
+		func(ctx context.Context, who door.Operator, in *draftRequest) (rounds.Round, error) {
 			return h.Draft(ctx, who, in.request())
 		})
-	op(api, service.Draft, http.MethodPost, "/reconcile", "reconcile", "Survey, draft and, unless the round is held, approve and run",
-		func(ctx context.Context, who service.Operator, in *draftRequest) (service.Reconciled, error) {
+	op(api, door.Draft, http.MethodPost, "/reconcile", "reconcile", "Survey, draft and, unless the round is held, approve and run",
+		func(ctx context.Context, who door.Operator, in *draftRequest) (rounds.Reconciled, error) {
 			return h.Reconcile(ctx, who, in.request())
 		})
-	bulk := operation(service.Draft, http.MethodPost, "/bulk", "bulk",
+	bulk := operation(door.Draft, http.MethodPost, "/bulk", "bulk",
 		"Draft a round from changes asked for one by one; every line is answered")
 	bulk.MaxBodyBytes = 32 << 20
-	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[service.BulkResult], error) {
+	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[rounds.BulkResult], error) {
 		b := in.Body
-		out, err := h.Bulk(ctx, who(ctx), service.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets,
+		out, err := h.Bulk(ctx, who(ctx), rounds.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets,
 			What: b.What, Because: b.Because, First: b.First})
-		return &body[service.BulkResult]{out}, problem(ctx, err)
+		return &body[rounds.BulkResult]{out}, problem(ctx, err)
 	})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/stop", "stop",
+	op(api, door.Run, http.MethodPost, "/rounds/{id}/stop", "stop",
 		"Stop a round: what is under way is finished, the rest is not tried",
-		func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+		func(ctx context.Context, who door.Operator, in *becauseRequest) (rounds.Round, error) {
 			return h.Stop(ctx, who, in.ID, in.Body.Because)
 		})
-	op(api, service.Draft, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back",
-		func(ctx context.Context, who service.Operator, in *becauseRequest) (service.Round, error) {
+	op(api, door.Draft, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back",
+		func(ctx context.Context, who door.Operator, in *becauseRequest) (rounds.Round, error) {
 			return h.Undo(ctx, who, in.ID, in.Body.Because)
 		})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/schedule", "schedule", "Let an approved round start by itself at its time",
-		func(ctx context.Context, who service.Operator, in *scheduleRequest) (service.Round, error) {
+	op(api, door.Run, http.MethodPost, "/rounds/{id}/schedule", "schedule", "Let an approved round start by itself at its time",
+		func(ctx context.Context, who door.Operator, in *scheduleRequest) (rounds.Round, error) {
 			return h.Schedule(ctx, who, in.ID, in.Body.NotBefore, in.Body.InWindow)
 		})
-	op(api, service.Look, http.MethodGet, "/rounds", "list-rounds", "List rounds, newest first",
-		func(ctx context.Context, who service.Operator, in *roundsRequest) (Rounds, error) {
+	op(api, door.Look, http.MethodGet, "/rounds", "list-rounds", "List rounds, newest first",
+		func(ctx context.Context, who door.Operator, in *roundsRequest) (Rounds, error) {
 			items, total, err := h.Rounds(ctx, who, in.State, in.page())
 			return Rounds{items, total}, err
 		})
-	op(api, service.Look, http.MethodGet, "/rounds/{id}", "show-round", "Show one round",
-		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+	op(api, door.Look, http.MethodGet, "/rounds/{id}", "show-round", "Show one round",
+		func(ctx context.Context, who door.Operator, in *roundRequest) (rounds.Round, error) {
 			return h.Round(ctx, who, in.ID)
 		})
-	op(api, service.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps",
-		func(ctx context.Context, who service.Operator, in *stepsRequest) (service.Steps, error) {
+	op(api, door.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps",
+		func(ctx context.Context, who door.Operator, in *stepsRequest) (rounds.Steps, error) {
 			return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.page())
 		})
-	op(api, service.Approve, http.MethodPost, "/rounds/{id}/approve", "approve",
+	op(api, door.Approve, http.MethodPost, "/rounds/{id}/approve", "approve",
 		"Let a drafted round run; one that is held needs somebody who did not draft it",
-		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+		func(ctx context.Context, who door.Operator, in *roundRequest) (rounds.Round, error) {
 			return h.Approve(ctx, who, in.ID)
 		})
-	op(api, service.Run, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round",
-		func(ctx context.Context, who service.Operator, in *roundRequest) (service.Round, error) {
+	op(api, door.Run, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round",
+		func(ctx context.Context, who door.Operator, in *roundRequest) (rounds.Round, error) {
 			return h.RunRound(ctx, who, in.ID)
 		})
-	events := operation(service.Look, http.MethodGet, "/rounds/{id}/events", "follow-round",
+	events := operation(door.Look, http.MethodGet, "/rounds/{id}/events", "follow-round",
 		"Follow a round while it runs (server-sent events)")
 	sse.Register(api, h.streaming(events, func(ctx context.Context, param func(string) string) error {
 		id, err := strconv.ParseInt(param("id"), 10, 64)
@@ -139,8 +142,8 @@ func (h *handlers) rounds(api huma.API) {
 		}
 		_, err = h.Round(ctx, who(ctx), id)
 		return err
-	}), map[string]any{"round": service.Round{}, "problem": Problem{}}, h.follow)
-	watch := operation(service.Look, http.MethodGet, "/watch", "watch", "Follow everything that happens (server-sent events)")
-	sse.Register(api, h.streaming(watch, func(ctx context.Context, _ func(string) string) error { return who(ctx).May(service.Look) }),
+	}), map[string]any{"round": rounds.Round{}, "problem": Problem{}}, h.follow)
+	watch := operation(door.Look, http.MethodGet, "/watch", "watch", "Follow everything that happens (server-sent events)")
+	sse.Register(api, h.streaming(watch, func(ctx context.Context, _ func(string) string) error { return who(ctx).May(door.Look) }),
 		map[string]any{"watched": service.Watched{}, "problem": Problem{}}, h.watch)
 }

@@ -2,12 +2,11 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type signInRequest struct {
@@ -20,7 +19,7 @@ type signInRequest struct {
 
 // SignedIn is who is signed in now. Secret is there for a new API token only, once.
 type SignedIn struct {
-	service.Operator
+	door.Operator
 	Secret string    `json:"secret,omitempty"`
 	EndsAt time.Time `json:"ends-at"`
 }
@@ -45,9 +44,9 @@ func (h *handlers) signIn(api huma.API) {
 		return &signInAnswer{SetCookie: cookie(secret, until), Body: SignedIn{Operator: who, EndsAt: until}}, nil
 	})
 	op(api, anyone, http.MethodGet, "/session", "who-am-i", "Who is signed in",
-		func(ctx context.Context, who service.Operator, _ *struct{}) (service.Operator, error) {
+		func(ctx context.Context, who door.Operator, _ *struct{}) (door.Operator, error) {
 			if who.Name == "" {
-				return who, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in: roost sign-in"}
+				return who, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in: roost sign-in"}
 			}
 			return who, nil
 		})
@@ -57,7 +56,7 @@ func (h *handlers) signIn(api huma.API) {
 		SetCookie *http.Cookie `header:"Set-Cookie"`
 	}, error) {
 		if who(ctx).Name == "" {
-			return nil, problem(ctx, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in"})
+			return nil, problem(ctx, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in"})
 		}
 		err := h.SignOut(ctx, who(ctx), credential(ctx))
 		return &struct {

@@ -3,6 +3,8 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"net/http"
 	"sync"
 	"time"
@@ -60,11 +62,11 @@ func (h *handlers) streaming(o huma.Operation, first func(ctx context.Context, p
 	o.Middlewares = append(o.Middlewares, func(hc huma.Context, next func(huma.Context)) {
 		asks := who(hc.Context())
 		if err := first(hc.Context(), hc.Param); err != nil {
-			refuse(hc, service.ProblemOf(err))
+			refuse(hc, door.ProblemOf(err))
 			return
 		}
 		if !h.open.take(asks.Name) {
-			refuse(hc, &service.Problem{Kind: service.TooOften, Retry: 30,
+			refuse(hc, &door.Problem{Kind: door.TooOften, Retry: 30,
 				Words: "you follow as much as one operator may at once already; end something of it first"})
 			return
 		}
@@ -74,7 +76,7 @@ func (h *handlers) streaming(o huma.Operation, first func(ctx context.Context, p
 	return o
 }
 
-func refuse(hc huma.Context, p *service.Problem) {
+func refuse(hc huma.Context, p *door.Problem) {
 	d := document(p)
 	hc.SetHeader("Content-Type", "application/problem+json")
 	for k, v := range d.GetHeaders() {
@@ -97,7 +99,7 @@ func (w *watcher) may(ctx context.Context) error {
 	w.asked = time.Now()
 	o, err := w.h.Who(ctx, credential(ctx))
 	if err == nil {
-		err = o.May(service.Look)
+		err = o.May(door.Look)
 	}
 	return err
 }
@@ -114,7 +116,7 @@ func (h *handlers) watch(ctx context.Context, _ *struct{}, send sse.Sender) {
 		}
 		if err != nil {
 			if ctx.Err() == nil {
-				_ = send.Data(*document(service.ProblemOf(err)))
+				_ = send.Data(*document(door.ProblemOf(err)))
 			}
 			return
 		}
@@ -147,14 +149,14 @@ func (h *handlers) follow(ctx context.Context, in *roundRequest, send sse.Sender
 			err = may
 		}
 		if err != nil {
-			_ = send.Data(*document(service.ProblemOf(err)))
+			_ = send.Data(*document(door.ProblemOf(err)))
 			return
 		}
 		ended := 0
 		for _, t := range r.Targets {
 			ended += t.Ended
 		}
-		over := r.EndedAt != nil || r.State != service.Running && r.State != service.Stopped
+		over := r.EndedAt != nil || r.State != rounds.Running && r.State != rounds.Stopped
 		if ended != last || over || time.Since(said) > sayAgain {
 			if send.Data(r) != nil {
 				return
@@ -208,7 +210,7 @@ func signedIn(room *bodies) func(http.Handler) http.Handler {
 			open := r.URL.Path == "/api/session" || r.URL.Path == "/api/openapi.json" || r.URL.Path == "/api/openapi.yaml"
 			if who(r.Context()).Name == "" && !open {
 				w.Header().Set("Connection", "close") // whatever they go on sending
-				writeProblem(w, &service.Problem{Kind: service.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
+				writeProblem(w, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
 				return
 			}
 			n := min(r.ContentLength, maxDeclaration)
@@ -217,7 +219,7 @@ func signedIn(room *bodies) func(http.Handler) http.Handler {
 			}
 			if !room.take(n) {
 				w.Header().Set("Connection", "close")
-				writeProblem(w, &service.Problem{Kind: service.Away, Retry: 5,
+				writeProblem(w, &door.Problem{Kind: door.Away, Retry: 5,
 					Words: "more is being sent to the service at this moment than it has room for; nothing was changed, try again in a " +
 						"moment"})
 				return

@@ -2,11 +2,11 @@ package api
 
 import (
 	"context"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
-
-	"hen-roost/internal/service"
 )
 
 type nameRequest struct {
@@ -61,46 +61,46 @@ type endRequest struct {
 }
 
 func (h *handlers) targets(api huma.API) {
-	op(api, service.Look, http.MethodGet, "/kinds", "list-kinds", "List the kinds of target, and what they hold",
-		func(ctx context.Context, who service.Operator, _ *struct{}) ([]service.TargetKind, error) {
+	op(api, door.Look, http.MethodGet, "/kinds", "list-kinds", "List the kinds of target, and what they hold",
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]seen.TargetKind, error) {
 			return h.TargetKinds(ctx, who)
 		})
-	op(api, service.Look, http.MethodGet, "/targets/{name}/objects/{kind}", "list-objects",
+	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}", "list-objects",
 		"List what a target was last seen to hold of a kind",
-		func(ctx context.Context, who service.Operator, in *objectsRequest) (service.Objects, error) {
+		func(ctx context.Context, who door.Operator, in *objectsRequest) (seen.Objects, error) {
 			return h.TargetObjects(ctx, who, in.Name, in.Kind, in.Prefix, in.page())
 		})
-	op(api, service.Look, http.MethodGet, "/targets/{name}/objects/{kind}/members", "list-members", "List who was last seen in a set",
-		func(ctx context.Context, who service.Operator, in *membersRequest) (service.Members, error) {
+	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/members", "list-members", "List who was last seen in a set",
+		func(ctx context.Context, who door.Operator, in *membersRequest) (seen.Members, error) {
 			return h.SetMembers(ctx, who, in.Name, in.Kind, in.Set, in.Of, in.page())
 		})
-	op(api, service.Run, http.MethodGet, "/targets/{name}/sessions", "list-sessions", "Ask a target who is signed in now",
-		func(ctx context.Context, who service.Operator, in *nameRequest) (service.Sessions, error) {
+	op(api, door.Run, http.MethodGet, "/targets/{name}/sessions", "list-sessions", "Ask a target who is signed in now",
+		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.Sessions, error) {
 			return h.TargetSessions(ctx, who, in.Name)
 		})
-	op(api, service.Run, http.MethodPost, "/targets/{name}/sessions/end", "end-sessions", "End sessions on a target; each is answered",
-		func(ctx context.Context, who service.Operator, in *endRequest) ([]service.EndedSession, error) {
+	op(api, door.Run, http.MethodPost, "/targets/{name}/sessions/end", "end-sessions", "End sessions on a target; each is answered",
+		func(ctx context.Context, who door.Operator, in *endRequest) ([]seen.EndedSession, error) {
 			return h.EndSessions(ctx, who, in.Name, in.Body.Sessions, in.Body.Because)
 		})
-	op(api, service.Look, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings",
-		func(ctx context.Context, who service.Operator, in *findTargets) (service.Targets, error) {
+	op(api, door.Look, http.MethodGet, "/targets", "list-targets", "List targets with their state and findings",
+		func(ctx context.Context, who door.Operator, in *findTargets) (seen.Targets, error) {
 			return h.Targets(ctx, who, in.Text, in.page())
 		})
-	op(api, service.Look, http.MethodGet, "/targets/{name}", "show-target", "Show one target",
-		func(ctx context.Context, who service.Operator, in *nameRequest) (service.TargetDetail, error) {
+	op(api, door.Look, http.MethodGet, "/targets/{name}", "show-target", "Show one target",
+		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.TargetDetail, error) {
 			return h.Target(ctx, who, in.Name)
 		})
-	op(api, service.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts",
+	op(api, door.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts",
 		"List the accounts a target was last seen to hold",
-		func(ctx context.Context, who service.Operator, in *accountsRequest) (service.HeldPage, error) {
+		func(ctx context.Context, who door.Operator, in *accountsRequest) (seen.HeldPage, error) {
 			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.page())
 		})
-	act(api, service.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows",
-		func(ctx context.Context, who service.Operator, in *acceptRequest) error {
+	act(api, door.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows",
+		func(ctx context.Context, who door.Operator, in *acceptRequest) error {
 			return h.AcceptKey(ctx, who, in.Name, in.Body.Print)
 		})
-	op(api, service.Run, http.MethodPost, "/surveys", "survey", "Read targets and compare them with the declaration",
-		func(ctx context.Context, who service.Operator, in *surveyRequest) ([]service.SurveyResult, error) {
+	op(api, door.Run, http.MethodPost, "/surveys", "survey", "Read targets and compare them with the declaration",
+		func(ctx context.Context, who door.Operator, in *surveyRequest) ([]seen.SurveyResult, error) {
 			return h.Survey(ctx, who, in.Body.Targets, nil)
 		})
 }

@@ -3,13 +3,12 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/rounds"
 	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 func (a *app) bulk() *cobra.Command {
@@ -37,7 +36,7 @@ are refused with the reason, and the others drafted all the same. --output csv w
 				}
 				in["csv"] = text
 			}
-			var out service.BulkResult
+			var out rounds.BulkResult
 			if err := a.send(c.Context(), http.MethodPost, "/bulk", in, &out); err != nil {
 				return err
 			}
@@ -51,7 +50,7 @@ are refused with the reason, and the others drafted all the same. --output csv w
 	return c
 }
 
-func (a *app) showBulk(out service.BulkResult) error {
+func (a *app) showBulk(out rounds.BulkResult) error {
 	t := table{head: []string{"LINE", "USER", "TARGET", "WHAT", "OUTCOME", "WORDS"}, right: []int{0}}
 	count := map[string]int{}
 	for _, l := range out.Lines {
@@ -75,7 +74,7 @@ func (a *app) showBulk(out service.BulkResult) error {
 	if out.Round.ID != 0 {
 		a.held(out.Round)
 	}
-	if slices.ContainsFunc(out.Lines, func(l service.BulkAnswer) bool { return l.Outcome == "refused" }) {
+	if slices.ContainsFunc(out.Lines, func(l rounds.BulkAnswer) bool { return l.Outcome == "refused" }) {
 		return exit{exitSteps}
 	}
 	return nil

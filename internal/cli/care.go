@@ -4,13 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/seen"
 	"net/http"
 	"net/url"
 	"strings"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 // chosenKeys are the keys of the findings that the options choose.
@@ -113,7 +112,7 @@ func (a *app) finding() *cobra.Command {
 	show := &cobra.Command{Use: "show KEY", Short: "Show a finding with what was said of it", Args: cobra.ExactArgs(1),
 		Example: "  roost finding show 5b1c33a0e6f24d0e8a47c1d2f3b4a596",
 		RunE: func(c *cobra.Command, args []string) error {
-			var f service.FindingDetail
+			var f seen.FindingDetail
 			if err := a.get(c.Context(), "/findings/"+url.PathEscape(args[0]), nil, &f); err != nil {
 				return err
 			}
@@ -174,7 +173,7 @@ func (a *app) decision() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List what people decided of accounts", Args: cobra.NoArgs,
 		Example: "  roost decision list\n  roost decision list --target sooty-tern",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []service.Decision
+			var out []seen.Decision
 			if err := a.get(c.Context(), "/decisions", map[string][]string{"target": {target}}, &out); err != nil {
 				return err
 			}
@@ -202,7 +201,7 @@ func (a *app) decision() *cobra.Command {
 
 // trend shows findings per day.
 func (a *app) trend(ctx context.Context, ch choice) error {
-	var out []service.TrendDay
+	var out []seen.TrendDay
 	if err := a.get(ctx, "/trend", map[string][]string{"target": ch.targets}, &out); err != nil {
 		return err
 	}

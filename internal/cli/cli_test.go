@@ -5,6 +5,9 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"io"
 	"log/slog"
 	"os"
@@ -166,12 +169,12 @@ func TestWords(t *testing.T) {
 		figure(0):    "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", mark("done"): "● done",
 		mark("something"): "something", plural(1, "step", "steps"): "1 step", plural(2, "step", "steps"): "2 steps",
 		wrapped("one two three", "  ", 8): "one two\n  three", orNone(""): "none", clock(nil): "", one(nil): "", orElse("", "x"): "x",
-		headline(service.Round{ID: 3, Steps: 2, People: 1, State: service.Drafted,
-			Targets: make([]service.TargetSteps, 2)}): "Round 3 makes 2 changes for 1 person on 2 targets.",
-		headline(service.Round{ID: 3, State: service.Incomplete,
+		headline(rounds.Round{ID: 3, Steps: 2, People: 1, State: rounds.Drafted,
+			Targets: make([]rounds.TargetSteps, 2)}): "Round 3 makes 2 changes for 1 person on 2 targets.",
+		headline(rounds.Round{ID: 3, State: rounds.Incomplete,
 			Outcomes: map[string]int{"failed": 1, "done": 2}}): "Round 3 is incomplete: 1 failed, 2 " +
 			"done.",
-		headline(service.Round{ID: 3, Steps: 2, State: service.Running, Targets: make([]service.TargetSteps, 1),
+		headline(rounds.Round{ID: 3, Steps: 2, State: rounds.Running, Targets: make([]rounds.TargetSteps, 1),
 			Outcomes: map[string]int{"done": 1}}): "Round 3 makes 2 changes on 1 target. It is running: 1 done.",
 	} {
 		if got != want {
@@ -181,9 +184,9 @@ func TestWords(t *testing.T) {
 }
 
 func TestSideBySide(t *testing.T) {
-	u := service.UserDetail{User: service.User{ID: "marit", Name: "Marit Fell"}, Accounts: []service.Account{
+	u := seen.UserDetail{User: seen.User{ID: "marit", Name: "Marit Fell"}, Accounts: []seen.Account{
 		{Target: "arctic", Name: "marit", State: "found", Attributes: map[string][]string{"shell": {"/bin/sh"}, "keys": {"a", "b"}},
-			Groups: []string{"crew"}, Findings: []service.Finding{{What: "change account", Before: "x", After: "y"}}},
+			Groups: []string{"crew"}, Findings: []seen.Finding{{What: "change account", Before: "x", After: "y"}}},
 		{Target: "sooty", Name: "mf", State: "missing"}}}
 	got := sideBySide(u)
 	var flat []string
@@ -193,7 +196,7 @@ func TestSideBySide(t *testing.T) {
 	if want := "account|marit|mf;state|▲ found|■ missing;keys|2 values|;shell|/bin/sh|;groups|crew|;because||;drift|change account x → y|"; strings.Join(flat, ";") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(flat, ";"), want)
 	}
-	if got := sideBySide(service.UserDetail{}); got.rows != nil || got.empty == "" {
+	if got := sideBySide(seen.UserDetail{}); got.rows != nil || got.empty == "" {
 		t.Errorf("%+v", got)
 	}
 }
@@ -332,20 +335,20 @@ func TestEditsOf(t *testing.T) {
 // A round's first sentence says what it is, in each of its states.
 func TestHeadline(t *testing.T) {
 	at := time.Date(2026, 11, 24, 22, 0, 0, 0, time.UTC)
-	r := service.Round{ID: 3, Steps: 7, People: 2, State: service.Drafted,
-		Targets: []service.TargetSteps{{Target: "a", Wave: 1}, {Target: "b", Wave: 2}}, Outcomes: map[string]int{"done": 5, "not-tried": 2}}
+	r := rounds.Round{ID: 3, Steps: 7, People: 2, State: rounds.Drafted,
+		Targets: []rounds.TargetSteps{{Target: "a", Wave: 1}, {Target: "b", Wave: 2}}, Outcomes: map[string]int{"done": 5, "not-tried": 2}}
 	for _, c := range []struct {
-		change func(*service.Round)
+		change func(*rounds.Round)
 		want   string
 	}{
-		{func(*service.Round) {}, "Round 3 makes 7 changes for 2 people on 2 targets. First on 1 target; on the rest only if that held."},
-		{func(r *service.Round) { r.State, r.Targets = service.Complete, nil }, "Round 3 is complete: 2 not-tried, 5 done."},
-		{func(r *service.Round) { r.State, r.StoppedBy, r.Targets = service.Stopped, "ines", nil },
+		{func(*rounds.Round) {}, "Round 3 makes 7 changes for 2 people on 2 targets. First on 1 target; on the rest only if that held."},
+		{func(r *rounds.Round) { r.State, r.Targets = rounds.Complete, nil }, "Round 3 is complete: 2 not-tried, 5 done."},
+		{func(r *rounds.Round) { r.State, r.StoppedBy, r.Targets = rounds.Stopped, "ines", nil },
 			"Round 3 was stopped by ines: 2 not-tried, 5 done."},
-		{func(r *service.Round) { r.State, r.Targets = service.Undone, nil }, "Round 3 is undone: 2 not-tried, 5 done."},
-		{func(r *service.Round) { r.Undoes, r.Targets = 2, nil },
+		{func(r *rounds.Round) { r.State, r.Targets = rounds.Undone, nil }, "Round 3 is undone: 2 not-tried, 5 done."},
+		{func(r *rounds.Round) { r.Undoes, r.Targets = 2, nil },
 			"Round 3 makes 7 changes for 2 people on 0 targets. It takes back round 2."},
-		{func(r *service.Round) { r.Scheduled, r.NotBefore, r.InWindow, r.Targets = true, &at, true, nil },
+		{func(r *rounds.Round) { r.Scheduled, r.NotBefore, r.InWindow, r.Targets = true, &at, true, nil },
 			"Round 3 makes 7 changes for 2 people on 0 targets. It starts by itself, not before 2026-11-24 22:00:00, inside the windows " +
 				"of its targets."},
 	} {
@@ -362,11 +365,11 @@ func TestShowWatched(t *testing.T) {
 	var out strings.Builder
 	a := &app{Env: Env{Out: &out}}
 	at := time.Date(2026, 11, 23, 9, 30, 0, 0, time.UTC)
-	w := service.Watched{At: at, Entries: []service.Entry{{At: at, Kind: "step", Operator: "odd", Target: "arctic-tern",
+	w := service.Watched{At: at, Entries: []door.Entry{{At: at, Kind: "step", Operator: "odd", Target: "arctic-tern",
 		Words: "create account marit: done"}},
-		Targets: []service.Target{{Name: "sooty-tern", State: service.OutOfReach, TriedAt: &at},
-			{Name: "arctic-tern", State: service.Surveyed, TriedAt: &at}},
-		Rounds: []service.Round{{ID: 2, RunBy: "odd", Steps: 10, Targets: []service.TargetSteps{{Ended: 4}},
+		Targets: []seen.Target{{Name: "sooty-tern", State: seen.OutOfReach, TriedAt: &at},
+			{Name: "arctic-tern", State: seen.Surveyed, TriedAt: &at}},
+		Rounds: []rounds.Round{{ID: 2, RunBy: "odd", Steps: 10, Targets: []rounds.TargetSteps{{Ended: 4}},
 			Outcomes: map[string]int{"done": 4, "waiting": 6}}}}
 	said := map[int64]int{}
 	a.showWatched(w, said)
@@ -436,7 +439,7 @@ func TestCSV(t *testing.T) {
 		t.Errorf("%s\nwant\n%s", &b, want)
 	}
 	b.Reset()
-	if err := writeCSV(&b, []service.Finding{}); err != nil || !strings.HasPrefix(b.String(), "key,target,kind,what,subject,user,") ||
+	if err := writeCSV(&b, []seen.Finding{}); err != nil || !strings.HasPrefix(b.String(), "key,target,kind,what,subject,user,") ||
 		strings.Count(b.String(), "\n") != 1 {
 		t.Errorf("%s %v", &b, err)
 	}

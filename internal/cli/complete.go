@@ -2,11 +2,10 @@ package cli
 
 import (
 	"context"
+	"hen-roost/internal/service/seen"
 	"time"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 // completer offers the names that may stand in a place, for a shell that completes them.
@@ -29,7 +28,7 @@ func (a *app) completing(most int, names func(ctx context.Context, begun string)
 }
 
 func (a *app) targetNames(ctx context.Context, begun string) ([]string, error) {
-	var page service.Targets
+	var page seen.Targets
 	err := a.get(ctx, "/targets", map[string][]string{"text": {begun}, "size": {"50"}}, &page)
 	var out []string
 	for _, t := range page.Items {
@@ -39,7 +38,7 @@ func (a *app) targetNames(ctx context.Context, begun string) ([]string, error) {
 }
 
 func (a *app) userNames(ctx context.Context, begun string) ([]string, error) {
-	var page service.Users
+	var page seen.Users
 	err := a.get(ctx, "/users", map[string][]string{"text": {begun}, "size": {"50"}}, &page)
 	var out []string
 	for _, u := range page.Items {

@@ -3,6 +3,8 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"io/fs"
 	"net/http"
 	"os"
@@ -15,7 +17,6 @@ import (
 	"hen-roost/internal/client"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/serve"
-	"hen-roost/internal/service"
 )
 
 // readFiles reads declaration files; of a folder, all that end in .yaml or .yml, those in it.
@@ -75,11 +76,11 @@ does it, by the same rules. Exit status 1 when there are faults.`,
 			if err != nil {
 				return err
 			}
-			var out service.Checked
+			var out declared.Checked
 			if ask {
 				err = a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out)
 			} else {
-				out, err = service.CheckFiles(serve.Kinds().Schemas(), files, time.Now())
+				out, err = declared.CheckFiles(serve.Kinds().Schemas(), files, time.Now())
 			}
 			if err != nil {
 				return a.faults(err)
@@ -109,7 +110,7 @@ files were made from, if that is not the newest. Nothing is changed on any targe
 			if err != nil {
 				return err
 			}
-			var m service.Meaning
+			var m declared.Meaning
 			if err := a.send(c.Context(), http.MethodPost, "/meaning", map[string]any{"from": from, "files": files}, &m); err != nil {
 				return a.faults(err)
 			}
@@ -119,7 +120,7 @@ files were made from, if that is not the newest. Nothing is changed on any targe
 			if from == 0 {
 				from = m.Revision
 			}
-			var out service.Revision
+			var out declared.Revision
 			if err := a.send(c.Context(), http.MethodPost, "/revisions", map[string]any{"from": from, "files": files, "because": because},
 				&out); err != nil {
 				return a.faults(err)
@@ -137,7 +138,7 @@ func yesFlag(c *cobra.Command, yes *bool) {
 }
 
 // agreed shows what a declaration would mean, and asks whether that is meant.
-func (a *app) agreed(m service.Meaning, yes bool) (bool, error) {
+func (a *app) agreed(m declared.Meaning, yes bool) (bool, error) {
 	if a.forPeople() {
 		a.showMeaning(m)
 	}
@@ -164,7 +165,7 @@ func (a *app) along(lines []declare.LineChange) {
 }
 
 // showMeaning says what a declaration would change, person by person.
-func (a *app) showMeaning(m service.Meaning) {
+func (a *app) showMeaning(m declared.Meaning) {
 	a.along(m.Merged)
 	if m.People == 0 {
 		a.tell("For people nothing changes by this.")
@@ -184,7 +185,7 @@ func (a *app) showMeaning(m service.Meaning) {
 	a.tell("Against the last survey: %s, and %d before.\n", plural(m.Findings, "finding", "findings"), m.Before)
 }
 
-func (a *app) showRevision(out service.Revision) error {
+func (a *app) showRevision(out declared.Revision) error {
 	words := fmt.Sprintf("Revision %d is declared: %s, %s, %s, %s. Against the last survey: %s.", out.Number,
 		plural(out.Users, "user", "users"),
 		plural(out.Groups, "group", "groups"), plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"),
@@ -206,7 +207,7 @@ func reasonFlag(c *cobra.Command, into *string) {
 
 // faults shows a declaration's faults, and what two people changed, for programs too.
 func (a *app) faults(err error) error {
-	var here *service.Problem
+	var here *door.Problem
 	if errors.As(err, &here) { // checked here
 		err = &client.Problem{Detail: here.Words, Code: string(here.Kind), Faults: here.Faults, Clashes: here.Clashes}
 	}

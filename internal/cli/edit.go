@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/declared"
 	"io"
 	"net/http"
 	"os"
@@ -14,7 +15,6 @@ import (
 
 	"hen-roost/internal/api"
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service"
 )
 
 func (a *app) edit() *cobra.Command {
@@ -88,7 +88,7 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 	if ok, err := a.agreed(m.Meaning, yes); !ok || err != nil {
 		return err
 	}
-	var out service.Revision
+	var out declared.Revision
 	if err := a.send(ctx, http.MethodPost, "/edits", map[string]any{"from": m.Revision, "edits": edits, "because": because},
 		&out); err != nil {
 		return a.faults(err)
@@ -150,7 +150,7 @@ func (a *app) revision() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var out service.Compared
+			var out declared.Compared
 			if err := a.get(c.Context(), fmt.Sprintf("/revisions/%d/compare", newer), map[string][]string{"with": {fmt.Sprint(older)}},
 				&out); err != nil {
 				return err
@@ -170,14 +170,14 @@ func (a *app) revision() *cobra.Command {
 			if err := a.get(c.Context(), fmt.Sprintf("/revisions/%d", n), nil, &was); err != nil {
 				return err
 			}
-			var m service.Meaning
+			var m declared.Meaning
 			if err := a.send(c.Context(), http.MethodPost, "/meaning", map[string]any{"files": was.Files}, &m); err != nil {
 				return a.faults(err)
 			}
 			if ok, err := a.agreed(m, yes); !ok || err != nil {
 				return err
 			}
-			var out service.Revision
+			var out declared.Revision
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/revisions/%d/restore", n),
 				map[string]any{"from": m.Revision, "because": because}, &out); err != nil {
 				return a.faults(err)
@@ -201,7 +201,7 @@ func revisionNumber(args []string, i int) (int, error) {
 	return n, nil
 }
 
-func (a *app) showCompared(out service.Compared) error {
+func (a *app) showCompared(out declared.Compared) error {
 	t := table{list: out.Moves}
 	if !a.forPeople() {
 		return a.show(out, t)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"hen-roost/internal/service/declared"
 	"io"
 	"net/http"
 	"os"
@@ -12,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
-	"hen-roost/internal/service"
 )
 
 func (a *app) importUsers() *cobra.Command {
@@ -34,7 +34,7 @@ column holds a field, where it is not called as the field is.`,
 			if format == "" {
 				format = map[string]string{".csv": "csv", ".ldif": "ldif", ".json": "scim"}[strings.ToLower(filepath.Ext(args[0]))]
 			}
-			if !slices.Contains(service.Formats, format) {
+			if !slices.Contains(declared.Formats, format) {
 				return wrong{fmt.Errorf("say what the file is: --format csv, ldif or scim")}
 			}
 			m := map[string]string{}
@@ -45,7 +45,7 @@ column holds a field, where it is not called as the field is.`,
 				}
 				m[field] = column
 			}
-			var out service.Import
+			var out declared.Import
 			if err := a.send(c.Context(), http.MethodPost, "/import",
 				map[string]any{"format": format, "text": text, "columns": m, "roles": roles, "file": file}, &out); err != nil {
 				return err

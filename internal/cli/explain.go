@@ -2,11 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"hen-roost/internal/service/seen"
 	"strings"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 func (a *app) explain() *cobra.Command {
@@ -25,7 +24,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 				if len(args) != 2 {
 					return wrong{fmt.Errorf("write: roost explain --who-has WHAT TARGET")}
 				}
-				var out service.Holders
+				var out seen.Holders
 				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on}},
 					&out); err != nil {
 					return err
@@ -36,7 +35,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 			if len(args) == 3 {
 				q["what"] = args[2:]
 			}
-			var out service.Explanation
+			var out seen.Explanation
 			if err := a.get(c.Context(), "/explain", q, &out); err != nil {
 				return err
 			}
@@ -48,7 +47,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 	return c
 }
 
-func (a *app) showExplanation(x service.Explanation) error {
+func (a *app) showExplanation(x seen.Explanation) error {
 	if !a.forPeople() {
 		type line struct {
 			What     string   `json:"what"`
@@ -106,7 +105,7 @@ func said(what string, values []string) string {
 	return cut(strings.Join(values, ", "), 60)
 }
 
-func (a *app) showHolders(x service.Holders) error {
+func (a *app) showHolders(x seen.Holders) error {
 	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"},
 		about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")),
 		empty: "Nobody has it, and nobody should.", list: x.Holders}

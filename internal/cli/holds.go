@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"hen-roost/internal/service/seen"
 	"net/http"
 	"net/url"
 	"slices"
@@ -11,13 +12,12 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/service"
 )
 
 // What targets hold is shown by what their schemas say of it.
 
 // tellOf says below a target's accounts what it tells of itself, and what else it holds.
-func (a *app) tellOf(x service.TargetDetail) {
+func (a *app) tellOf(x seen.TargetDetail) {
 	if !a.forPeople() {
 		return
 	}
@@ -105,7 +105,7 @@ func (a *app) targetHolds() *cobra.Command {
 		Example:           "  roost target holds arctic-tern group\n  roost target holds staff-directory group --begins cr",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			var page service.Objects
+			var page seen.Objects
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1])
 			if err := a.get(c.Context(), path, map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
 				"size": {fmt.Sprint(size)}}, &page); err != nil {
@@ -126,7 +126,7 @@ func (a *app) targetHolds() *cobra.Command {
 }
 
 // holding is a table of objects, with a column for each of their attributes.
-func holding(kind string, page service.Objects) table {
+func holding(kind string, page seen.Objects) table {
 	var attributes []string
 	for _, o := range page.Items {
 		for name := range o.Attributes {
@@ -169,7 +169,7 @@ func (a *app) targetMembers() *cobra.Command {
 			if groups {
 				of = model.GroupKind
 			}
-			var page service.Members
+			var page seen.Members
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/members"
 			q := map[string][]string{"set": {args[2]}, "of": {of.String()}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}
 			if err := a.get(c.Context(), path, q, &page); err != nil {
@@ -211,7 +211,7 @@ func (a *app) userSessions() *cobra.Command {
 }
 
 func (a *app) sessions(c *cobra.Command, path string) error {
-	var out service.Sessions
+	var out seen.Sessions
 	if err := a.get(c.Context(), path, nil, &out); err != nil {
 		return err
 	}
@@ -242,7 +242,7 @@ func (a *app) endSession() *cobra.Command {
 		Example:           `  roost target end-session arctic-tern 4711-880214 --because "laptop lost"`,
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			var out []service.EndedSession
+			var out []seen.EndedSession
 			err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/sessions/end",
 				map[string]any{"sessions": args[1:], "because": because}, &out)
 			if err != nil {

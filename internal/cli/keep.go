@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"hen-roost/internal/service/door"
 	"net/http"
 	"net/url"
 	"strings"
@@ -9,7 +10,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
-	"hen-roost/internal/service"
 )
 
 func (a *app) secret() *cobra.Command {
@@ -37,7 +37,7 @@ func (a *app) secret() *cobra.Command {
 	set.Flags().StringVar(&file, "file", "", "file with the secret; - is standard input")
 	list := &cobra.Command{Use: "list", Short: "List the names of sealed secrets", Args: cobra.NoArgs, Example: "  roost secret list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []service.SecretInfo
+			var out []door.SecretInfo
 			if err := a.get(c.Context(), "/secrets", nil, &out); err != nil {
 				return err
 			}
@@ -57,7 +57,7 @@ func (a *app) operator() *cobra.Command {
 	var duties, changed []string
 	list := &cobra.Command{Use: "list", Short: "List operators and their duties", Args: cobra.NoArgs, Example: "  roost operator list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []service.Operator
+			var out []door.Operator
 			if err := a.get(c.Context(), "/operators", nil, &out); err != nil {
 				return err
 			}
@@ -195,7 +195,7 @@ func (a *app) token() *cobra.Command {
 	c := &cobra.Command{Use: "token", Short: "Look after your API tokens"}
 	list := &cobra.Command{Use: "list", Short: "List your API tokens", Args: cobra.NoArgs, Example: "  roost token list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []service.Token
+			var out []door.Token
 			if err := a.get(c.Context(), "/tokens", nil, &out); err != nil {
 				return err
 			}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/seen"
 	"maps"
 	"net/http"
 	"net/url"
@@ -10,8 +11,6 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 func (a *app) user() *cobra.Command {
@@ -21,7 +20,7 @@ func (a *app) user() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "List declared users", Args: cobra.NoArgs,
 		Example: "  roost user list\n  roost user list --find fell\n  roost user list --output csv --size 1000",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out service.Users
+			var out seen.Users
 			q := map[string][]string{"text": {text}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}
 			if err := a.get(c.Context(), "/users", q, &out); err != nil {
 				return err
@@ -45,7 +44,7 @@ func (a *app) user() *cobra.Command {
 	show := &cobra.Command{Use: "show USER", Short: "Show one user's accounts on every target, side by side", Args: cobra.ExactArgs(1),
 		Example: "  roost user show marit.fell", ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			var u service.UserDetail
+			var u seen.UserDetail
 			if err := a.get(c.Context(), "/users/"+url.PathEscape(args[0]), nil, &u); err != nil {
 				return err
 			}
@@ -56,7 +55,7 @@ func (a *app) user() *cobra.Command {
 }
 
 // sideBySide has a column for each target and a line for each attribute.
-func sideBySide(u service.UserDetail) table {
+func sideBySide(u seen.UserDetail) table {
 	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID,
 		orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
 		empty: "No account anywhere is asked for or known.", list: u.Accounts}
@@ -67,7 +66,7 @@ func sideBySide(u service.UserDetail) table {
 			attributes[name] = true
 		}
 	}
-	line := func(name string, cell func(service.Account) string) {
+	line := func(name string, cell func(seen.Account) string) {
 		row := []string{name}
 		for _, x := range u.Accounts {
 			row = append(row, cut(cell(x), 34))
@@ -77,24 +76,24 @@ func sideBySide(u service.UserDetail) table {
 	if len(u.Accounts) == 0 {
 		return t
 	}
-	line("account", func(x service.Account) string { return x.Name })
-	line("state", func(x service.Account) string { return mark(x.State) })
+	line("account", func(x seen.Account) string { return x.Name })
+	line("state", func(x seen.Account) string { return mark(x.State) })
 	for _, name := range slices.Sorted(maps.Keys(attributes)) {
-		line(name, func(x service.Account) string {
+		line(name, func(x seen.Account) string {
 			if v := x.Attributes[name]; len(v) > 1 || len(v) == 1 && name == "keys" {
 				return plural(len(v), "value", "values")
 			}
 			return strings.Join(x.Attributes[name], ", ")
 		})
 	}
-	line("groups", func(x service.Account) string { return strings.Join(x.Groups, ", ") })
-	line("because", func(x service.Account) string { return x.Because })
+	line("groups", func(x seen.Account) string { return strings.Join(x.Groups, ", ") })
+	line("because", func(x seen.Account) string { return x.Because })
 	for i := range maxFindings(u) {
 		name := ""
 		if i == 0 {
 			name = "drift"
 		}
-		line(name, func(x service.Account) string {
+		line(name, func(x seen.Account) string {
 			if i >= len(x.Findings) {
 				return ""
 			}
@@ -105,7 +104,7 @@ func sideBySide(u service.UserDetail) table {
 	return t
 }
 
-func maxFindings(u service.UserDetail) int {
+func maxFindings(u seen.UserDetail) int {
 	n := 0
 	for _, x := range u.Accounts {
 		n = max(n, len(x.Findings))
@@ -140,7 +139,7 @@ func (a *app) targetList() *cobra.Command {
 				"SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
 			for _, x := range all {
 				state := x.State
-				if state == service.Surveyed && x.Total == 0 {
+				if state == seen.Surveyed && x.Total == 0 {
 					state = "as declared"
 				}
 				f := x.Findings
@@ -154,10 +153,10 @@ func (a *app) targetList() *cobra.Command {
 }
 
 // targets fetches all pages.
-func (a *app) targets(ctx context.Context, text string) ([]service.Target, error) {
-	all := []service.Target{}
+func (a *app) targets(ctx context.Context, text string) ([]seen.Target, error) {
+	all := []seen.Target{}
 	for {
-		var page service.Targets
+		var page seen.Targets
 		if err := a.get(ctx, "/targets", map[string][]string{"text": {text}, "from": {fmt.Sprint(len(all))}, "size": {"1000"}},
 			&page); err != nil {
 			return nil, err
@@ -176,12 +175,12 @@ func (a *app) targetShow() *cobra.Command {
 		Example:           "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			var x service.TargetDetail
+			var x seen.TargetDetail
 			path := "/targets/" + url.PathEscape(args[0])
 			if err := a.get(c.Context(), path, nil, &x); err != nil {
 				return err
 			}
-			var held service.HeldPage
+			var held seen.HeldPage
 			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
 				"size": {fmt.Sprint(size)}}, &held); err != nil {
 				return err
@@ -201,8 +200,8 @@ func (a *app) targetShow() *cobra.Command {
 					one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
 			}
 			value := struct {
-				service.TargetDetail
-				Held []service.Held `json:"held"`
+				seen.TargetDetail
+				Held []seen.Held `json:"held"`
 			}{x, held.Items}
 			t.list = held.Items
 			if err := a.show(value, t); err != nil {
@@ -257,7 +256,7 @@ itself. A key that later changes is refused until it is accepted anew.`,
 			}
 			accepted := 0
 			for _, t := range targets {
-				if all && t.State != service.KeyUnknown || !all && t.Name != args[0] {
+				if all && t.State != seen.KeyUnknown || !all && t.Name != args[0] {
 					continue
 				}
 				if err := a.acceptOne(c, t, print, all); err != nil {
@@ -266,7 +265,7 @@ itself. A key that later changes is refused until it is accepted anew.`,
 				accepted++
 			}
 			if accepted == 0 && !all {
-				var t service.TargetDetail // lets the service name the nearest
+				var t seen.TargetDetail // lets the service name the nearest
 				return a.get(c.Context(), "/targets/"+url.PathEscape(args[0]), nil, &t)
 			}
 			if accepted == 0 {
@@ -279,7 +278,7 @@ itself. A key that later changes is refused until it is accepted anew.`,
 	return c
 }
 
-func (a *app) acceptOne(c *cobra.Command, t service.Target, print string, all bool) error {
+func (a *app) acceptOne(c *cobra.Command, t seen.Target, print string, all bool) error {
 	switch {
 	case print != "":
 	case t.Print == "":

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/door"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -18,7 +19,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/core/chain"
-	"hen-roost/internal/service"
 )
 
 func (a *app) record() *cobra.Command {
@@ -55,7 +55,7 @@ back since, or is another, is told.`,
 			if f.round > 0 {
 				q["round"] = []string{fmt.Sprint(f.round)}
 			}
-			var out service.RecordPage
+			var out door.RecordPage
 			if err := a.get(c.Context(), "/record", q, &out); err != nil {
 				return err
 			}
@@ -88,7 +88,7 @@ back since, or is another, is told.`,
 			if err != nil {
 				return err
 			}
-			var e service.Entry
+			var e door.Entry
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/record/%d/comments", seq), map[string]string{"text": args[1]},
 				&e); err != nil {
 				return err
@@ -107,7 +107,7 @@ func entryNumber(arg string) (int64, error) {
 	return n, nil
 }
 
-func entries(list []service.Entry, short bool) table {
+func entries(list []door.Entry, short bool) table {
 	t := table{head: []string{"ENTRY", "WHEN", "OPERATOR", "KIND", "WHAT", "BECAUSE"}, right: []int{0}, empty: "No entries."}
 	for _, e := range list {
 		words := e.Words
@@ -130,15 +130,15 @@ func (a *app) showEntry(c *cobra.Command, arg string) error {
 	if err != nil {
 		return err
 	}
-	var e service.Entry
+	var e door.Entry
 	if err := a.get(c.Context(), fmt.Sprintf("/record/%d", seq), nil, &e); err != nil {
 		return err
 	}
-	return a.show(e, entries(append([]service.Entry{e}, e.Comments...), false))
+	return a.show(e, entries(append([]door.Entry{e}, e.Comments...), false))
 }
 
 func (a *app) verifyRecord(c *cobra.Command) error {
-	var v service.Verified
+	var v door.Verified
 	if err := a.get(c.Context(), "/record-check", nil, &v); err != nil {
 		return err
 	}
@@ -165,7 +165,7 @@ func (a *app) verifyFile(name string) error {
 	defer f.Close()
 	v, err := chain.Verify(bufio.NewReaderSize(f, 1<<20), nil)
 	var broken *chain.BrokenError
-	out := service.Verified{Checked: v.Head.Seq, Checkpoints: v.Checkpoints, Head: v.Last}
+	out := door.Verified{Checked: v.Head.Seq, Checkpoints: v.Checkpoints, Head: v.Last}
 	switch {
 	case errors.As(err, &broken):
 		out.Broken, out.Words = broken.Seq, fmt.Sprintf("the record is BROKEN: %s; %s before it hold", broken.Words,
@@ -284,7 +284,7 @@ func (a *app) checkAgainst(ctx context.Context, name string) error {
 
 // against asks whether the record still holds an entry as it was.
 func (a *app) against(ctx context.Context, seq int64, hash, key []byte, when string) error {
-	var head service.RecordHead
+	var head door.RecordHead
 	if err := a.get(ctx, "/record-head", map[string][]string{"at": {fmt.Sprint(seq)}}, &head); err != nil {
 		return err
 	}
@@ -332,7 +332,7 @@ func (a *app) remember(ctx context.Context) error {
 			return fmt.Errorf("%w. If that is as it should be, after the service was set up anew, remove %s", err, file)
 		}
 	}
-	var head service.RecordHead
+	var head door.RecordHead
 	if err := a.get(ctx, "/record-head", nil, &head); err != nil {
 		return err
 	}

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"net/http"
 	"slices"
 	"strconv"
@@ -14,7 +16,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
-	"hen-roost/internal/service"
 )
 
 func (a *app) draft() *cobra.Command {
@@ -32,7 +33,7 @@ func (a *app) draft() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, "/rounds", body, &r); err != nil {
 				return err
 			}
@@ -59,7 +60,7 @@ func (a *app) draft() *cobra.Command {
 const shortRound = 40
 
 // showDraft shows a short round whole, and of a long one what is done where.
-func (a *app) showDraft(ctx context.Context, r service.Round) error {
+func (a *app) showDraft(ctx context.Context, r rounds.Round) error {
 	if !a.forPeople() || r.Steps <= shortRound {
 		return a.showRound(ctx, r)
 	}
@@ -140,7 +141,7 @@ func (a *app) lost(words []string) {
 }
 
 // held says what a drafted round waits for.
-func (a *app) held(r service.Round) {
+func (a *app) held(r rounds.Round) {
 	a.lost(r.Lost)
 	firm := false
 	for i, h := range r.Holds {
@@ -161,18 +162,18 @@ func (a *app) held(r service.Round) {
 }
 
 // nothing tells that there was nothing to draft, and what waits for a person.
-func (a *app) nothing(r service.Round, chosen bool) error {
+func (a *app) nothing(r rounds.Round, chosen bool) error {
 	words := "Everything is as declared."
 	if r.Undecided > 0 || chosen {
 		words = "Nothing to draft."
 	}
-	err := a.show(r, table{bare: words, list: []service.Round{}})
+	err := a.show(r, table{bare: words, list: []rounds.Round{}})
 	a.undecided(r)
 	return err
 }
 
 // undecided says which findings a draft left to a person.
-func (a *app) undecided(r service.Round) {
+func (a *app) undecided(r rounds.Round) {
 	if r.Undecided == 0 {
 		return
 	}
@@ -198,7 +199,7 @@ func roundID(arg string) (int64, error) {
 }
 
 // headline says what a round does, in one sentence.
-func headline(r service.Round) string {
+func headline(r rounds.Round) string {
 	people := ""
 	if r.People > 0 {
 		people = " for " + plural(r.People, "person", "people")
@@ -206,18 +207,18 @@ func headline(r service.Round) string {
 	s := fmt.Sprintf("Round %d makes %s%s on %s.", r.ID, plural(r.Steps, "change", "changes"), people,
 		plural(len(r.Targets), "target", "targets"))
 	switch r.State {
-	case service.Complete, service.Incomplete:
-		s = fmt.Sprintf("Round %d is %s: %s.", r.ID, r.State, service.Tally(r.Outcomes))
-	case service.Running:
-		s += " It is running: " + service.Tally(r.Outcomes) + "."
-	case service.Stopped:
-		s = fmt.Sprintf("Round %d was stopped by %s: %s.", r.ID, r.StoppedBy, service.Tally(r.Outcomes))
+	case rounds.Complete, rounds.Incomplete:
+		s = fmt.Sprintf("Round %d is %s: %s.", r.ID, r.State, rounds.Tally(r.Outcomes))
+	case rounds.Running:
+		s += " It is running: " + rounds.Tally(r.Outcomes) + "."
+	case rounds.Stopped:
+		s = fmt.Sprintf("Round %d was stopped by %s: %s.", r.ID, r.StoppedBy, rounds.Tally(r.Outcomes))
 		if r.Guard != "" {
 			s = fmt.Sprintf("Round %d was stopped by a guard: %s. Its steps: %s.", r.ID, strings.TrimSuffix(flat(r.Guard), "."),
-				service.Tally(r.Outcomes))
+				rounds.Tally(r.Outcomes))
 		}
-	case service.Undone:
-		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, service.Tally(r.Outcomes))
+	case rounds.Undone:
+		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, rounds.Tally(r.Outcomes))
 	}
 	if r.Undoes != 0 {
 		s += fmt.Sprintf(" It takes back round %d.", r.Undoes)
@@ -245,15 +246,15 @@ func headline(r service.Round) string {
 }
 
 // showRound prints a round person by person.
-func (a *app) showRound(ctx context.Context, r service.Round) error {
+func (a *app) showRound(ctx context.Context, r rounds.Round) error {
 	steps, err := a.steps(ctx, r.ID, nil)
 	if err != nil {
 		return err
 	}
 	if !a.forPeople() {
 		value := struct {
-			service.Round
-			Items []service.Step `json:"items"`
+			rounds.Round
+			Items []rounds.Step `json:"items"`
 		}{r, steps}
 		return a.show(value, table{list: steps})
 	}
@@ -269,9 +270,9 @@ func (a *app) showRound(ctx context.Context, r service.Round) error {
 	return nil
 }
 
-func (a *app) printSteps(steps []service.Step, outcomes bool) {
+func (a *app) printSteps(steps []rounds.Step, outcomes bool) {
 	var order []string
-	by := map[string][]service.Step{}
+	by := map[string][]rounds.Step{}
 	for _, s := range steps {
 		key := who(s.UserName, s.User)
 		if s.User == "" {
@@ -312,11 +313,11 @@ func (a *app) printSteps(steps []service.Step, outcomes bool) {
 }
 
 // steps fetches all pages of a round's steps.
-func (a *app) steps(ctx context.Context, id int64, outcomes []string) ([]service.Step, error) {
-	all := []service.Step{}
+func (a *app) steps(ctx context.Context, id int64, outcomes []string) ([]rounds.Step, error) {
+	all := []rounds.Step{}
 	for {
 		q := map[string][]string{"from": {fmt.Sprint(len(all))}, "size": {"1000"}, "outcome": outcomes}
-		var page service.Steps
+		var page rounds.Steps
 		if err := a.get(ctx, fmt.Sprintf("/rounds/%d/steps", id), q, &page); err != nil {
 			return nil, err
 		}
@@ -334,7 +335,7 @@ func (a *app) approve() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), nil, &r); err != nil {
 				return err
 			}
@@ -358,7 +359,7 @@ not succeed. With --not-before or --in-window it starts by itself when its time 
 			if notBefore != "" || window {
 				return a.schedule(c.Context(), id, notBefore, window)
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/run", id), nil, &r); err != nil {
 				return err
 			}
@@ -386,7 +387,7 @@ func (a *app) schedule(ctx context.Context, id int64, notBefore string, window b
 		}
 		in["not-before"] = at
 	}
-	var r service.Round
+	var r rounds.Round
 	if err := a.send(ctx, http.MethodPost, fmt.Sprintf("/rounds/%d/schedule", id), in, &r); err != nil {
 		return err
 	}
@@ -405,7 +406,7 @@ func (a *app) stop() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/stop", id), map[string]any{"because": because},
 				&r); err != nil {
 				return err
@@ -427,7 +428,7 @@ func (a *app) undo() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/undo", id), map[string]any{"because": because},
 				&r); err != nil {
 				return err
@@ -448,7 +449,7 @@ func (a *app) undo() *cobra.Command {
 }
 
 // followed waits for a round's end and shows its outcome.
-func (a *app) followed(ctx context.Context, r service.Round) error {
+func (a *app) followed(ctx context.Context, r rounds.Round) error {
 	cl, err := a.client()
 	if err != nil {
 		return err
@@ -465,7 +466,7 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 			}
 			return true, errors.New(p.Detail)
 		}
-		var now service.Round
+		var now rounds.Round
 		if err := json.Unmarshal(data, &now); err != nil {
 			return true, err
 		}
@@ -475,7 +476,7 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 			ended += t.Ended
 		}
 		bar.at(ended, "steps")
-		return r.EndedAt != nil || r.State != service.Running && r.State != service.Stopped, nil
+		return r.EndedAt != nil || r.State != rounds.Running && r.State != rounds.Stopped, nil
 	})
 	bar.end()
 	if err != nil {
@@ -485,7 +486,7 @@ func (a *app) followed(ctx context.Context, r service.Round) error {
 }
 
 // outcome shows how a round ended: per target, and every step that did not succeed.
-func (a *app) outcome(ctx context.Context, r service.Round) error {
+func (a *app) outcome(ctx context.Context, r rounds.Round) error {
 	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH", "NOT TRIED"},
 		right: []int{1, 2, 3, 4, 5, 6, 7}, about: headline(r)}
 	for _, x := range r.Targets {
@@ -496,10 +497,10 @@ func (a *app) outcome(ctx context.Context, r service.Round) error {
 	if err := a.show(r, t); err != nil {
 		return err
 	}
-	if r.State != service.Incomplete && r.State != service.Stopped {
+	if r.State != rounds.Incomplete && r.State != rounds.Stopped {
 		return nil
 	}
-	if a.forPeople() && r.State == service.Incomplete {
+	if a.forPeople() && r.State == rounds.Incomplete {
 		bad, err := a.steps(ctx, r.ID, []string{"failed", "out-of-reach", "moved", "not-tried"})
 		if err != nil {
 			return err
@@ -521,13 +522,13 @@ func (a *app) reconcile() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var out service.Reconciled
+			var out rounds.Reconciled
 			if err := a.send(c.Context(), http.MethodPost, "/reconcile", body, &out); err != nil {
 				return err
 			}
 			silent := 0
 			for _, s := range out.Surveys {
-				if s.State != service.Surveyed {
+				if s.State != seen.Surveyed {
 					silent++
 					a.tell("%s", wrapped(s.Words, "  ", 100))
 				}
@@ -541,7 +542,7 @@ func (a *app) reconcile() *cobra.Command {
 				return a.nothing(out.Round, len(ch.targets)+len(ch.users)+len(ch.kinds) > 0)
 			}
 			a.undecided(out.Round)
-			if out.Round.State == service.OnHold {
+			if out.Round.State == rounds.OnHold {
 				if err := a.showDraft(c.Context(), out.Round); err != nil {
 					return err
 				}
@@ -569,7 +570,7 @@ func (a *app) round() *cobra.Command {
 			t := table{head: []string{"ROUND", "STATE", "STEPS", "OUTCOME", "DRAFTED BY", "DRAFTED", "BECAUSE"}, right: []int{0, 2},
 				empty: "No rounds yet."}
 			for _, r := range out.Items {
-				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), service.Tally(r.Outcomes),
+				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), rounds.Tally(r.Outcomes),
 					r.DraftedBy, clock(&r.DraftedAt), cut(r.Because, 60)})
 			}
 			return a.show(out.Items, t)
@@ -582,7 +583,7 @@ func (a *app) round() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var r service.Round
+			var r rounds.Round
 			if err := a.get(c.Context(), fmt.Sprintf("/rounds/%d", id), nil, &r); err != nil {
 				return err
 			}

@@ -3,13 +3,12 @@ package cli
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/seen"
 	"net/http"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
-
-	"hen-roost/internal/service"
 )
 
 func (a *app) survey() *cobra.Command {
@@ -26,7 +25,7 @@ func (a *app) survey() *cobra.Command {
 			for _, r := range results {
 				rows = append(rows, []string{r.Target, mark(r.State), figure(r.Accounts), figure(r.Findings), figure(r.Fresh),
 					fmt.Sprintf("%d ms", r.TookMS)})
-				if r.State != service.Surveyed {
+				if r.State != seen.Surveyed {
 					failed++
 				}
 			}
@@ -37,7 +36,7 @@ func (a *app) survey() *cobra.Command {
 			}
 			a.tell("")
 			for _, r := range results {
-				if r.State != service.Surveyed {
+				if r.State != seen.Surveyed {
 					a.tell("%s", wrapped(r.Words, "  ", 100))
 				}
 			}
@@ -46,7 +45,7 @@ func (a *app) survey() *cobra.Command {
 }
 
 // surveyNow surveys and shows how far it is.
-func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.SurveyResult, error) {
+func (a *app) surveyNow(ctx context.Context, targets []string) ([]seen.SurveyResult, error) {
 	began := time.Now()
 	stop := make(chan struct{})
 	over := make(chan struct{})
@@ -75,7 +74,7 @@ func (a *app) surveyNow(ctx context.Context, targets []string) ([]service.Survey
 			progress{a, "surveying", total}.at(n, "targets")
 		}
 	}()
-	var results []service.SurveyResult
+	var results []seen.SurveyResult
 	err := a.send(ctx, http.MethodPost, "/surveys", map[string]any{"targets": targets}, &results)
 	close(stop)
 	<-over
@@ -155,7 +154,7 @@ func (a *app) drift() *cobra.Command {
 }
 
 // driftTable has a line for each finding; people get the first of them, after a sentence that counts all.
-func driftTable(out service.Findings, short bool, size int) table {
+func driftTable(out seen.Findings, short bool, size int) table {
 	t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, empty: out.Sentence}
 	kinds, targets := map[string]int{}, map[string]bool{}
 	for i, f := range out.Items {
@@ -181,7 +180,7 @@ func driftTable(out service.Findings, short bool, size int) table {
 }
 
 // notes explains the findings that say more than fits a line.
-func (a *app) notes(out service.Findings, size int) {
+func (a *app) notes(out seen.Findings, size int) {
 	if n := len(out.Unread); n > 0 {
 		a.tell("Never surveyed, so nothing is known there: %s", cut(strings.Join(out.Unread, ", "), 200))
 	}
@@ -194,18 +193,18 @@ func (a *app) notes(out service.Findings, size int) {
 			decide++
 		}
 	}
-	a.told("Put right before, and changed back", out.Items, func(f service.Finding) bool { return f.Kind == "contested" })
-	a.told("For a person to decide", out.Items, func(f service.Finding) bool { return f.Decide && f.Kind == "unmatched" })
+	a.told("Put right before, and changed back", out.Items, func(f seen.Finding) bool { return f.Kind == "contested" })
+	a.told("For a person to decide", out.Items, func(f seen.Finding) bool { return f.Decide && f.Kind == "unmatched" })
 	a.told("To be known, whatever is declared", out.Items,
-		func(f service.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
-	a.told("Nobody declared", out.Items, func(f service.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
+		func(f seen.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
+	a.told("Nobody declared", out.Items, func(f seen.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
 	if out.Total > decide {
 		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
 	}
 }
 
 // told lists what is to be known of the chosen findings, as many as a person reads.
-func (a *app) told(title string, items []service.Finding, chosen func(service.Finding) bool) {
+func (a *app) told(title string, items []seen.Finding, chosen func(seen.Finding) bool) {
 	const most = 12
 	n := 0
 	for _, f := range items {
@@ -225,12 +224,12 @@ func (a *app) told(title string, items []service.Finding, chosen func(service.Fi
 }
 
 // findings fetches all pages.
-func (a *app) findings(ctx context.Context, ch choice) (service.Findings, error) {
-	all := service.Findings{Items: []service.Finding{}}
+func (a *app) findings(ctx context.Context, ch choice) (seen.Findings, error) {
+	all := seen.Findings{Items: []seen.Finding{}}
 	for {
 		q, fetched := ch.query(), len(all.Items)
 		q["from"], q["size"] = []string{fmt.Sprint(len(all.Items))}, []string{"1000"}
-		var page service.Findings
+		var page seen.Findings
 		if err := a.get(ctx, "/findings", q, &page); err != nil {
 			return all, err
 		}

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"io"
 	"strings"
 	"time"
@@ -105,7 +107,7 @@ func (a *app) showWatched(w service.Watched, said map[int64]int) {
 		fmt.Fprintf(a.Out, "%s  %-9s %-14s %s\n", e.At.UTC().Format(time.TimeOnly), e.Kind, flat(e.Operator), line)
 	}
 	for _, t := range w.Targets {
-		if t.State != service.Surveyed {
+		if t.State != seen.Surveyed {
 			fmt.Fprintf(a.Out, "%s  %-9s %-14s %s: %s\n", t.TriedAt.UTC().Format(time.TimeOnly), "target", "", t.Name, mark(t.State))
 		}
 	}
@@ -117,7 +119,7 @@ func (a *app) showWatched(w service.Watched, said map[int64]int) {
 		if said[r.ID] != ended+1 {
 			said[r.ID] = ended + 1
 			fmt.Fprintf(a.Out, "%s  %-9s %-14s round %d: %d of %s, %s\n", w.At.UTC().Format(time.TimeOnly), "round", r.RunBy, r.ID, ended,
-				plural(r.Steps, "step", "steps"), service.Tally(r.Outcomes))
+				plural(r.Steps, "step", "steps"), rounds.Tally(r.Outcomes))
 		}
 	}
 }

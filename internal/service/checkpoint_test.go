@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"hen-roost/internal/service/door"
 	"os"
 	"strings"
 	"testing"
@@ -48,7 +49,7 @@ func TestCheckpoints(t *testing.T) {
 	if err != nil || v.Holds || !strings.Contains(v.Words, "its tail was cut off") {
 		t.Errorf("%+v %v", v, err)
 	}
-	if e, err := s.Record(ctx, odd, RecordFilter{Kind: "intrusion"}, 10); err != nil || len(e.Items) != 1 {
+	if e, err := s.Record(ctx, odd, door.RecordFilter{Kind: "intrusion"}, 10); err != nil || len(e.Items) != 1 {
 		t.Errorf("it is told %d times (%v)", len(e.Items), err)
 	}
 	// The chain grows on, computed anew from there.

@@ -3,6 +3,9 @@ package service
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"io"
 	"log/slog"
 	"strings"
@@ -87,13 +90,13 @@ func TestCluster(t *testing.T) {
 		all = append(all, s)
 	}
 	one := all[0]
-	if _, err := one.Declare(ctx, Itself, []declare.File{{Name: "f.yaml", Text: text.String()}}, "begin"); err != nil {
+	if _, err := one.Declare(ctx, door.Itself, []declare.File{{Name: "f.yaml", Text: text.String()}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := all[1].Survey(ctx, Itself, nil, nil); err != nil || len(got) != targets || got[0].State != Surveyed {
+	if got, err := all[1].Survey(ctx, door.Itself, nil, nil); err != nil || len(got) != targets || got[0].State != seen.Surveyed {
 		t.Fatalf("%+v %v", got, err) // what one node was told, another knows at once
 	}
-	r, err := all[2].Draft(ctx, Itself, DraftRequest{Because: "begin"})
+	r, err := all[2].Draft(ctx, door.Itself, rounds.DraftRequest{Because: "begin"})
 	if err != nil || r.Steps != targets*users {
 		t.Fatalf("%d steps, %v", r.Steps, err)
 	}
@@ -105,10 +108,10 @@ func TestCluster(t *testing.T) {
 			s.Close()
 		}
 	})
-	if _, err := one.Approve(ctx, Itself, r.ID); err != nil {
+	if _, err := one.Approve(ctx, door.Itself, r.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := one.RunRound(ctx, Itself, r.ID); err != nil {
+	if _, err := one.RunRound(ctx, door.Itself, r.ID); err != nil {
 		t.Fatal(err)
 	}
 	lost, deadline := false, time.Now().Add(2*time.Minute)
@@ -117,7 +120,7 @@ func TestCluster(t *testing.T) {
 			t.Fatalf("the round does not end: %s %v", r.State, r.Outcomes)
 		}
 		time.Sleep(100 * time.Millisecond)
-		got, err := one.Round(ctx, Itself, r.ID)
+		got, err := one.Round(ctx, door.Itself, r.ID)
 		if err != nil {
 			continue // while the cluster finds out who is left
 		}
@@ -126,7 +129,7 @@ func TestCluster(t *testing.T) {
 			lost = true
 		}
 	}
-	if r.State != Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != targets*users {
+	if r.State != rounds.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != targets*users {
 		t.Errorf("the round is %s: %v", r.State, r.Outcomes)
 	}
 	for name, s := range f.ships {
@@ -143,12 +146,12 @@ func TestCluster(t *testing.T) {
 		t.Error("the round was over before a node was lost")
 	}
 	cluster.Run(t, 2) // it comes back, and knows what happened without it
-	if v, err := all[2].VerifyRecord(ctx, Itself); err != nil || !v.Holds {
+	if v, err := all[2].VerifyRecord(ctx, door.Itself); err != nil || !v.Holds {
 		t.Errorf("%+v %v", v, err)
 	}
 	told := map[string]int{}
 	for from := int64(0); ; {
-		page, err := all[2].Record(ctx, Itself, RecordFilter{Kind: "step", Before: from}, 1000)
+		page, err := all[2].Record(ctx, door.Itself, door.RecordFilter{Kind: "step", Before: from}, 1000)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -2,6 +2,10 @@ package service
 
 import (
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"slices"
 	"strings"
 	"testing"
@@ -20,10 +24,10 @@ func surveyed(t *testing.T, text string, accounts ...string) (*Service, *service
 	for i := 0; i < len(accounts); i += 2 {
 		f.Add(accounts[i], accounts[i+1])
 	}
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text}}, "begin"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
+	if err := s.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {
 		t.Fatal(err)
 	}
 	survey(t, s)
@@ -32,35 +36,35 @@ func surveyed(t *testing.T, text string, accounts ...string) (*Service, *service
 
 func survey(t *testing.T, s *Service) {
 	t.Helper()
-	if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].State != Surveyed {
+	if got, err := s.Survey(ctx, door.Itself, nil, nil); err != nil || got[0].State != seen.Surveyed {
 		t.Fatalf("%+v %v", got, err)
 	}
 }
 
 // settle drafts everything and runs it to its end.
-func settle(t *testing.T, s *Service) Round {
+func settle(t *testing.T, s *Service) rounds.Round {
 	t.Helper()
-	r, err := s.Draft(ctx, Itself, DraftRequest{Because: "settle"})
-	if err != nil || r.State != Drafted {
+	r, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Because: "settle"})
+	if err != nil || r.State != rounds.Drafted {
 		t.Fatalf("%+v %v", r, err)
 	}
 	return carried(t, s, r)
 }
 
-func carried(t *testing.T, s *Service, r Round) Round {
+func carried(t *testing.T, s *Service, r rounds.Round) rounds.Round {
 	t.Helper()
-	if _, err := s.Approve(ctx, Itself, r.ID); err != nil {
+	if _, err := s.Approve(ctx, door.Itself, r.ID); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.RunRound(ctx, Itself, r.ID); err != nil {
+	if _, err := s.RunRound(ctx, door.Itself, r.ID); err != nil {
 		t.Fatal(err)
 	}
 	return ended(t, s, r.ID)
 }
 
-func kinds(t *testing.T, s *Service, q DriftRequest) string {
+func kinds(t *testing.T, s *Service, q seen.DriftRequest) string {
 	t.Helper()
-	list, err := s.Drift(ctx, Itself, q, Page{})
+	list, err := s.Drift(ctx, door.Itself, q, door.Page{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,14 +75,14 @@ func kinds(t *testing.T, s *Service, q DriftRequest) string {
 	return strings.Join(out, ", ")
 }
 
-var odd = Operator{Name: "odd", Duties: Duties}
+var odd = door.Operator{Name: "odd", Duties: door.Duties}
 
 // A round that would do too much waits for somebody who did not draft it.
 func TestHeld(t *testing.T) {
 	tight := strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1)
 	s, f := surveyed(t, tight, "jarle", "1701", "wilma", "1702")
-	r, err := s.Draft(ctx, odd, DraftRequest{Because: "clean up"})
-	if err != nil || r.State != OnHold || len(r.Holds) != 1 ||
+	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "clean up"})
+	if err != nil || r.State != rounds.OnHold || len(r.Holds) != 1 ||
 		r.Holds[0].Words != "it would disable 2 accounts on arctic, and the limit is 1: jarle, wilma" {
 		t.Fatalf("%+v %v", r, err)
 	}
@@ -88,27 +92,27 @@ func TestHeld(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	runner := Operator{Name: "runner", Duties: []Duty{Look, Run}}
-	if _, err := s.Approve(ctx, runner, r.ID); ProblemOf(err).Kind != Forbidden {
+	runner := door.Operator{Name: "runner", Duties: []door.Duty{door.Look, door.Run}}
+	if _, err := s.Approve(ctx, runner, r.ID); door.ProblemOf(err).Kind != door.Forbidden {
 		t.Errorf("approved without the duty: %v", err)
 	}
-	if got := carried(t, s, r); got.State != Complete || got.Outcomes["done"] != 4 {
+	if got := carried(t, s, r); got.State != rounds.Complete || got.Outcomes["done"] != 4 {
 		t.Errorf("%+v", got)
 	}
 	s.Alone = true
 	f.Add("olav", "1703")
 	f.Add("per", "1704")
 	survey(t, s)
-	r, err = s.Draft(ctx, odd, DraftRequest{Because: "again"})
-	if err != nil || r.State != OnHold {
+	r, err = s.Draft(ctx, odd, rounds.DraftRequest{Because: "again"})
+	if err != nil || r.State != rounds.OnHold {
 		t.Fatalf("%+v %v", r, err)
 	}
 	if _, err := s.Approve(ctx, odd, r.ID); err != nil {
 		t.Errorf("in a very small team: %v", err)
 	}
-	entries, err := s.Record(ctx, odd, RecordFilter{Kind: "round"}, 5)
+	entries, err := s.Record(ctx, odd, door.RecordFilter{Kind: "round"}, 5)
 	if err != nil || !slices.ContainsFunc(entries.Items,
-		func(e Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
+		func(e door.Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
 		t.Errorf("the record does not say so: %+v %v", entries.Items, err)
 	}
 }
@@ -117,7 +121,7 @@ func TestHeld(t *testing.T) {
 func TestUndo(t *testing.T) {
 	s, f := surveyed(t, declaration, "marit", "1501", "jarle", "1701")
 	done := settle(t, s)
-	if done.State != Complete || f.Objects["accountjarle"].Attributes.One(model.Disabled) != "yes" ||
+	if done.State != rounds.Complete || f.Objects["accountjarle"].Attributes.One(model.Disabled) != "yes" ||
 		f.Objects["accountmarit"].Attributes.One(model.Number) != "1001" {
 		t.Fatalf("%+v %v", done, f.Objects)
 	}
@@ -128,8 +132,8 @@ func TestUndo(t *testing.T) {
 	if again, err := s.Round(ctx, odd, u.ID); err != nil || !slices.Equal(again.Lost, u.Lost) {
 		t.Errorf("what cannot be brought back is not kept with the round: %q %v", again.Lost, err)
 	}
-	if got := carried(t, s, u); got.State != Complete {
-		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, Page{})
+	if got := carried(t, s, u); got.State != rounds.Complete {
+		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, door.Page{})
 		t.Fatalf("%+v %+v", got, steps.Items)
 	}
 	if f.Objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
@@ -137,44 +141,44 @@ func TestUndo(t *testing.T) {
 		f.Objects["accounthanne"].Attributes.One(model.Disabled) != "yes" {
 		t.Errorf("not as before: %v", f.Objects)
 	}
-	if r, _ := s.Round(ctx, odd, done.ID); r.State != Undone || r.Outcomes["undone"] == 0 {
+	if r, _ := s.Round(ctx, odd, done.ID); r.State != rounds.Undone || r.Outcomes["undone"] == 0 {
 		t.Errorf("%+v", r)
 	}
 	if links, err := s.Store.LinksOf(ctx, "marit"); err != nil || len(links) != 0 {
 		t.Errorf("the adoption was not taken back: %v %v", links, err)
 	}
-	if _, err := s.Undo(ctx, odd, done.ID, ""); ProblemOf(err).Kind != Conflict {
+	if _, err := s.Undo(ctx, odd, done.ID, ""); door.ProblemOf(err).Kind != door.Conflict {
 		t.Errorf("undone twice: %v", err)
 	}
 }
 
 func TestStopAndSchedule(t *testing.T) {
 	s, _ := surveyed(t, declaration, "marit", "1501")
-	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x"})
+	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Schedule(ctx, odd, r.ID, nil, false); ProblemOf(err).Kind != Conflict {
+	if _, err := s.Schedule(ctx, odd, r.ID, nil, false); door.ProblemOf(err).Kind != door.Conflict {
 		t.Errorf("a draft was scheduled: %v", err)
 	}
-	if r, err := s.Stop(ctx, odd, r.ID, "wrong list"); err != nil || r.State != Stopped || r.Outcomes["not-tried"] != r.Steps {
+	if r, err := s.Stop(ctx, odd, r.ID, "wrong list"); err != nil || r.State != rounds.Stopped || r.Outcomes["not-tried"] != r.Steps {
 		t.Errorf("%+v %v", r, err)
 	}
-	if r := ended(t, s, r.ID); r.State != Stopped || r.StoppedBy != "odd" {
+	if r := ended(t, s, r.ID); r.State != rounds.Stopped || r.StoppedBy != "odd" {
 		t.Errorf("%+v", r)
 	}
-	if _, err := s.Approve(ctx, odd, r.ID); ProblemOf(err).Kind != Conflict {
+	if _, err := s.Approve(ctx, odd, r.ID); door.ProblemOf(err).Kind != door.Conflict {
 		t.Errorf("a stopped round was approved: %v", err)
 	}
-	r, _ = s.Draft(ctx, odd, DraftRequest{Because: "at its time"})
+	r, _ = s.Draft(ctx, odd, rounds.DraftRequest{Because: "at its time"})
 	if _, err := s.Approve(ctx, odd, r.ID); err != nil {
 		t.Fatal(err)
 	}
-	soon := s.now().Add(500 * time.Millisecond)
-	if r, err = s.Schedule(ctx, odd, r.ID, &soon, true); err != nil || !r.Scheduled || r.State != Approved {
+	soon := s.Now().Add(500 * time.Millisecond)
+	if r, err = s.Schedule(ctx, odd, r.ID, &soon, true); err != nil || !r.Scheduled || r.State != rounds.Approved {
 		t.Fatalf("%+v %v", r, err)
 	}
-	if r := ended(t, s, r.ID); r.State != Complete || r.StartedAt.Before(soon) || r.RunBy != "odd" {
+	if r := ended(t, s, r.ID); r.State != rounds.Complete || r.StartedAt.Before(soon) || r.RunBy != "odd" {
 		t.Errorf("%+v", r)
 	}
 }
@@ -185,7 +189,7 @@ func TestWaves(t *testing.T) {
 	s, f := surveyed(t, two)
 	for _, c := range []struct{ first, want string }{{"1", "arctic 1, sooty 2"}, {"fleet=old", "sooty 1, arctic 2"},
 		{"", "arctic 1, sooty 1"}} {
-		r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: c.first})
+		r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x", First: c.first})
 		var got []string
 		for _, x := range r.Targets {
 			got = append(got, fmt.Sprintf("%s %d", x.Target, x.Wave))
@@ -195,21 +199,21 @@ func TestWaves(t *testing.T) {
 		}
 	}
 	for _, bad := range []string{"0", "none", "fleet=none"} {
-		if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: bad}); ProblemOf(err).Field != "first" {
+		if _, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x", First: bad}); door.ProblemOf(err).Field != "first" {
 			t.Errorf("%q: %v", bad, err)
 		}
 	}
 	f.Mu.Lock()
 	f.Refuses = "hanne"
 	f.Mu.Unlock()
-	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", First: "1"})
+	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x", First: "1"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r = carried(t, s, r); r.State != Incomplete || r.Outcomes["failed"] != 1 || r.Outcomes["not-tried"] != 2 {
+	if r = carried(t, s, r); r.State != rounds.Incomplete || r.Outcomes["failed"] != 1 || r.Outcomes["not-tried"] != 2 {
 		t.Errorf("%+v", r)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, Page{})
+	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, door.Page{})
 	if err != nil || steps.Items[0].Words != "the first wave did not hold: 1 step did not succeed" {
 		t.Errorf("%+v %v", steps, err)
 	}
@@ -222,7 +226,7 @@ func TestContested(t *testing.T) {
 	for times := 1; times <= 2; times++ {
 		f.Change("marit", model.FullName, "Someone Else")
 		survey(t, s)
-		list, err := s.Drift(ctx, odd, DriftRequest{}, Page{})
+		list, err := s.Drift(ctx, odd, seen.DriftRequest{}, door.Page{})
 		want := []string{"", "put right once, last by round 2 on ", "put right 2 times, last by round 3 on "}
 		if err != nil || len(list.Items) != 1 {
 			t.Fatalf("%+v %v", list, err)
@@ -233,29 +237,29 @@ func TestContested(t *testing.T) {
 		}
 		settle(t, s)
 	}
-	if o, err := s.Targets(ctx, odd, "", Page{}); err != nil || o.Items[0].Total != 0 {
+	if o, err := s.Targets(ctx, odd, "", door.Page{}); err != nil || o.Items[0].Total != 0 {
 		t.Errorf("%+v %v", o, err)
 	}
 	trend, err := s.Trend(ctx, odd, nil, 7)
-	if err != nil || len(trend) != 1 || trend[0].Total != 0 || trend[0].Day != s.now().Format(time.DateOnly) {
+	if err != nil || len(trend) != 1 || trend[0].Total != 0 || trend[0].Day != s.Now().Format(time.DateOnly) {
 		t.Errorf("%+v %v", trend, err)
 	}
 }
 
 func TestCare(t *testing.T) {
 	s, _ := surveyed(t, declaration, "jarle", "1701")
-	list, err := s.Drift(ctx, odd, DriftRequest{Choice: Choice{Kinds: []string{"unexpected"}}}, Page{})
+	list, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: declared.Choice{Kinds: []string{"unexpected"}}}, door.Page{})
 	if err != nil || len(list.Items) != 1 {
 		t.Fatalf("%+v %v", list, err)
 	}
 	key := list.Items[0].Key
-	past, far, soon := s.now().AddDate(0, 0, -1), s.now().AddDate(3, 0, 0), s.now().AddDate(0, 1, 0)
+	past, far, soon := s.Now().AddDate(0, 0, -1), s.Now().AddDate(3, 0, 0), s.Now().AddDate(0, 1, 0)
 	for name, err := range map[string]error{
 		"over": second(s.Accept(ctx, odd, []string{key}, &past, "x")), "too far": second(s.Accept(ctx, odd, []string{key}, &far, "x")),
 		"why": second(s.Accept(ctx, odd, []string{key}, &soon, "")), "none": second(s.Accept(ctx, odd, nil, &soon, "x")),
 		"unknown":  second(s.Accept(ctx, odd, []string{"ab"}, &soon, "x")),
 		"operator": second(s.Assign(ctx, odd, []string{key}, "nobody.such")), "silence": s.CommentFinding(ctx, odd, key, " "),
-		"duty": second(s.Accept(ctx, Operator{Name: "l", Duties: []Duty{Look}}, []string{key}, &soon, "x")),
+		"duty": second(s.Accept(ctx, door.Operator{Name: "l", Duties: []door.Duty{door.Look}}, []string{key}, &soon, "x")),
 	} {
 		if err == nil {
 			t.Errorf("%s: taken", name)
@@ -264,13 +268,13 @@ func TestCare(t *testing.T) {
 	if n, err := s.Accept(ctx, odd, []string{key}, &soon, "until he is back"); n != 1 || err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "jarle") {
+	if got := kinds(t, s, seen.DriftRequest{}); strings.Contains(got, "jarle") {
 		t.Errorf("accepted, and still listed: %s", got)
 	}
-	if got := kinds(t, s, DriftRequest{Accepted: true}); got != "unexpected disable account jarle" {
+	if got := kinds(t, s, seen.DriftRequest{Accepted: true}); got != "unexpected disable account jarle" {
 		t.Error(got)
 	}
-	if r, err := s.Draft(ctx, odd, DraftRequest{Because: "x"}); err != nil || r.Steps != 2 {
+	if r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x"}); err != nil || r.Steps != 2 {
 		t.Errorf("accepted, and drafted: %+v %v", r, err)
 	}
 	if _, err := s.FirstOperator(ctx, "ines", "Inês", "a long enough password"); err != nil {
@@ -282,7 +286,7 @@ func TestCare(t *testing.T) {
 	if err := s.CommentFinding(ctx, odd, key, "asked the bosun"); err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{Assigned: "ines", All: true}); got != "unexpected disable account jarle" {
+	if got := kinds(t, s, seen.DriftRequest{Assigned: "ines", All: true}); got != "unexpected disable account jarle" {
 		t.Error(got)
 	}
 	f, err := s.Finding(ctx, odd, key)
@@ -293,14 +297,15 @@ func TestCare(t *testing.T) {
 	if _, err := s.Accept(ctx, odd, []string{key}, nil, "he is back"); err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{}); !strings.Contains(got, "jarle") {
+	if got := kinds(t, s, seen.DriftRequest{}); !strings.Contains(got, "jarle") {
 		t.Errorf("no longer accepted, and not listed: %s", got)
 	}
 }
 
 func TestDecide(t *testing.T) {
 	s, _ := surveyed(t, declaration, "hv", "1014", "hanne", "9")
-	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide hanne" {
+	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide "+
+		"hanne" {
 		t.Fatal(got)
 	}
 	for name, err := range map[string]error{
@@ -315,7 +320,8 @@ func TestDecide(t *testing.T) {
 	if err := s.Decide(ctx, odd, "arctic", "hv", "hanne", true, "says the bosun"); err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); !strings.HasPrefix(got, "different adopt account hv") {
+	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); !strings.HasPrefix(got,
+		"different adopt account hv") {
 		t.Error(got)
 	}
 	if d, err := s.Decisions(ctx, odd, "arctic"); err != nil || len(d) != 1 || d[0].Because != "says the bosun" {
@@ -324,7 +330,8 @@ func TestDecide(t *testing.T) {
 	if err := s.Forget(ctx, odd, "arctic", "hv", "hanne"); err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide hanne" {
+	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide "+
+		"hanne" {
 		t.Error(got)
 	}
 }
@@ -340,7 +347,7 @@ func TestExplain(t *testing.T) {
 		{"marit", model.FullName, "full-name different: it stands with marit c.yaml:3:3"},
 		{"hanne", "account", "an account neither declared nor there: role crew would give it c.yaml:6:18; hanne holds no role"},
 	} {
-		x, err := s.Explain(ctx, odd, Question{User: c.user, Target: "arctic", What: c.what})
+		x, err := s.Explain(ctx, odd, seen.Question{User: c.user, Target: "arctic", What: c.what})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -365,12 +372,12 @@ func TestExplain(t *testing.T) {
 		strings.TrimSpace(strings.Join(got, ", ")) != strings.Replace(want, ", jarle", ",  jarle", 1) {
 		t.Errorf("%q (%v)", strings.Join(got, ", "), err)
 	}
-	yesterday := s.now().AddDate(0, 0, -1).Format(time.DateOnly)
+	yesterday := s.Now().AddDate(0, 0, -1).Format(time.DateOnly)
 	for name, err := range map[string]error{
-		"before anything": second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: yesterday})),
-		"no day":          second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", Day: "soon"})),
-		"to come":         second(s.WhoHas(ctx, odd, "account", "arctic", s.now().AddDate(0, 0, 1).Format(time.DateOnly))),
-		"nothing":         second(s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "nonsense"})),
+		"before anything": second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", Day: yesterday})),
+		"no day":          second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", Day: "soon"})),
+		"to come":         second(s.WhoHas(ctx, odd, "account", "arctic", s.Now().AddDate(0, 0, 1).Format(time.DateOnly))),
+		"nothing":         second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", What: "nonsense"})),
 	} {
 		if err == nil {
 			t.Errorf("%s: answered", name)
@@ -382,7 +389,7 @@ func TestExplain(t *testing.T) {
 	if err := s.Forget(ctx, odd, "arctic", "x", "marit"); err == nil {
 		t.Error("forgot what was never decided")
 	}
-	x, err := s.Explain(ctx, odd, Question{User: "marit", Target: "arctic", What: "account", Day: clock().UTC().Format(time.DateOnly)})
+	x, err := s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", What: "account", Day: clock().UTC().Format(time.DateOnly)})
 	if err != nil || x.Answers[0].State != access.AsDeclared || x.Revision != 1 || x.Account != "marit" {
 		t.Errorf("%+v %v", x, err)
 	}
@@ -400,10 +407,10 @@ func TestRepeat(t *testing.T) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	itself := func(e Entry) bool { return e.Operator == "hen-roost" && strings.Contains(e.Words, "complete") }
+	itself := func(e door.Entry) bool { return e.Operator == "hen-roost" && strings.Contains(e.Words, "complete") }
 	told := false
 	for range 200 {
-		entries, err := s.Record(ctx, odd, RecordFilter{Kind: "round"}, 10)
+		entries, err := s.Record(ctx, odd, door.RecordFilter{Kind: "round"}, 10)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -451,10 +458,10 @@ func TestShared(t *testing.T) {
 	f.Pause = 5 * time.Millisecond
 	f.Mu.Unlock()
 	r := settle(t, one)
-	if r.State != Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 62 {
+	if r.State != rounds.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 62 {
 		t.Errorf("%+v", r)
 	}
-	entries, err := one.Record(ctx, odd, RecordFilter{Kind: "step"}, 1000)
+	entries, err := one.Record(ctx, odd, door.RecordFilter{Kind: "step"}, 1000)
 	if err != nil || len(entries.Items) != 62 {
 		t.Errorf("%d steps in the record (%v)", len(entries.Items), err)
 	}
@@ -466,10 +473,10 @@ func TestAfter(t *testing.T) {
 		"  feeder: {kind: tern, address: \"b:1\", login: {as: root, secret: key}}\n  arctic: {kind: tern, after: [feeder],", 1)
 	s, _ := surveyed(t, two)
 	r := settle(t, s)
-	if r.State != Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
+	if r.State != rounds.Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
 		t.Fatalf("%+v", r.Targets)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
+	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, door.Page{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -491,7 +498,7 @@ func TestDaysPass(t *testing.T) {
 	for n, want := range []string{"", "no", "no", "yes"} {
 		s.Clock = func() time.Time { return first.AddDate(0, 0, n) }
 		survey(t, s)
-		if list, err := s.Drift(ctx, odd, DriftRequest{}, Page{}); err == nil && len(list.Items) > 0 {
+		if list, err := s.Drift(ctx, odd, seen.DriftRequest{}, door.Page{}); err == nil && len(list.Items) > 0 {
 			settle(t, s)
 		}
 		f.Mu.Lock()

@@ -1,6 +1,10 @@
 package service
 
 import (
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"strings"
 	"testing"
 
@@ -24,26 +28,26 @@ func twoAdministrators(t *testing.T) (*Service, *servicetest.Tern) {
 }
 
 // approvedBulk drafts and approves one change.
-func approvedBulk(t *testing.T, s *Service, user, what string) Round {
+func approvedBulk(t *testing.T, s *Service, user, what string) rounds.Round {
 	t.Helper()
-	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: user, Target: "arctic", What: what}}, Because: "test"})
+	got, err := s.Bulk(ctx, odd, rounds.BulkRequest{Lines: []rounds.BulkLine{{User: user, Target: "arctic", What: what}}, Because: "test"})
 	if err != nil || got.Round.ID == 0 {
 		t.Fatalf("%+v %v", got, err)
 	}
-	r, err := s.Approve(ctx, Itself, got.Round.ID)
+	r, err := s.Approve(ctx, door.Itself, got.Round.ID)
 	if err != nil {
 		t.Fatal(err)
 	}
 	return r
 }
 
-func runs(t *testing.T, s *Service, r Round) (Round, string) {
+func runs(t *testing.T, s *Service, r rounds.Round) (rounds.Round, string) {
 	t.Helper()
-	if _, err := s.RunRound(ctx, Itself, r.ID); err != nil {
+	if _, err := s.RunRound(ctx, door.Itself, r.ID); err != nil {
 		t.Fatal(err)
 	}
 	r = ended(t, s, r.ID)
-	steps, err := s.RoundSteps(ctx, Itself, r.ID, nil, Page{})
+	steps, err := s.RoundSteps(ctx, door.Itself, r.ID, nil, door.Page{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,17 +58,18 @@ func runs(t *testing.T, s *Service, r Round) (Round, string) {
 func TestLastAdministratorTwice(t *testing.T) {
 	s, f := twoAdministrators(t)
 	first, second := approvedBulk(t, s, "marit", "disable"), approvedBulk(t, s, "hanne", "disable")
-	if r, words := runs(t, s, first); r.State != Complete {
+	if r, words := runs(t, s, first); r.State != rounds.Complete {
 		t.Fatalf("%+v %s", r, words)
 	}
 	r, words := runs(t, s, second)
-	if want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"; r.State != Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
+	if want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"; r.State != rounds.Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
 		t.Errorf("%+v %s", r, words)
 	}
 	if f.Objects["accounthanne"].Attributes.One(model.Disabled) != "no" {
 		t.Error("the last administrator was shut")
 	}
-	if entries, err := s.Record(ctx, odd, RecordFilter{Round: second.ID, Text: "by a guard"}, 5); err != nil || len(entries.Items) == 0 {
+	if entries, err := s.Record(ctx, odd, door.RecordFilter{Round: second.ID, Text: "by a guard"}, 5); err != nil ||
+		len(entries.Items) == 0 {
 		t.Errorf("the record does not tell of the guard: %+v %v", entries, err)
 	}
 }
@@ -74,7 +79,7 @@ func TestLastAdministratorOnTheTarget(t *testing.T) {
 	s, f := twoAdministrators(t)
 	r := approvedBulk(t, s, "hanne", "disable")
 	f.Change("marit", model.Disabled, "yes")
-	if r, words := runs(t, s, r); r.State != Stopped || !strings.Contains(words, "last administrator") {
+	if r, words := runs(t, s, r); r.State != rounds.Stopped || !strings.Contains(words, "last administrator") {
 		t.Errorf("%+v %s", r, words)
 	}
 }
@@ -85,10 +90,10 @@ func TestProtectedSinceTheDraft(t *testing.T) {
 	settle(t, s)
 	r := approvedBulk(t, s, "hanne", "disable")
 	shielded := strings.Replace(declaration, `protect: ["svc*"]`, `protect: ["svc*", "HANNE", "han*"]`, 1)
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: shielded}}, "protect hanne"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: shielded}}, "protect hanne"); err != nil {
 		t.Fatal(err)
 	}
-	if r, words := runs(t, s, r); r.State != Stopped ||
+	if r, words := runs(t, s, r); r.State != rounds.Stopped ||
 		!strings.Contains(words, `not-tried: stopped by a guard: protected: disable account of hanne on arctic: protected by "han*"`) {
 		t.Errorf("%+v %s", r, words)
 	}
@@ -102,8 +107,9 @@ func TestGainsAreHeld(t *testing.T) {
 	s, f := twoAdministrators(t)
 	f.Set(model.Object{Kind: model.GroupKind, Name: "sudo"})
 	survey(t, s)
-	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "marit", Target: "arctic", What: "join sudo"}}, Because: "test"})
-	if err != nil || got.Round.State != OnHold || got.Round.Holds[0].Words != "superuser rights on arctic for marit (group sudo)" {
+	got, err := s.Bulk(ctx, odd, rounds.BulkRequest{Lines: []rounds.BulkLine{{User: "marit", Target: "arctic", What: "join sudo"}},
+		Because: "test"})
+	if err != nil || got.Round.State != rounds.OnHold || got.Round.Holds[0].Words != "superuser rights on arctic for marit (group sudo)" {
 		t.Errorf("%+v %v", got, err)
 	}
 }
@@ -117,7 +123,8 @@ func TestSystemAccounts(t *testing.T) {
 		Attributes: model.Pack(model.Attribute{Name: model.Number, Values: []string{"100"}},
 			model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 	survey(t, s)
-	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide sshd" {
+	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); got != "unmatched for a person to decide "+
+		"sshd" {
 		t.Errorf("claimed: %s", got)
 	}
 	if err := s.Decide(ctx, odd, "arctic", "sshd", "hanne", true, "mine"); err == nil ||
@@ -127,10 +134,11 @@ func TestSystemAccounts(t *testing.T) {
 	// Only a service identity may have one, and only where the target lends it by name.
 	lent := strings.Replace(strings.Replace(claiming, "hanne: {name", "hanne: {service: true, name", 1), "unexpected: disable",
 		"unexpected: disable, lends: [sshd]", 1)
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: lent}}, "lent"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: lent}}, "lent"); err != nil {
 		t.Fatal(err)
 	}
-	if got := kinds(t, s, DriftRequest{Choice: Choice{Users: []string{"hanne"}}}); !strings.Contains(got, "different adopt account sshd") {
+	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); !strings.Contains(got,
+		"different adopt account sshd") {
 		t.Errorf("lent: %s", got)
 	}
 }

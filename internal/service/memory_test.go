@@ -3,6 +3,9 @@ package service
 import (
 	"encoding/json"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -37,13 +40,13 @@ func onMemory(t *testing.T) (*Service, *connecttest.Memory) {
 	f.Memory.Put(model.Object{Kind: model.LicenceKind, Name: "seat",
 		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"9"}})})
 	f.Memory.Put(holding("jarle@%", "sh"))
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "begin"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
-	if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].State != KeyUnknown {
+	if got, err := s.Survey(ctx, door.Itself, nil, nil); err != nil || got[0].State != seen.KeyUnknown {
 		t.Fatalf("%+v %v", got, err)
 	}
-	if err := s.AcceptKey(ctx, Itself, "stores", "memory"); err != nil {
+	if err := s.AcceptKey(ctx, door.Itself, "stores", "memory"); err != nil {
 		t.Fatal(err)
 	}
 	survey(t, s)
@@ -57,9 +60,9 @@ func holding(name, shell string) model.Object {
 }
 
 // filled drafts everything, lets somebody else lift what is held, and runs it.
-func filled(t *testing.T, s *Service) Round {
+func filled(t *testing.T, s *Service) rounds.Round {
 	t.Helper()
-	r, err := s.Draft(ctx, Itself, DraftRequest{Because: "settle"})
+	r, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Because: "settle"})
 	if err == nil {
 		r, err = s.Approve(ctx, odd, r.ID)
 	}
@@ -75,7 +78,7 @@ func filled(t *testing.T, s *Service) Round {
 // findingsOf are the stored findings of stores, as they are.
 func findingsOf(t *testing.T, s *Service) string {
 	t.Helper()
-	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, store.Page{Size: pageMost})
+	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, store.Page{Size: door.PageMost})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -93,8 +96,8 @@ func findingsOf(t *testing.T, s *Service) string {
 func TestEveryKind(t *testing.T) {
 	s, m := onMemory(t)
 	r := filled(t, s)
-	if r.State != Complete || r.Outcomes["done"] != r.Steps {
-		steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
+	if r.State != rounds.Complete || r.Outcomes["done"] != r.Steps {
+		steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, door.Page{})
 		t.Fatalf("%+v\n%+v", r, steps.Items)
 	}
 	if got := findingsOf(t, s); got != "" {
@@ -111,22 +114,22 @@ func TestEveryKind(t *testing.T) {
 			u.Accounts[0].Elevation) != "[crew] [sell] [seat] [all]" {
 		t.Errorf("%+v %v", u, err)
 	}
-	x, err := s.Explain(ctx, odd, Question{User: "ulla", Target: "stores", Account: "ulla@localhost", What: "sell"})
+	x, err := s.Explain(ctx, odd, seen.Question{User: "ulla", Target: "stores", Account: "ulla@localhost", What: "sell"})
 	if err != nil || x.Account != "ulla@localhost" || len(x.Others) != 1 || x.Answers[0].State != "as declared" {
 		t.Errorf("%+v %v", x, err)
 	}
 	// One line of a bulk change is about both accounts; each of them is answered.
-	got, err := s.Bulk(ctx, odd, BulkRequest{Lines: []BulkLine{{User: "ulla", Target: "stores", What: "leave licence seat"},
+	got, err := s.Bulk(ctx, odd, rounds.BulkRequest{Lines: []rounds.BulkLine{{User: "ulla", Target: "stores", What: "leave licence seat"},
 		{User: "ulla", Target: "*", What: "disable"}}, Because: "test"})
 	if err != nil || got.Round.Steps != 4 || len(got.Lines) != 4 {
 		t.Fatalf("%+v %v", got, err)
 	}
-	if r := carried(t, s, got.Round); r.State != Complete {
+	if r := carried(t, s, got.Round); r.State != rounds.Complete {
 		t.Errorf("%+v", r)
 	}
 	// What was shut on purpose is not opened by a round drafted from findings without somebody's word.
-	draft, err := s.Draft(ctx, Itself, DraftRequest{Because: "reconcile"})
-	if err != nil || draft.State != OnHold || !strings.Contains(draft.Holds[0].Words,
+	draft, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Because: "reconcile"})
+	if err != nil || draft.State != rounds.OnHold || !strings.Contains(draft.Holds[0].Words,
 		"it would open on stores what a round shut on purpose: ulla@10.1.% (round 2), ulla@localhost (round 2)") {
 		t.Errorf("%+v %v", draft, err)
 	}
@@ -141,10 +144,10 @@ func TestSuspendedPerson(t *testing.T) {
 	filled(t, s)
 	off := strings.Replace(stores, "marit: {name: Marit Fell,",
 		`marit: {name: Marit Fell, suspended: {since: 2026-01-01, because: lost laptop},`, 1)
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: off}}, "suspend"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: off}}, "suspend"); err != nil {
 		t.Fatal(err)
 	}
-	if r := filled(t, s); r.State != Complete || r.Steps != 2 {
+	if r := filled(t, s); r.State != rounds.Complete || r.Steps != 2 {
 		t.Fatalf("%+v", r)
 	}
 	o := m.Object(model.Named{Kind: model.Account, Name: "marit@10.1.%"})
@@ -159,10 +162,10 @@ func TestSuspendedPerson(t *testing.T) {
 	if got := findingsOf(t, s); got != "" {
 		t.Errorf("left to do:\n%s", got)
 	}
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "restore"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: stores}}, "restore"); err != nil {
 		t.Fatal(err)
 	}
-	if r := filled(t, s); r.State != Complete || r.Steps != 2 ||
+	if r := filled(t, s); r.State != rounds.Complete || r.Steps != 2 ||
 		m.Object(model.Named{Kind: model.Account, Name: "marit@10.1.%"}).Attributes.One(model.Disabled) != "no" {
 		t.Errorf("%+v", r)
 	}
@@ -188,7 +191,7 @@ func TestChangedAlone(t *testing.T) {
 		}
 		survey(t, s)
 		got := findingsOf(t, s)
-		if _, _, err := s.compare(ctx, "stores"); err != nil {
+		if _, _, err := s.Compare(ctx, "stores"); err != nil {
 			t.Fatal(err)
 		}
 		if want := findingsOf(t, s); got != want {

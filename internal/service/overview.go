@@ -3,6 +3,10 @@ package service
 import (
 	"context"
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"slices"
 	"time"
 
@@ -11,45 +15,46 @@ import (
 
 // Overview answers first: is everything as declared, and if not, where.
 type Overview struct {
-	Sentence  string    `json:"sentence"`
-	Targets   []Target  `json:"targets" doc:"those that need somebody first, as many as a page shows"`
-	Total     int       `json:"total" doc:"targets in all"`
-	Declared  int       `json:"declared" doc:"targets that are as declared"`
-	Findings  int       `json:"findings"`
-	Remedied  int       `json:"remedied" doc:"findings that a round can put right"`
-	Revision  *Revision `json:"revision,omitempty"`
-	Rounds    []Round   `json:"rounds" doc:"rounds that wait for somebody, or run"`
-	Happened  []Entry   `json:"happened"`
-	CheckedAt time.Time `json:"checked-at"`
+	Sentence  string             `json:"sentence"`
+	Targets   []seen.Target      `json:"targets" doc:"those that need somebody first, as many as a page shows"`
+	Total     int                `json:"total" doc:"targets in all"`
+	Declared  int                `json:"declared" doc:"targets that are as declared"`
+	Findings  int                `json:"findings"`
+	Remedied  int                `json:"remedied" doc:"findings that a round can put right"`
+	Revision  *declared.Revision `json:"revision,omitempty"`
+	Rounds    []rounds.Round     `json:"rounds" doc:"rounds that wait for somebody, or run"`
+	Happened  []door.Entry       `json:"happened"`
+	CheckedAt time.Time          `json:"checked-at"`
 }
 
 // Overview returns what the first page shows.
-func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) {
-	targets, err := s.targets(ctx, who)
+func (s *Service) Overview(ctx context.Context, who door.Operator) (Overview, error) {
+	targets, err := s.AllTargets(ctx, who)
 	if err != nil {
 		return Overview{}, err
 	}
-	c, err := s.current(ctx)
+	c, err := s.Current(ctx)
 	if err != nil {
 		return Overview{}, err
 	}
 	made := c.Made()
-	out := Overview{Total: len(targets), CheckedAt: s.now(), Revision: &made}
+	out := Overview{Total: len(targets), CheckedAt: s.Now(), Revision: &made}
 	for _, t := range targets {
 		out.Findings += t.Total
 		out.Remedied += t.Total - t.Decide
-		if t.declared() {
+		if t.AsDeclared() {
 			out.Declared++
 		}
 	}
 	out.Targets = first(targets, overviewTargets)
-	if out.Rounds, _, err = s.Rounds(ctx, who, []string{Drafted, OnHold, Approved, Running}, Page{Size: 5}); err != nil {
+	if out.Rounds, _, err = s.Rounds(ctx, who, []string{rounds.Drafted, rounds.OnHold, rounds.Approved, rounds.Running},
+		door.Page{Size: 5}); err != nil {
 		return out, err
 	}
 	// A round speaks for its steps.
 	happened, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
 	for _, e := range happened {
-		out.Happened = append(out.Happened, entryOf(e))
+		out.Happened = append(out.Happened, door.EntryOf(e))
 	}
 	out.Sentence = sentence(out)
 	return out, err
@@ -58,15 +63,15 @@ func (s *Service) Overview(ctx context.Context, who Operator) (Overview, error) 
 const overviewTargets = 30
 
 // first returns up to n targets: all of a small company by name, of a large one those that need somebody.
-func first(targets []Target, n int) []Target {
+func first(targets []seen.Target, n int) []seen.Target {
 	if len(targets) <= n {
 		return targets
 	}
-	slices.SortStableFunc(targets, func(a, b Target) int {
+	slices.SortStableFunc(targets, func(a, b seen.Target) int {
 		switch {
-		case a.declared() == b.declared():
+		case a.AsDeclared() == b.AsDeclared():
 			return 0
-		case b.declared():
+		case b.AsDeclared():
 			return -1
 		default:
 			return 1
@@ -81,9 +86,9 @@ func sentence(o Overview) string {
 	if n > 0 && o.Declared == n {
 		return "Everything is as declared."
 	}
-	words := fmt.Sprintf("As declared on %d of %s.", o.Declared, count(n, "target", "targets"))
+	words := fmt.Sprintf("As declared on %d of %s.", o.Declared, door.Count(n, "target", "targets"))
 	if o.Findings > 0 {
-		words += " " + count(o.Findings, "finding needs", "findings need") + " someone."
+		words += " " + door.Count(o.Findings, "finding needs", "findings need") + " someone."
 	}
 	return words
 }

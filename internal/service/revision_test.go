@@ -3,6 +3,10 @@ package service
 import (
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"slices"
 	"strings"
 	"testing"
@@ -23,11 +27,11 @@ func TestRevisions(t *testing.T) {
 		t.Fatalf("%+v %v", r, err)
 	}
 	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "olav", Key: "roles", Do: declare.Add, Value: "nothing"}},
-		"x"); ProblemOf(err).Kind != Faulty {
+		"x"); door.ProblemOf(err).Kind != door.Faulty {
 		t.Errorf("a role that is not there: %v", err)
 	}
 	if _, err := s.Edit(ctx, odd, 0, []declare.Edit{{Section: "users", Name: "per", Do: declare.Take}},
-		"x"); ProblemOf(err).Kind != Invalid {
+		"x"); door.ProblemOf(err).Kind != door.Invalid {
 		t.Errorf("nobody to take away: %v", err)
 	}
 	c, err := s.CompareRevisions(ctx, odd, 1, 2)
@@ -43,22 +47,26 @@ func TestRevisions(t *testing.T) {
 	if err != nil || err2 != nil || first[0] != last[0] {
 		t.Errorf("%v %v, not the same files", err, err2)
 	}
-	if list, total, err := s.Revisions(ctx, odd, Page{}); err != nil || total != 3 || list[0].Number != 3 {
+	if list, total, err := s.Revisions(ctx, odd, door.Page{}); err != nil || total != 3 || list[0].Number != 3 {
 		t.Errorf("%+v %v", list, err)
 	}
-	var p *Problem
-	if _, err := s.Restore(ctx, odd, 9, 0, "x"); !errors.As(err, &p) || p.Kind != Unknown {
+	var p *door.Problem
+	if _, err := s.Restore(ctx, odd, 9, 0, "x"); !errors.As(err, &p) || p.Kind != door.Unknown {
 		t.Errorf("%v", err)
 	}
+}
+
+func line(user, target, what string) rounds.BulkLine {
+	return rounds.BulkLine{User: user, Target: target, What: what}
 }
 
 func TestBulk(t *testing.T) {
 	s, _ := surveyed(t, declaration)
 	settle(t, s)
-	out, err := s.Bulk(ctx, odd, BulkRequest{Because: "leave", Lines: []BulkLine{
-		{"marit", "arctic", "disable"}, {"hanne", "*", "enable"}, {"marit", "*", "disable"}, {"mrit", "arctic", "disable"},
-		{"hanne", "arctic", "join nothing"}, {"hanne", "arctic", "explode"}, {"hanne", "arctic", "change full-name=Hanne V."},
-		{"hanne", "arctic", "change nonsense=1"}}})
+	out, err := s.Bulk(ctx, odd, rounds.BulkRequest{Because: "leave", Lines: []rounds.BulkLine{
+		line("marit", "arctic", "disable"), line("hanne", "*", "enable"), line("marit", "*", "disable"), line("mrit", "arctic", "disable"),
+		line("hanne", "arctic", "join nothing"), line("hanne", "arctic", "explode"), line("hanne", "arctic", "change full-name=Hanne V."),
+		line("hanne", "arctic", "change nonsense=1")}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -73,26 +81,27 @@ func TestBulk(t *testing.T) {
 	if !slices.Equal(got, want) || out.Round.Steps != 2 {
 		t.Errorf("got\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if r := carried(t, s, out.Round); r.State != Complete {
+	if r := carried(t, s, out.Round); r.State != rounds.Complete {
 		t.Errorf("%+v", r)
 	}
-	if got := kinds(t, s, DriftRequest{}); strings.Contains(got, "contested") || !strings.Contains(got, "different enable account marit") {
+	if got := kinds(t, s, seen.DriftRequest{}); strings.Contains(got, "contested") ||
+		!strings.Contains(got, "different enable account marit") {
 		t.Errorf("what was asked for is contested: %s", got)
 	}
-	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "what,user,target\n\ndisable,hanne,arctic\nenable,nobody,*\n"})
+	out, err = s.Bulk(ctx, odd, rounds.BulkRequest{Because: "table", CSV: "what,user,target\n\ndisable,hanne,arctic\nenable,nobody,*\n"})
 	if err != nil || len(out.Lines) != 2 || out.Lines[0].Line != 3 || out.Lines[0].Outcome != "drafted" || out.Lines[1].Line != 4 ||
 		out.Lines[1].Outcome != "refused" {
 		t.Errorf("%+v %v", out, err)
 	}
-	if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "table", CSV: "who,what\n"}); ProblemOf(err).Field != "csv" {
+	if _, err := s.Bulk(ctx, odd, rounds.BulkRequest{Because: "table", CSV: "who,what\n"}); door.ProblemOf(err).Field != "csv" {
 		t.Errorf("a table without its columns: %v", err)
 	}
-	out, err = s.Bulk(ctx, odd, BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
+	out, err = s.Bulk(ctx, odd, rounds.BulkRequest{Because: "all", Where: "user.number > 1000", What: "enable"})
 	if err != nil || len(out.Lines) != 2 || out.Round.Steps != 1 {
 		t.Errorf("%+v %v", out, err)
 	}
 	for where, field := range map[string]string{"user.number >": "where", "user.number > 9000": "where", "'x'": "where"} {
-		if _, err := s.Bulk(ctx, odd, BulkRequest{Because: "x", Where: where, What: "enable"}); ProblemOf(err).Field != field {
+		if _, err := s.Bulk(ctx, odd, rounds.BulkRequest{Because: "x", Where: where, What: "enable"}); door.ProblemOf(err).Field != field {
 			t.Errorf("%s: %v", where, err)
 		}
 	}
@@ -103,38 +112,39 @@ func TestParams(t *testing.T) {
 	s, _ := surveyed(t, strings.Replace(strings.Replace(declaration, "users:", "params: {title: Marit}\nusers:", 1), "name: Marit Fell",
 		`name: "${params.title} Fell"`, 1))
 	settle(t, s)
-	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"titel": "x"}}); ProblemOf(err).Kind != Invalid ||
+	if _, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x",
+		Params: map[string]string{"titel": "x"}}); door.ProblemOf(err).Kind != door.Invalid ||
 		!strings.Contains(err.Error(), `did you mean "title"?`) {
 		t.Errorf("%v", err)
 	}
-	r, err := s.Draft(ctx, odd, DraftRequest{Because: "x", Params: map[string]string{"title": "Captain"}})
+	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "x", Params: map[string]string{"title": "Captain"}})
 	if err != nil || r.Steps != 1 || r.Params["title"] != "Captain" {
 		t.Fatalf("%+v %v", r, err)
 	}
-	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, Page{})
+	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, door.Page{})
 	if steps.Items[0].After != "full name Captain Fell" {
 		t.Errorf("%+v", steps.Items)
 	}
-	if got := kinds(t, s, DriftRequest{}); got != "" {
+	if got := kinds(t, s, seen.DriftRequest{}); got != "" {
 		t.Error(got)
 	}
 }
 
 func TestImportExport(t *testing.T) {
 	s, _ := surveyed(t, declaration)
-	for _, format := range Formats {
+	for _, format := range declared.Formats {
 		text, err := s.WriteUsers(ctx, odd, format, "ou=People,dc=x")
 		if err != nil || !strings.Contains(text, "Marit Fell") {
 			t.Fatalf("%s: %v %s", format, err, text)
 		}
-		back, err := s.ReadUsers(ctx, odd, ImportRequest{Format: format, Text: text})
+		back, err := s.ReadUsers(ctx, odd, declared.ImportRequest{Format: format, Text: text})
 		if err != nil || back.Same != 2 || len(back.Edits) != 0 || len(back.Faults) != 0 {
 			if format == "csv" || back.Changed > 0 && back.Edits[0].Key != "family" { // LDIF must say a family name
 				t.Errorf("%s: %+v %v", format, back, err)
 			}
 		}
 	}
-	in, err := s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n",
+	in, err := s.ReadUsers(ctx, odd, declared.ImportRequest{Format: "csv", Text: "id,name,number\nmarit,Marit Strand,1001\nolav,Olav,\nx\n",
 		Roles: []string{"crew"}})
 	if err != nil || in.New != 1 || in.Changed != 1 || len(in.Faults) != 1 || len(in.Edits) != 2 {
 		t.Fatalf("%+v %v", in, err)
@@ -145,10 +155,10 @@ func TestImportExport(t *testing.T) {
 	if u, err := s.User(ctx, odd, "olav"); err != nil || !slices.Equal(u.Roles, []string{"crew"}) || u.State != "active" {
 		t.Errorf("%+v %v", u, err)
 	}
-	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, ImportRequest{Format: "xls"})),
-		"role":   second(s.ReadUsers(ctx, odd, ImportRequest{Format: "csv", Roles: []string{"crow"}})),
+	for name, err := range map[string]error{"format": second(s.ReadUsers(ctx, odd, declared.ImportRequest{Format: "xls"})),
+		"role":   second(s.ReadUsers(ctx, odd, declared.ImportRequest{Format: "csv", Roles: []string{"crow"}})),
 		"export": second(s.WriteUsers(ctx, odd, "xls", ""))} {
-		if ProblemOf(err).Kind != Unknown {
+		if door.ProblemOf(err).Kind != door.Unknown {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -190,8 +200,8 @@ func TestBesideEachOther(t *testing.T) {
 		t.Errorf("one of the two was lost: %s %v", files[0].Text, err)
 	}
 	_, err = s.DeclareFrom(ctx, odd, 1, one("1014", "1099"), "hanne again")
-	p := ProblemOf(err)
-	if p.Kind != Conflict || len(p.Clashes) != 1 || !strings.Contains(p.Clashes[0].Theirs[0], "1015") ||
+	p := door.ProblemOf(err)
+	if p.Kind != door.Conflict || len(p.Clashes) != 1 || !strings.Contains(p.Clashes[0].Theirs[0], "1015") ||
 		!strings.Contains(p.Clashes[0].Mine[0], "1099") {
 		t.Errorf("%+v", p)
 	}

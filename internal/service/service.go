@@ -8,6 +8,10 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"log/slog"
 	"os"
 	"sync/atomic"
@@ -34,7 +38,7 @@ type Config struct {
 
 // Service answers for Hen Roost. It is safe for concurrent use.
 type Service struct {
-	*Carrier
+	*rounds.Carrier
 	warm atomic.Bool // the declaration was read once
 	end  context.CancelFunc
 }
@@ -45,15 +49,15 @@ func New(c Config) (*Service, error) {
 		c.Clock = time.Now
 	}
 	life, end := context.WithCancel(context.Background())
-	d, err := newDoor(doorConfig{Store: c.Store, KeyFile: c.KeyFile, Log: c.Log, Clock: c.Clock, Life: life, Probation: c.Probation})
+	d, err := door.New(door.Config{Store: c.Store, KeyFile: c.KeyFile, Log: c.Log, Clock: c.Clock, Life: life, Probation: c.Probation})
 	if err != nil {
 		end()
 		return nil, err
 	}
 	host, _ := os.Hostname()
-	s := newSeen(newDeclared(d, c.Kinds.Schemas()), seenConfig{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
+	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
-	r := newRounds(s, roundsConfig{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
+	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
 	return &Service{Carrier: r, end: end}, nil
 }
 
@@ -68,14 +72,14 @@ func (s *Service) Close() {
 // declaration was read once.
 func (s *Service) Ready(ctx context.Context) error {
 	if !s.warm.Load() {
-		return &Problem{Kind: Away, Words: "the declaration is being read", Retry: 2}
+		return &door.Problem{Kind: door.Away, Words: "the declaration is being read", Retry: 2}
 	}
 	return s.Store.Ping(ctx)
 }
 
 // Warm reads the declaration, so that the first who ask need not wait for it.
 func (s *Service) Warm(ctx context.Context) {
-	if _, err := s.current(ctx); err != nil && ProblemOf(err).Kind != NotYet {
+	if _, err := s.Current(ctx); err != nil && door.ProblemOf(err).Kind != door.NotYet {
 		s.Log.Error("the declaration cannot be read", "error", err)
 	}
 	s.warm.Store(true)

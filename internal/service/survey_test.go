@@ -4,6 +4,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"strings"
 	"sync"
 	"testing"
@@ -26,22 +29,22 @@ func TestInterruptedComparison(t *testing.T) {
 			if err := tx.Disturbed(ctx, "arctic"); err != nil {
 				return err
 			}
-			_, err := tx.PutFindings(ctx, "arctic", nil, s.now())
+			_, err := tx.PutFindings(ctx, "arctic", nil, s.Now())
 			return err
 		}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	disturb()
-	if r, err := s.Draft(ctx, odd, DraftRequest{Because: "after"}); err != nil || r.Steps != 2 {
+	if r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "after"}); err != nil || r.Steps != 2 {
 		t.Errorf("a draft of findings that nobody compared: %+v %v", r, err)
 	}
-	if _, err := s.Draft(ctx, odd, DraftRequest{Because: "as seen", Revision: 7}); err == nil ||
+	if _, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "as seen", Revision: 7}); err == nil ||
 		!strings.Contains(err.Error(), "revision 1 is declared since you looked (at revision 7)") {
 		t.Errorf("%v", err)
 	}
 	disturb()
-	if n, _, err := s.compare(gone, "arctic"); err != nil || n != 2 {
+	if n, _, err := s.Compare(gone, "arctic"); err != nil || n != 2 {
 		t.Errorf("a comparison ended with who asked for it: %d %v", n, err)
 	}
 }
@@ -50,23 +53,23 @@ func TestInterruptedComparison(t *testing.T) {
 func TestNeverSurveyed(t *testing.T) {
 	s, f := start(t)
 	f.Err = errors.New("it does not answer")
-	if _, err := s.Declare(ctx, Itself, files, "begin"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, files, "begin"); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 2 {
-		if got, err := s.Survey(ctx, Itself, nil, nil); err != nil || got[0].Findings != 0 {
+		if got, err := s.Survey(ctx, door.Itself, nil, nil); err != nil || got[0].Findings != 0 {
 			t.Fatalf("%+v %v", got, err)
 		}
-		if r, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: declaration + strings.Repeat("#", i+1)}},
+		if r, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: declaration + strings.Repeat("#", i+1)}},
 			"again"); err != nil || r.Findings != 0 || r.Unchanged {
 			t.Errorf("%+v %v", r, err)
 		}
 	}
-	u, err := s.User(ctx, Itself, "marit")
+	u, err := s.User(ctx, door.Itself, "marit")
 	if err != nil || len(u.Accounts) != 1 || u.Accounts[0].State != "not surveyed" {
 		t.Errorf("%+v %v", u, err)
 	}
-	if d, err := s.Target(ctx, Itself, "arctic"); err != nil || d.SurveyedAt != nil {
+	if d, err := s.Target(ctx, door.Itself, "arctic"); err != nil || d.SurveyedAt != nil {
 		t.Errorf("%+v %v", d, err)
 	}
 }
@@ -100,15 +103,15 @@ func TestSilentTargets(t *testing.T) {
 		fmt.Fprintf(&text, "  aground%02d: {kind: tern, address: \"a:1\", login: {as: root, secret: key}}\n", i)
 	}
 	text.WriteString(declaration[at:])
-	if _, err := s.Declare(ctx, Itself, []declare.File{{Name: "c.yaml", Text: text.String()}}, "begin"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text.String()}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.SetSecret(ctx, Itself, "key", []byte("hunter2-hunter2")); err != nil {
+	if err := s.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {
 		t.Fatal(err)
 	}
-	all := func(want string, told func(SurveyResult)) {
+	all := func(want string, told func(seen.SurveyResult)) {
 		t.Helper()
-		got, err := s.Survey(ctx, Itself, nil, told)
+		got, err := s.Survey(ctx, door.Itself, nil, told)
 		if err != nil || len(got) != s.Width+1 {
 			t.Fatalf("%d surveyed: %v", len(got), err)
 		}
@@ -118,12 +121,12 @@ func TestSilentTargets(t *testing.T) {
 			}
 		}
 	}
-	all(Surveyed, nil)
+	all(seen.Surveyed, nil)
 	q.dead = true
-	all(OutOfReach, nil)
+	all(seen.OutOfReach, nil)
 	q.hang = true
 	var once sync.Once
-	all(OutOfReach, func(r SurveyResult) { // the gate opens when the one that answers has answered: else this never ends
+	all(seen.OutOfReach, func(r seen.SurveyResult) { // the gate opens when the one that answers has answered: else this never ends
 		if r.Target == "arctic" {
 			once.Do(func() { close(q.gate) })
 		}
@@ -133,7 +136,8 @@ func TestSilentTargets(t *testing.T) {
 // A service is ready when it can answer, not before it has read what is declared.
 func TestReady(t *testing.T) {
 	s, _ := surveyed(t, declaration)
-	if err := s.Ready(ctx); err == nil || ProblemOf(err).Kind != Away || !strings.Contains(err.Error(), "the declaration is being read") {
+	if err := s.Ready(ctx); err == nil || door.ProblemOf(err).Kind != door.Away ||
+		!strings.Contains(err.Error(), "the declaration is being read") {
 		t.Errorf("%v", err)
 	}
 	s.Warm(ctx)
@@ -150,14 +154,14 @@ func TestSurveyTime(t *testing.T) {
 	locked, done := make(chan struct{}), make(chan error)
 	go func() { // nothing can be recorded while this lasts, so no comparison ends
 		done <- s.Store.Tx(ctx, func(tx *store.Tx) error {
-			err := tx.Append(ctx, &store.Entry{At: s.now(), Kind: "comment", Operator: "odd.strand", Words: "in the way"})
+			err := tx.Append(ctx, &store.Entry{At: s.Now(), Kind: "comment", Operator: "odd.strand", Words: "in the way"})
 			close(locked)
 			time.Sleep(kept)
 			return err
 		})
 	}()
 	<-locked
-	got, err := s.Survey(ctx, Itself, nil, nil)
+	got, err := s.Survey(ctx, door.Itself, nil, nil)
 	if err != nil || got[0].TookMS < (kept-50*time.Millisecond).Milliseconds() {
 		t.Errorf("%+v %v", got, err)
 	}

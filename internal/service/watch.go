@@ -3,6 +3,9 @@ package service
 import (
 	"cmp"
 	"context"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"time"
 
 	"hen-roost/internal/store"
@@ -10,11 +13,11 @@ import (
 
 // Watched is what has happened since somebody looked last.
 type Watched struct {
-	Entries []Entry   `json:"entries" doc:"new lines of the record, oldest first"`
-	Missed  int       `json:"missed" doc:"entries that came too fast to be told here; the record has them"`
-	Rounds  []Round   `json:"rounds" doc:"rounds under way, as they stand now"`
-	Targets []Target  `json:"targets" doc:"targets that were tried since"`
-	At      time.Time `json:"at"`
+	Entries []door.Entry   `json:"entries" doc:"new lines of the record, oldest first"`
+	Missed  int            `json:"missed" doc:"entries that came too fast to be told here; the record has them"`
+	Rounds  []rounds.Round `json:"rounds" doc:"rounds under way, as they stand now"`
+	Targets []seen.Target  `json:"targets" doc:"targets that were tried since"`
+	At      time.Time      `json:"at"`
 	last    int64
 }
 
@@ -25,11 +28,11 @@ const (
 
 // Watch tells what happened since an earlier watch, in order and without gaps;
 // the zero value begins with now.
-func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watched, error) {
-	if err := who.may(Look); err != nil {
+func (s *Service) Watch(ctx context.Context, who door.Operator, since Watched) (Watched, error) {
+	if err := who.May(door.Look); err != nil {
 		return Watched{}, err
 	}
-	now := Watched{Entries: []Entry{}, Rounds: []Round{}, Targets: []Target{}, At: s.now(), last: since.last}
+	now := Watched{Entries: []door.Entry{}, Rounds: []rounds.Round{}, Targets: []seen.Target{}, At: s.Now(), last: since.last}
 	head, err := s.Store.Head(ctx)
 	if err != nil {
 		return now, err
@@ -48,11 +51,11 @@ func (s *Service) Watch(ctx context.Context, who Operator, since Watched) (Watch
 			return now, err
 		}
 		for _, r := range rows {
-			now.Entries, now.last = append(now.Entries, entryOf(r)), r.Seq
+			now.Entries, now.last = append(now.Entries, door.EntryOf(r)), r.Seq
 		}
 	}
-	targets, err := s.targets(ctx, who)
-	if err != nil && ProblemOf(err).Kind != NotYet {
+	targets, err := s.AllTargets(ctx, who)
+	if err != nil && door.ProblemOf(err).Kind != door.NotYet {
 		return now, err
 	}
 	for _, t := range targets {
@@ -72,7 +75,7 @@ func (s *Service) watchRounds(ctx context.Context, now *Watched) error {
 		return err
 	}
 	for _, r := range rows {
-		one, err := s.round(ctx, r)
+		one, err := s.RoundOf(ctx, r)
 		if err != nil {
 			return err
 		}

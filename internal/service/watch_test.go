@@ -17,7 +17,7 @@ func TestWatchEverything(t *testing.T) {
 	put := func(n int) {
 		entries := make([]*store.Entry, n)
 		for i := range entries {
-			entries[i] = &store.Entry{At: s.now(), Kind: "step", Operator: "odd", Words: fmt.Sprint("step ", i)}
+			entries[i] = &store.Entry{At: s.Now(), Kind: "step", Operator: "odd", Words: fmt.Sprint("step ", i)}
 		}
 		if err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.Append(ctx, entries...) }); err != nil {
 			t.Fatal(err)

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -106,8 +107,7 @@ func (s *Store) pieces(ctx context.Context, sums []byte, into map[string]string)
 var ErrNotLast = errors.New("another revision was declared in the meantime")
 
 // AddRevision stores files as the next revision and returns its number. Of
-// their pieces only those that are not kept from the revision before are
-// written. after is the revision that these files were made from, and must
+// their pieces those are written that are not stored yet. after is the revision that these files were made from, and must
 // still be the newest; -1 when they were made from none.
 func (tx *Tx) AddRevision(ctx context.Context, files []declare.Pieces, after int, operator, because string, at time.Time) (int, error) {
 	var last int
@@ -117,13 +117,17 @@ func (tx *Tx) AddRevision(ctx context.Context, files []declare.Pieces, after int
 	if after >= 0 && last != after {
 		return 0, &Refusal{Err: ErrNotLast}
 	}
+	kept, err := tx.stored(ctx, files)
+	if err != nil {
+		return 0, err
+	}
 	list := []manifest{}
 	var fresh []declare.Piece
 	for _, f := range files {
 		m := manifest{Name: f.Name}
 		for _, p := range f.Pieces {
 			m.Sums = append(m.Sums, p.Sum[:]...)
-			if !p.Kept {
+			if !kept[p.Sum] {
 				fresh = append(fresh, p)
 			}
 		}
@@ -139,6 +143,27 @@ func (tx *Tx) AddRevision(ctx context.Context, files []declare.Pieces, after int
 	_, err = tx.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (?, ?, ?, ?, ?)`, last+1,
 		packed, operator, because, at)
 	return last + 1, err
+}
+
+// stored says which of the pieces of files are stored already.
+func (tx *Tx) stored(ctx context.Context, files []declare.Pieces) (map[[sumSize]byte]bool, error) {
+	out := map[[sumSize]byte]bool{}
+	var sums []any
+	for _, f := range files {
+		for _, p := range f.Pieces {
+			sums = append(sums, p.Sum[:])
+		}
+	}
+	for some := range slices.Chunk(sums, 1000) {
+		var have [][]byte
+		if err := tx.SelectContext(ctx, &have, `SELECT sum FROM piece WHERE sum IN `+oneOf(len(some)), some...); err != nil {
+			return nil, err
+		}
+		for _, sum := range have {
+			out[[sumSize]byte(sum)] = true
+		}
+	}
+	return out, nil
 }
 
 var packers = sync.Pool{New: func() any { w, _ := flate.NewWriter(nil, flate.BestSpeed); return w }}

@@ -15,8 +15,8 @@ import (
 	"hen-roost/internal/store"
 )
 
-func piece(text string, kept bool) declare.Piece {
-	return declare.Piece{Sum: sha256.Sum256([]byte(text)), Text: text, Kept: kept}
+func piece(text string) declare.Piece {
+	return declare.Piece{Sum: sha256.Sum256([]byte(text)), Text: text}
 }
 
 // Revisions share the pieces that they have in common, and come back as they were.
@@ -26,8 +26,8 @@ func TestRevisions(t *testing.T) {
 		t.Error(n, err)
 	}
 	long := strings.Repeat("users: å\n", 10_000)
-	files := []declare.Pieces{{Name: "a.yaml", Pieces: []declare.Piece{piece(long, false), piece("b", false), piece(long, false)}},
-		{Name: "empty.yaml", Pieces: []declare.Piece{piece("", false)}}}
+	files := []declare.Pieces{{Name: "a.yaml", Pieces: []declare.Piece{piece(long), piece("b"), piece(long)}},
+		{Name: "empty.yaml", Pieces: []declare.Piece{piece("")}}}
 	var wg sync.WaitGroup
 	for range 5 {
 		wg.Go(func() {
@@ -50,7 +50,7 @@ func TestRevisions(t *testing.T) {
 		t.Errorf("the files came back changed: %v", err)
 	}
 	// Of the next one only what is new is written.
-	files[0].Pieces = []declare.Piece{piece(long, true), piece("c", false)}
+	files[0].Pieces = []declare.Piece{piece(long), piece("c")}
 	add := func(after int) error {
 		return s.Tx(ctx, func(tx *store.Tx) error { _, err := tx.AddRevision(ctx, files, after, "odd", "why", now); return err })
 	}
@@ -77,9 +77,9 @@ func TestRevisions(t *testing.T) {
 	}
 }
 
-// A revision of an earlier version, packed whole, still reads.
+// A revision of an earlier version, packed whole, still reads, and the next one is stored on it in pieces.
 func TestWholeRevision(t *testing.T) {
-	s, _ := open(t)
+	s, db := open(t)
 	want := []declare.File{{Name: "a.yaml", Text: "roost: 1\n"}}
 	var b bytes.Buffer
 	z := gzip.NewWriter(&b)
@@ -89,6 +89,20 @@ func TestWholeRevision(t *testing.T) {
 	z.Close()
 	r := store.Revision{Number: 1, Packed: b.Bytes()}
 	if got, err := s.Files(ctx, r); err != nil || !slices.Equal(got, want) || r.InPieces() {
+		t.Errorf("%v %v", got, err)
+	}
+	if _, err := db.ExecContext(ctx, `INSERT INTO revision (number, files, operator, because, made_at) VALUES (1, ?, 'odd', 'why', ?)`,
+		r.Packed, now); err != nil {
+		t.Fatal(err)
+	}
+	tx(t, s, func(tx *store.Tx) error {
+		_, err := tx.AddRevision(ctx, []declare.Pieces{{Name: "a.yaml", Pieces: []declare.Piece{piece("roost: 1\n")}}}, 1, "odd", "why",
+			now)
+		return err
+	})
+	if next, err := s.LastRevision(ctx); err != nil || next.Number != 2 {
+		t.Error(next.Number, err)
+	} else if got, err := s.Files(ctx, next); err != nil || !slices.Equal(got, want) {
 		t.Errorf("%v %v", got, err)
 	}
 	r.Packed = r.Packed[:9]

@@ -254,7 +254,6 @@ func (s *Source) follow(before *Source, fresh []*part, starts map[*model.Part]in
 type Piece struct {
 	Sum  [sha256.Size]byte
 	Text string
-	Kept bool // the source before had it too
 }
 
 // Pieces are a file's text, in order.
@@ -263,13 +262,13 @@ type Pieces struct {
 	Pieces []Piece
 }
 
-// Pieces returns the files' text in the parts it was read in. Those that before has are marked.
-func (s *Source) Pieces(before *Source) []Pieces {
+// Pieces returns the files' text in the parts it was read in.
+func (s *Source) Pieces() []Pieces {
 	out := make([]Pieces, len(s.files))
 	for i, f := range s.files {
 		out[i] = Pieces{f.name, make([]Piece, len(f.parts))}
 		for j, p := range f.parts {
-			out[i].Pieces[j] = Piece{p.sum(), p.text, before != nil && before.parts[p.id] == p}
+			out[i].Pieces[j] = Piece{p.sum(), p.text}
 		}
 	}
 	return out

@@ -1,0 +1,189 @@
+package declared
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
+	"slices"
+	"sync"
+	"time"
+)
+
+// Declared knows what is declared: the newest revision, read and resolved.
+type Declared struct {
+	*door.Door
+	schemas map[string]model.Schema
+	// Weigh works out what a reading does, made on a revision or on nothing (nil).
+	// The room above sets it before anything is declared.
+	Weigh func(ctx context.Context, from *Current, read *Reading) (Weighed, error)
+
+	mu    sync.Mutex
+	plans map[string]*Current // the resolved declaration, by day; one day is kept
+}
+
+// New makes the room; schemas say by kind of target what such a target can hold.
+func New(d *door.Door, schemas map[string]model.Schema) *Declared {
+	return &Declared{Door: d, schemas: schemas, plans: map[string]*Current{}}
+}
+
+// Schemas returns what each kind of target holds.
+func (s *Declared) Schemas() map[string]model.Schema { return s.schemas }
+
+// Current is the newest revision, read and resolved for a day.
+type Current struct {
+	Revision int
+	made     store.Revision // without its text
+	Declared *model.Declaration
+	Source   *declare.Source
+	Plan     *resolve.Plan
+}
+
+// Reading is a declaration read and resolved for a day.
+type Reading struct {
+	source *declare.Source
+	Plan   *resolve.Plan
+	Change *resolve.Change // what is otherwise than in the plan before; nil: anything may be
+}
+
+// Current reads and resolves the newest revision for today; ErrNone-like
+// Problem before the first.
+func (s *Declared) Current(ctx context.Context) (*Current, error) {
+	number, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if number == 0 {
+		return nil, &door.Problem{Kind: door.NotYet, Words: "nothing is declared yet; begin with: roost declare FILES --because REASON"}
+	}
+	day := s.Now().Format(time.DateOnly)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if c := s.plans[day]; c != nil && c.Revision == number {
+		return c, nil
+	}
+	rev, err := s.Store.LastRevision(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var last *Current // on which this one is read
+	for _, c := range s.plans {
+		last = c
+	}
+	c, err := s.ReadRevision(ctx, last, rev, s.Now())
+	if err != nil {
+		return nil, err
+	}
+	s.plans = map[string]*Current{day: c}
+	return c, nil
+}
+
+// ReadRevision reads a stored revision on another, nil for none, and resolves it for a day.
+func (s *Declared) ReadRevision(ctx context.Context, on *Current, rev store.Revision, day time.Time) (*Current, error) {
+	files, err := s.Store.Files(ctx, rev)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.read(on, files, day)
+	if err != nil {
+		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
+	}
+	return r.current(rev), nil
+}
+
+func (r *Reading) current(rev store.Revision) *Current {
+	rev.Packed = nil
+	return &Current{Revision: rev.Number, made: rev, Declared: r.source.Declaration, Source: r.source, Plan: r.Plan}
+}
+
+// read checks files and resolves them for a day, on what was read before, nil
+// for nothing.
+func (s *Declared) read(on *Current, files []declare.File, day time.Time) (*Reading, error) {
+	var before *declare.Source
+	if on != nil {
+		before = on.Source
+	}
+	source, err := declare.ReadOn(before, files, s.schemas)
+	if err != nil {
+		return nil, err
+	}
+	if !source.Whole && on.Plan.Day == day.UTC().Format(time.DateOnly) {
+		if plan, change, err := on.Plan.Follow(source.Declaration, source.Touched); err == nil {
+			return &Reading{source, plan, change}, nil
+		}
+	}
+	plan, err := resolve.Resolve(source.Declaration, s.schemas, day, nil)
+	var faults declare.Faults
+	if errors.As(err, &faults) {
+		return nil, declare.WithLines(faults, files)
+	}
+	return &Reading{source: source, Plan: plan}, err
+}
+
+// readNew is read for files that are to be stored.
+func (s *Declared) readNew(on *Current, files []declare.File, day time.Time) (*Reading, error) {
+	r, err := s.read(on, files, day)
+	if err != nil {
+		return nil, err
+	}
+	return r, r.source.Fresh()
+}
+
+// Newest is the current revision to read another on; nil before the first, and
+// when it cannot be read: that must not keep anybody from declaring a better one.
+func (s *Declared) Newest(ctx context.Context) *Current {
+	c, err := s.Current(ctx)
+	if err != nil {
+		return nil
+	}
+	return c
+}
+
+// Check refuses names that are not known, with the nearest that is.
+func (c *Current) Check(choice Choice) error {
+	for _, t := range choice.Targets {
+		if c.Plan.Targets[t] == nil {
+			return door.NotKnown("target", t, door.KeysOf(c.Plan.Targets))
+		}
+	}
+	for _, u := range choice.Users {
+		if c.Declared.Users[u] == nil {
+			return door.NotKnown("user", u, door.KeysOf(c.Declared.Users))
+		}
+	}
+	var kinds []string
+	for _, k := range model.FindingKinds {
+		kinds = append(kinds, string(k))
+	}
+	for _, k := range choice.Kinds {
+		if !slices.Contains(kinds, k) {
+			return door.NotKnown("kind of finding", k, kinds)
+		}
+	}
+	return nil
+}
+
+// FullName is the name of a declared user, for people to read.
+func (c *Current) FullName(user string) string {
+	if p, ok := c.Plan.Person(user); ok {
+		return p.Name
+	}
+	return ""
+}
+
+// With is the revision with another plan for it.
+func (c *Current) With(plan *resolve.Plan) *Current {
+	return &Current{Revision: c.Revision, made: c.made, Declared: c.Declared, Source: c.Source, Plan: plan}
+}
+
+// KindOf is the kind of a target, "" when it is no longer declared.
+func (c *Current) KindOf(target string) string {
+	if t := c.Declared.Targets[target]; t != nil {
+		return t.Kind
+	}
+	return ""
+}

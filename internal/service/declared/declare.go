@@ -1,0 +1,233 @@
+package declared
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hen-roost/internal/service/door"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// Checked is what a set of files amounts to.
+type Checked struct {
+	Users   int `json:"users"`
+	Groups  int `json:"groups"`
+	Roles   int `json:"roles"`
+	Targets int `json:"targets"`
+}
+
+// Check reads files without storing them. Faults come as declare.Faults.
+func (s *Declared) Check(ctx context.Context, who door.Operator, files []declare.File) (Checked, error) {
+	if err := who.May(door.Look); err != nil {
+		return Checked{}, err
+	}
+	r, err := s.readNew(s.Newest(ctx), files, s.Now())
+	if err != nil {
+		return Checked{}, faulty(err)
+	}
+	return Size(r.source.Declaration), nil
+}
+
+// CheckFiles is Check without any service: by the schemas alone, for a day.
+func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.Time) (Checked, error) {
+	s := &Declared{schemas: schemas}
+	r, err := s.readNew(nil, files, day)
+	if err != nil {
+		return Checked{}, faulty(err)
+	}
+	return Size(r.source.Declaration), nil
+}
+
+// faulty makes of faults a problem that speaks of nothing but them.
+func faulty(err error) error {
+	var faults declare.Faults
+	if errors.As(err, &faults) {
+		return &door.Problem{Kind: door.Faulty, Words: door.Count(len(faults), "fault", "faults") + " in the declaration", Faults: faults,
+			Err: err}
+	}
+	return err
+}
+
+func Size(d *model.Declaration) Checked {
+	return Checked{len(d.Users), len(d.Groups), len(d.Roles), len(d.Targets)}
+}
+
+// Revision is one stored version of the declaration, without its files.
+type Revision struct {
+	Number   int       `json:"number"`
+	Operator string    `json:"operator"`
+	Because  string    `json:"because"`
+	MadeAt   time.Time `json:"made-at"`
+	Checked
+	Findings  int                  `json:"findings" doc:"findings against the last survey"`
+	Unchanged bool                 `json:"unchanged,omitempty" doc:"it holds just this already: nothing was declared"`
+	Beside    int                  `json:"beside,omitempty" doc:"the revision that somebody declared meanwhile, and whose changes came along"`
+	Merged    []declare.LineChange `json:"merged,omitempty" doc:"those changes"`
+}
+
+// Made says who declared the revision, when and why, and how large it is.
+func (c *Current) Made() Revision {
+	return Revision{Number: c.Revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
+		Checked: Size(c.Declared)}
+}
+
+// Declare stores files as a new revision, whatever is declared now, and compares
+// what the targets were last seen to hold with it.
+func (s *Declared) Declare(ctx context.Context, who door.Operator, files []declare.File, because string) (Revision, error) {
+	number, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil {
+		return Revision{}, err
+	}
+	return s.DeclareFrom(ctx, who, number, files, because)
+}
+
+// DeclareFrom is Declare for files that were made from a revision, 0 for none.
+// When somebody has declared another since, their changes come along where
+// they do not touch those made here; where they do, both sides are told and
+// nothing is stored.
+func (s *Declared) DeclareFrom(ctx context.Context, who door.Operator, from int, files []declare.File, because string) (Revision, error) {
+	if err := who.May(door.Draft); err != nil {
+		return Revision{}, err
+	}
+	because, err := door.Reason(because)
+	if err != nil {
+		return Revision{}, err
+	}
+	for try := 1; ; try++ {
+		b, err := s.beside(ctx, from, files)
+		if err != nil {
+			return Revision{}, err
+		}
+		r, err := s.declare(ctx, who, s.Newest(ctx), b.files, because, b.last)
+		if errors.Is(err, store.ErrNotLast) && try < 5 {
+			continue
+		}
+		if err == nil && b.last != from {
+			r.Beside, r.Merged = b.last, b.took
+		}
+		return r, err
+	}
+}
+
+// besides are files with what others declared since they were begun.
+type besides struct {
+	last  int // the newest revision, with which the files can be declared
+	files []declare.File
+	took  []declare.LineChange // what came along
+}
+
+// beside puts files that were made from a revision together with the newest one.
+func (s *Declared) beside(ctx context.Context, from int, files []declare.File) (besides, error) {
+	last, err := s.Store.LastRevisionNumber(ctx)
+	if err != nil || from == last {
+		return besides{last: last, files: files}, err
+	}
+	if from == 0 {
+		return besides{}, door.Clashing("revision %d is declared; begin from it (you began from none), so that nobody's changes are lost",
+			last)
+	}
+	if from > last {
+		return besides{}, door.Clashing("revision %d is declared; begin from it (you began from revision %d), so that nobody's changes "+
+			"are lost",
+			last, from)
+	}
+	_, base, err := s.filesOf(ctx, from)
+	if err != nil {
+		return besides{}, err
+	}
+	rev, theirs, err := s.filesOf(ctx, last)
+	if err != nil {
+		return besides{}, err
+	}
+	merged, clashes := declare.Merge(base, theirs, files)
+	if len(clashes) > 0 {
+		place := fmt.Sprintf("%s, line %d", clashes[0].File, clashes[0].Line)
+		if more := len(clashes) - 1; more > 0 {
+			place += " and " + door.Count(more, "place", "places") + " more"
+		}
+		return besides{}, &door.Problem{Kind: door.Conflict, Clashes: clashes,
+			Words: fmt.Sprintf("revision %d, declared by %s since revision %d that you began from, changes the same lines (%s); nothing "+
+				"was stored", last, rev.Operator, from, place)}
+	}
+	return besides{last: last, files: merged, took: declare.Compare(base, theirs)}, nil
+}
+
+// sameText says whether files hold just the text of a source, read on which they made another.
+func sameText(before, after *declare.Source) bool {
+	if !after.Whole && len(after.Touched) > 0 {
+		return false
+	}
+	a, b := before.Files(), after.Files()
+	byName := func(x, y declare.File) int { return strings.Compare(x.Name, y.Name) }
+	slices.SortFunc(a, byName)
+	slices.SortFunc(b, byName)
+	return slices.Equal(a, b)
+}
+
+// declare stores files that were read on what was the newest revision, nil for
+// none. after is the revision they were made from, -1 when they were made from none.
+func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current, files []declare.File, because string,
+	after int) (Revision, error) {
+	read, err := s.readNew(from, files, s.Now())
+	if err != nil {
+		return Revision{}, err
+	}
+	if from != nil && sameText(from.Source, read.source) {
+		r := from.Made()
+		r.Unchanged = true
+		r.Findings, err = s.Store.AllFindings(ctx)
+		return r, err
+	}
+	weighed, err := s.Weigh(ctx, from, read)
+	if err != nil {
+		return Revision{}, err
+	}
+	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: Size(read.source.Declaration)}
+	pieces := read.source.Pieces()
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		var err error
+		if r.Number, err = tx.AddRevision(ctx, pieces, after, who.Name, because, r.MadeAt); err != nil {
+			return nil, err
+		}
+		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
+			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, door.Count(r.Users, "user", "users"),
+				door.Count(r.Groups, "group", "groups"), door.Count(r.Roles, "role", "roles"), door.Count(r.Targets, "target", "targets"))}}
+		more, err := weighed.Keep(ctx, tx, r.Number)
+		return append(entries, more...), err
+	})
+	if errors.Is(err, store.ErrNotLast) {
+		return Revision{}, &door.Problem{Kind: door.Conflict, Err: store.ErrNotLast,
+			Words: "others declare one revision after the other, and nothing was stored; look at them with roost revision list, and try " +
+				"again"}
+	}
+	if err != nil {
+		return Revision{}, err
+	}
+	c := read.current(store.Revision{Number: r.Number, Operator: who.Name, Because: because, MadeAt: r.MadeAt})
+	s.mu.Lock() // what was just read need not be read again
+	s.plans = map[string]*Current{read.Plan.Day: c}
+	s.mu.Unlock()
+	done := context.WithoutCancel(ctx) // the revision is stored: what follows from it is found whoever waits for it
+	if err = weighed.Settle(done); err == nil {
+		r.Findings, err = s.Store.AllFindings(ctx)
+	}
+	return r, err
+}
+
+// Weighed is what a reading does to the findings that there are of its
+// targets. The room above works it out (see Weigh).
+type Weighed interface {
+	// Findings is how many there would be.
+	Findings(ctx context.Context) (int, error)
+	// Keep stores what changes, in the transaction that stores the reading as a
+	// revision, and returns the entries that tell of it.
+	Keep(ctx context.Context, tx *store.Tx, revision int) ([]*store.Entry, error)
+	// Settle finds what Keep left open, when the transaction is done.
+	Settle(ctx context.Context) error
+}

@@ -1,0 +1,126 @@
+package door
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"filippo.io/age"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/store"
+)
+
+// sealer seals secrets under a key file that the server alone reads.
+type sealer struct{ id *age.X25519Identity }
+
+// openSealer reads the key file, and makes it when there is none.
+func openSealer(file string) (*sealer, error) {
+	b, err := readKey(file, "it opens every secret")
+	if errors.Is(err, os.ErrNotExist) {
+		id, err := age.GenerateX25519Identity()
+		if err != nil {
+			return nil, err
+		}
+		return &sealer{id}, writeKey(file, id.String())
+	}
+	if err != nil {
+		return nil, err
+	}
+	id, err := age.ParseX25519Identity(strings.TrimSpace(string(b)))
+	if err != nil {
+		return nil, fmt.Errorf("key file %s does not hold a key", file) // the cause could echo the key
+	}
+	return &sealer{id}, nil
+}
+
+// readKey reads a key file that nobody else may read.
+func readKey(file, why string) ([]byte, error) {
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return nil, fmt.Errorf("key file: %w", err)
+	}
+	if info, err := os.Stat(file); err == nil && info.Mode().Perm()&0o077 != 0 {
+		return nil, fmt.Errorf("key file %s can be read by others (mode %o); %s: chmod 600 it", file, info.Mode().Perm(), why)
+	}
+	return b, nil
+}
+
+// writeKey makes a key file, and fails when there is one.
+func writeKey(file, key string) error {
+	if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
+		return err
+	}
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("key file: %w", err)
+	}
+	_, err = io.WriteString(f, key+"\n")
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return fmt.Errorf("key file: %w", err)
+	}
+	return nil
+}
+
+// Secret opens a secret that is kept under a name; store.ErrNone when there is none.
+func (s *Door) Secret(ctx context.Context, name string) ([]byte, error) {
+	sealed, err := s.Store.Secret(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	plain, err := s.seal.open(sealed.Sealed)
+	if err != nil {
+		return nil, fmt.Errorf("secret %q: %w", name, err)
+	}
+	return plain, nil
+}
+
+// SealFor seals a value that an act sets, and returns the id by which the act names it.
+func (s *Door) SealFor(ctx context.Context, plain []byte) (id string, err error) {
+	body, err := s.seal.close(plain)
+	if err != nil {
+		return "", err
+	}
+	id = rand.Text()
+	return id, s.Store.PutSealed(ctx, id, body, s.Now())
+}
+
+// Unseal opens a value for a target, at the last moment.
+func (s *Door) Unseal(ctx context.Context, id string) (connect.Secret, error) {
+	body, err := s.Store.Sealed(ctx, id)
+	if err == store.ErrNone {
+		return connect.Secret{}, errors.New("is no longer kept")
+	}
+	if err != nil {
+		return connect.Secret{}, err
+	}
+	plain, err := s.seal.open(body)
+	return connect.Seal(plain), err
+}
+
+func (s *sealer) close(plain []byte) ([]byte, error) {
+	var b bytes.Buffer
+	w, err := age.Encrypt(&b, s.id.Recipient())
+	if err != nil {
+		return nil, err
+	}
+	if _, err := w.Write(plain); err != nil {
+		return nil, err
+	}
+	err = w.Close()
+	return b.Bytes(), err
+}
+
+func (s *sealer) open(sealed []byte) ([]byte, error) {
+	r, err := age.Decrypt(bytes.NewReader(sealed), s.id)
+	if err != nil {
+		return nil, errors.New("cannot be opened with this key file; it was sealed under another one")
+	}
+	return io.ReadAll(r)
+}

@@ -1,0 +1,281 @@
+package rounds
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/exchange"
+	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// BulkLine asks for one change: for a person, on a target, what.
+type BulkLine struct {
+	User   string `json:"user" example:"marit.fell"`
+	Target string `json:"target" example:"arctic-tern" doc:"a target, or * for all where they have an account"`
+	What   string `json:"what" example:"leave stores" doc:"disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE"`
+}
+
+// BulkRequest asks for changes line by line, or for one change of all users a condition holds for.
+type BulkRequest struct {
+	Lines   []BulkLine
+	CSV     string // in place of lines: a table with the columns user, target, what
+	Where   string // CEL over user, day and params
+	Targets []string
+	What    string
+	Because string
+	First   string
+}
+
+// BulkAnswer is what became of one line.
+type BulkAnswer struct {
+	Line int `json:"line" doc:"of the request, counted from 1; of a table, as an editor counts"`
+	BulkLine
+	Outcome string `json:"outcome" enum:"drafted,already-so,refused"`
+	Words   string `json:"words,omitempty"`
+}
+
+// BulkResult is the round drafted, and an answer for each line.
+type BulkResult struct {
+	Round Round        `json:"round" doc:"its id is 0 when there is nothing to do"`
+	Lines []BulkAnswer `json:"lines"`
+}
+
+const bulkMost = 100_000
+
+// Bulk drafts a round from changes asked for one by one. Lines that cannot be
+// are refused with the reason; the others are drafted all the same.
+func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (BulkResult, error) {
+	if err := who.May(door.Draft); err != nil {
+		return BulkResult{}, err
+	}
+	if _, err := door.Reason(q.Because); err != nil {
+		return BulkResult{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return BulkResult{}, err
+	}
+	if q.Where != "" {
+		if q.Lines, err = s.selected(c, q); err != nil {
+			return BulkResult{}, err
+		}
+	}
+	numbers := []int{} // of the lines
+	if q.CSV != "" {
+		changes, err := exchange.ReadChanges(q.CSV)
+		if err != nil {
+			return BulkResult{}, door.Wrong("csv", "%v", err)
+		}
+		for _, x := range changes {
+			q.Lines, numbers = append(q.Lines, BulkLine{User: x.User, Target: x.Target, What: x.What}), append(numbers, x.Line)
+		}
+	}
+	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
+		return BulkResult{}, door.Wrong("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
+	}
+	b := bulk{s: s, c: c, links: map[string]map[string][]string{}, seen: map[string]bool{}}
+	out := BulkResult{Lines: []BulkAnswer{}}
+	for i, l := range q.Lines {
+		n := i + 1
+		if len(numbers) == len(q.Lines) {
+			n = numbers[i]
+		}
+		if err := b.line(ctx, n, l); err != nil {
+			return BulkResult{}, err
+		}
+		if len(b.acts) > maxSteps {
+			return BulkResult{}, door.Wrong("lines",
+				"by line %d there are more than %d steps, the most that one round takes; ask for it in "+
+					"parts", n, maxSteps)
+		}
+	}
+	out.Lines = b.out
+	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})
+	return out, err
+}
+
+// selected makes the lines of a selection.
+func (s *Carrier) selected(c *declared.Current, q BulkRequest) ([]BulkLine, error) {
+	if q.What == "" {
+		return nil, door.Wrong("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change "+
+			"ATTRIBUTE=VALUE")
+	}
+	set := expr.NewSet()
+	if err := set.Check(q.Where, true); err != nil {
+		return nil, door.Wrong("where", "%v", err)
+	}
+	if err := declare.Fields(c.Declared, q.Where); err != nil {
+		return nil, door.Wrong("where", "%v", err)
+	}
+	targets := q.Targets
+	if len(targets) == 0 {
+		targets = []string{"*"}
+	}
+	var out []BulkLine
+	for _, p := range c.Plan.People {
+		yes, err := set.Holds(q.Where, c.Plan.Scope(p))
+		if err != nil {
+			return nil, door.Wrong("where", "for user %s: %v", p.ID, err)
+		}
+		for _, t := range targets {
+			if yes {
+				out = append(out, BulkLine{User: p.ID, Target: t, What: q.What})
+			}
+		}
+	}
+	if len(out) == 0 {
+		return nil, door.Wrong("where", "it holds for nobody")
+	}
+	return out, nil
+}
+
+type bulk struct {
+	s     *Carrier
+	c     *declared.Current
+	links map[string]map[string][]string // by user: target → accounts
+	acts  []model.Act
+	seen  map[string]bool // acts asked for by an earlier line
+	out   []BulkAnswer
+}
+
+func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
+	answer := func(target, outcome, format string, args ...any) {
+		one := l
+		one.Target = target
+		b.out = append(b.out, BulkAnswer{Line: n, BulkLine: one, Outcome: outcome, Words: fmt.Sprintf(format, args...)})
+	}
+	choice := declared.Choice{Users: []string{l.User}}
+	if l.Target != "*" {
+		choice.Targets = []string{l.Target}
+	}
+	if err := b.c.Check(choice); err != nil {
+		answer(l.Target, "refused", "%v", err)
+		return nil
+	}
+	accounts := b.links[l.User]
+	if accounts == nil {
+		links, err := b.s.Store.LinksOf(ctx, l.User)
+		if err != nil {
+			return err
+		}
+		accounts = map[string][]string{}
+		for _, x := range links {
+			accounts[x.Target] = append(accounts[x.Target], x.Name)
+		}
+		b.links[l.User] = accounts
+	}
+	targets := choice.Targets
+	if l.Target == "*" {
+		if targets = door.KeysOf(accounts); len(targets) == 0 {
+			answer("*", "refused", "%s has no account anywhere yet", l.User)
+		}
+	}
+	for _, target := range targets {
+		if len(accounts[target]) == 0 || b.c.Plan.Targets[target] == nil {
+			answer(target, "refused", "%s has no account on %s that we know of; declare it, or adopt the one there", l.User, target)
+			continue
+		}
+		for _, name := range accounts[target] {
+			outcome, words, err := b.account(ctx, l, target, name)
+			if err != nil {
+				return err
+			}
+			if len(accounts[target]) > 1 {
+				words = strings.TrimSuffix(name+": "+words, ": ")
+			}
+			answer(target, outcome, "%s", words)
+		}
+	}
+	return nil
+}
+
+// account drafts what a line asks for on one account, and says what became of it.
+func (b *bulk) account(ctx context.Context, l BulkLine, target, name string) (outcome, words string, err error) {
+	act, words, err := b.act(ctx, l, target, name)
+	switch {
+	case err != nil:
+		return "", "", err
+	case words != "":
+		return "refused", words, nil
+	case act == nil:
+		return "already-so", "", nil
+	case b.seen[act.Key()]:
+		return "refused", "an earlier line asks for it", nil
+	}
+	b.seen[act.Key()] = true
+	b.acts = append(b.acts, *act)
+	return "drafted", "", nil
+}
+
+// act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.
+func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *model.Act, words string, err error) {
+	o, err := b.s.Store.Object(ctx, target, model.Account, name)
+	if errors.Is(err, store.ErrNone) {
+		return nil, fmt.Sprintf("the account %s was not on %s when it was last surveyed", name, target), nil
+	}
+	if err != nil {
+		return nil, "", err
+	}
+	d := b.c.Plan.Targets[target]
+	act = &model.Act{Target: target, Object: model.Account, Name: name, User: l.User}
+	verb, rest, _ := strings.Cut(strings.TrimSpace(l.What), " ")
+	rest = strings.TrimSpace(rest)
+	door := o.Attributes.Get(model.Disabled)
+	switch verb {
+	case "disable", "enable":
+		act.Verb = model.Verb(verb)
+		after := map[string]string{"disable": "yes", "enable": "no"}[verb]
+		if slices.Equal(door, []string{after}) {
+			return nil, "", nil
+		}
+		act.Changes = []model.Change{{Attribute: model.Disabled, Before: door, After: []string{after}}}
+	case "join", "leave":
+		return b.member(ctx, act, verb, rest)
+	case "change":
+		attribute, value, ok := strings.Cut(rest, "=")
+		s, known := d.Schema.Find(model.Account, attribute)
+		if !ok || !known || !s.Settable || s.Many {
+			return nil, fmt.Sprintf("%q: write change ATTRIBUTE=VALUE, with an attribute of one value that can be set on %s", l.What,
+				target), nil
+		}
+		before := o.Attributes.Get(attribute)
+		if slices.Equal(before, []string{value}) {
+			return nil, "", nil
+		}
+		act.Verb, act.Changes = model.Modify, []model.Change{{Attribute: attribute, Before: before, After: []string{value}}}
+	default:
+		return nil, fmt.Sprintf("%q is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE", l.What), nil
+	}
+	return act, "", nil
+}
+
+// member works out who joins or leaves a set: GROUP, or KIND NAME as in "right counter".
+func (b *bulk) member(ctx context.Context, act *model.Act, verb, what string) (*model.Act, string, error) {
+	set := model.Named{Kind: model.GroupKind, Name: what}
+	if word, name, two := strings.Cut(what, " "); two && model.KindNamed(word).IsSet() {
+		set = model.Named{Kind: model.KindNamed(word), Name: strings.TrimSpace(name)}
+	}
+	if !b.c.Plan.Targets[act.Target].Schema.Of(set.Kind).Does(model.JoinIt) {
+		return nil, fmt.Sprintf("nobody can join or leave a %s on %s", set.Kind, act.Target), nil
+	}
+	if _, err := b.s.Store.Object(ctx, act.Target, set.Kind, set.Name); errors.Is(err, store.ErrNone) {
+		return nil, fmt.Sprintf("there is no %s %q on %s", set.Kind, set.Name, act.Target), nil
+	} else if err != nil {
+		return nil, "", err
+	}
+	in, err := b.s.Store.InSet(ctx, act.Target, set, model.Named{Kind: model.Account, Name: act.Name})
+	if err != nil || in == (verb == "join") {
+		return nil, "", err
+	}
+	act.Member, act.MemberKind = act.Name, model.Account
+	act.Object, act.Name, act.Verb, act.Changes = set.Kind, set.Name, model.Verb(verb), model.Entering(verb == "join")
+	return act, "", nil
+}

@@ -1,0 +1,148 @@
+package rounds
+
+import (
+	"encoding/json"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+// batchEnd is all that is to be stored at the end of a batch.
+type batchEnd struct {
+	store.Ending
+	entries []*store.Entry
+}
+
+// ending works out what the results of a batch on one target leave to be
+// stored: outcomes, what was read back, whose accounts are now, what was put
+// right, and the entries of the record. It asks nobody.
+func ending(r store.Round, results []work.Result, schema model.Schema, at time.Time) batchEnd {
+	e := batchEnd{Ending: store.Ending{Round: r.ID, Target: results[0].Target, At: at, Steps: make([]store.Step, len(results))},
+		entries: make([]*store.Entry, len(results))}
+	read := lastRead{seen: map[model.Named]*model.Object{}, made: map[model.Named]bool{}}
+	for i, res := range results {
+		e.Steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
+		e.entries[i] = stepEntry(r, res, at)
+		read.take(res)
+		switch {
+		case res.Outcome != connect.Done:
+		case r.Bulk || r.Undoes != 0: // changed on purpose: what differs after it is not contested
+			for _, part := range res.Act.Act.Parts() {
+				e.Forget = append(e.Forget, part.Key(), opposite(part).Key())
+			}
+			if r.Bulk && round.Shuts(res.Act.Act) {
+				e.Purpose = append(e.Purpose, opposite(res.Act.Act).Key())
+			}
+		default:
+			for _, part := range res.Act.Act.Parts() {
+				e.Mended = append(e.Mended, part.Key())
+			}
+		}
+		if res.Answer.In != nil {
+			e.Moves = append(e.Moves, store.Move{Set: res.Of(), Member: model.Named{Kind: res.MemberKind, Name: res.Member},
+				In: *res.Answer.In})
+		}
+		owner(res, schema, &e.Ending)
+	}
+	e.Fresh, e.Changed, e.Gone = read.sorted()
+	return e
+}
+
+// lastRead are objects as they were read back last: one changes from step to step of a batch.
+type lastRead struct {
+	seen  map[model.Named]*model.Object // nil: removed
+	made  map[model.Named]bool          // by one of the steps
+	order []model.Named
+}
+
+func (l *lastRead) take(res work.Result) {
+	n, o := res.Of(), res.Answer.Object
+	removed := res.Verb == model.Remove && o == nil && held(string(res.Outcome))
+	if o == nil && !removed {
+		return
+	}
+	if _, known := l.seen[n]; !known {
+		l.order = append(l.order, n)
+	}
+	l.seen[n] = o
+	l.made[n] = l.made[n] || res.Verb == model.Create && res.Outcome == connect.Done
+}
+
+// sorted returns those that steps made apart from the others, and those that are gone.
+func (l *lastRead) sorted() (fresh, changed []model.Object, gone []model.Named) {
+	for _, n := range l.order {
+		switch o := l.seen[n]; {
+		case o == nil:
+			gone = append(gone, n)
+		case l.made[n]:
+			fresh = append(fresh, *o)
+		default:
+			changed = append(changed, *o)
+		}
+	}
+	return fresh, changed, gone
+}
+
+// owner notes whose an account is after a step that gave it to somebody, or took it away.
+func owner(res work.Result, schema model.Schema, e *store.Ending) {
+	if !held(string(res.Outcome)) || res.Moves() || res.Act.Object != model.Account || res.User == "" {
+		return
+	}
+	_, rest := schema.Account().Login(res.Name)
+	l := model.Link{Target: res.Target, User: res.User, Name: res.Name, Rest: rest}
+	switch {
+	case res.Verb == model.Remove, res.Verb == model.AdoptIt && round.After(res.Act.Act) == round.After(nobodys):
+		e.Taken = append(e.Taken, l)
+	case (res.Verb == model.AdoptIt || res.Verb == model.Create) && res.Answer.Object != nil:
+		l.Unique = res.Answer.Object.Unique
+		e.Given = append(e.Given, l)
+	}
+}
+
+// nobodys is an adoption taken back.
+var nobodys = model.Act{Verb: model.AdoptIt, Changes: []model.Change{{Attribute: model.Owner, After: []string{round.Nobody}}}}
+
+// opposite is the act that would put right what this one changes.
+func opposite(a model.Act) model.Act {
+	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable,
+		model.Enable: model.Disable}[a.Verb]; ok {
+		a.Verb = v
+	}
+	return a
+}
+
+func stepEntry(r store.Round, res work.Result, now time.Time) *store.Entry {
+	body, _ := json.Marshal(struct {
+		Step    int            `json:"step"`
+		Outcome string         `json:"outcome"`
+		Before  map[string]any `json:"before,omitempty"`
+		After   map[string]any `json:"after,omitempty"`
+	}{res.Seq, string(res.Outcome), side(res.Act.Changes, true), side(res.Act.Changes, false)})
+	words := round.Say(res.Act.Act) + ": " + string(res.Outcome)
+	if res.Words != "" {
+		words += ", " + res.Words
+	}
+	return &store.Entry{At: now, Kind: "step", Operator: r.RunBy, Target: res.Target, User: res.User, Round: r.ID, Because: r.Because,
+		Words: words, Body: body}
+}
+
+func side(changes []model.Change, before bool) map[string]any {
+	out := map[string]any{}
+	for _, c := range changes {
+		v := c.After
+		if c.Sealed != "" {
+			v = []string{"(sealed)"}
+		}
+		if before {
+			v = c.Before
+		}
+		if v != nil {
+			out[c.Attribute] = v
+		}
+	}
+	return out
+}

@@ -1,0 +1,475 @@
+package rounds
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
+	"strings"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+)
+
+// States of a round.
+const (
+	Drafted    = "draft"
+	OnHold     = "held"
+	Approved   = "approved"
+	Running    = "running"
+	Complete   = "complete"
+	Incomplete = "incomplete"
+	Stopped    = "stopped"
+	Undone     = "undone"
+)
+
+const (
+	waiting = "waiting"
+	running = "running"
+)
+
+// maxSteps bounds one round: more is asked for in parts.
+const maxSteps = 500_000
+
+// Round is a round with its counts.
+type Round struct {
+	ID         int64             `json:"id"`
+	State      string            `json:"state" enum:"draft,held,approved,running,complete,incomplete,stopped,undone"`
+	Because    string            `json:"because"`
+	Revision   int               `json:"revision"`
+	DraftedBy  string            `json:"drafted-by"`
+	DraftedAt  time.Time         `json:"drafted-at"`
+	ApprovedBy string            `json:"approved-by,omitempty"`
+	ApprovedAt *time.Time        `json:"approved-at,omitempty"`
+	RunBy      string            `json:"run-by,omitempty"`
+	StartedAt  *time.Time        `json:"started-at,omitempty"`
+	EndedAt    *time.Time        `json:"ended-at,omitempty"`
+	Steps      int               `json:"steps"`
+	People     int               `json:"people"`
+	Targets    []TargetSteps     `json:"targets"`
+	Outcomes   map[string]int    `json:"outcomes"`
+	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
+	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
+	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
+	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
+	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
+	First      string            `json:"first,omitempty" doc:"how its first wave was chosen"`
+	Params     map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
+	NotBefore  *time.Time        `json:"not-before,omitempty"`
+	InWindow   bool              `json:"in-window,omitempty" doc:"starts only inside the windows of its targets"`
+	Scheduled  bool              `json:"scheduled,omitempty" doc:"starts by itself when its time has come"`
+	StoppedBy  string            `json:"stopped-by,omitempty"`
+	Guard      string            `json:"guard,omitempty" doc:"why a guard stopped it"`
+}
+
+// Hold is why a round may not run until somebody approves it.
+type Hold = round.Hold
+
+// TargetSteps is how far a round is on one target.
+type TargetSteps struct {
+	Target   string         `json:"target"`
+	Wave     int            `json:"wave" doc:"from 1; the next begins only if the one before held"`
+	Tier     int            `json:"tier" doc:"from 0; targets that feed others come first"`
+	Steps    int            `json:"steps"`
+	Ended    int            `json:"ended"`
+	Outcomes map[string]int `json:"outcomes"`
+}
+
+// Step is one step with its words.
+type Step struct {
+	Seq      int            `json:"seq"`
+	Wave     int            `json:"wave"`
+	Target   string         `json:"target"`
+	What     string         `json:"what"`
+	Subject  string         `json:"subject"`
+	User     string         `json:"user,omitempty"`
+	UserName string         `json:"user-name,omitempty"`
+	Before   string         `json:"before"`
+	After    string         `json:"after"`
+	Because  string         `json:"because"`
+	Outcome  string         `json:"outcome" enum:"waiting,running,done,already-so,moved,failed,out-of-reach,not-tried,undone"`
+	Words    string         `json:"words,omitempty"`
+	EndedAt  *time.Time     `json:"ended-at,omitempty"`
+	Changes  []model.Change `json:"changes,omitempty"`
+}
+
+// Steps is one page of steps.
+type Steps struct {
+	Items []Step `json:"items"`
+	Total int    `json:"total"`
+	From  int    `json:"from"`
+}
+
+// Rounds returns one page of rounds, newest first, and how many there are.
+func (s *Carrier) Rounds(ctx context.Context, who door.Operator, states []string, p door.Page) ([]Round, int, error) {
+	if err := who.May(door.Look); err != nil {
+		return nil, 0, err
+	}
+	rows, total, err := s.Store.Rounds(ctx, states, p.Bounded())
+	if err != nil {
+		return nil, 0, err
+	}
+	out := make([]Round, 0, len(rows))
+	for _, r := range rows {
+		one, err := s.RoundOf(ctx, r)
+		if err != nil {
+			return nil, 0, err
+		}
+		out = append(out, one)
+	}
+	return out, total, nil
+}
+
+// Round returns one round.
+func (s *Carrier) Round(ctx context.Context, who door.Operator, id int64) (Round, error) {
+	if err := who.May(door.Look); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	return s.RoundOf(ctx, r)
+}
+
+func (s *Carrier) roundRow(ctx context.Context, id int64) (store.Round, error) {
+	r, err := s.Store.Round(ctx, id)
+	if err == store.ErrNone {
+		return r, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("there is no round %d; roost round list shows them", id)}
+	}
+	return r, err
+}
+
+func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
+	counts, err := s.Store.Phases(ctx, r.ID)
+	if err != nil {
+		return Round{}, err
+	}
+	people, err := s.Store.CountPeople(ctx, r.ID)
+	if err != nil {
+		return Round{}, err
+	}
+	holds, err := s.Store.Holds(ctx, r.ID)
+	if err != nil {
+		return Round{}, err
+	}
+	out := Round{ID: r.ID, State: r.State, Because: r.Because, Revision: r.Revision, DraftedBy: r.DraftedBy, DraftedAt: r.DraftedAt,
+		ApprovedBy: r.ApprovedBy, ApprovedAt: r.ApprovedAt, RunBy: r.RunBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
+		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
+		Guard:  r.Guard,
+		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+	if r.Params != "" {
+		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
+			return out, fmt.Errorf("params of round %d: %w", r.ID, err)
+		}
+	}
+	if r.Lost != "" {
+		out.Lost = strings.Split(r.Lost, "\n")
+	}
+	for _, h := range holds {
+		out.Holds = append(out.Holds, Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm})
+	}
+	for _, c := range counts {
+		last := len(out.Targets) - 1
+		if last < 0 || out.Targets[last].Target != c.Target {
+			out.Targets = append(out.Targets, TargetSteps{Target: c.Target, Wave: c.Wave, Tier: c.Tier, Outcomes: map[string]int{}})
+			last++
+		}
+		t := &out.Targets[last]
+		t.Steps += c.N
+		t.Outcomes[c.Outcome] += c.N
+		if c.Outcome != waiting && c.Outcome != running {
+			t.Ended += c.N
+		}
+		out.Steps += c.N
+		out.Outcomes[c.Outcome] += c.N
+	}
+	return out, nil
+}
+
+// RoundSteps returns one page of a round's steps, of all outcomes or of some.
+func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, outcomes []string, p door.Page) (Steps, error) {
+	if err := who.May(door.Look); err != nil {
+		return Steps{}, err
+	}
+	if _, err := s.roundRow(ctx, id); err != nil {
+		return Steps{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Steps{}, err
+	}
+	page := p.Bounded()
+	rows, total, err := s.Store.Steps(ctx, id, outcomes, page)
+	out := Steps{Items: []Step{}, Total: total, From: page.From}
+	for _, r := range rows {
+		a := r.Act
+		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a),
+			User: a.User, UserName: c.FullName(a.User),
+			Before: round.Before(a), After: round.After(a), Because: round.Because(a), Outcome: r.Outcome, Words: r.Words,
+			EndedAt: r.EndedAt, Changes: a.Changes})
+	}
+	return out, err
+}
+
+// move changes a round's state or says why it cannot.
+func (s *Carrier) move(ctx context.Context, who door.Operator, r store.Round, from []string, to, words string,
+	also func(*store.Tx) error) (Round, error) {
+	err := s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		moved, err := tx.MoveRound(ctx, r.ID, from, to, who.Name, s.Now())
+		if err != nil {
+			return nil, err
+		}
+		if !moved {
+			return nil, &store.Refusal{Err: errMoved}
+		}
+		if also != nil {
+			if err := also(tx); err != nil {
+				return nil, err
+			}
+		}
+		return []*store.Entry{{At: s.Now(), Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
+			Words: fmt.Sprintf(words, r.ID)}}, nil
+	})
+	if errors.Is(err, errMoved) {
+		return Round{}, s.whyNot(ctx, r.ID, to)
+	}
+	if err != nil {
+		return Round{}, err
+	}
+	if r, err = s.roundRow(ctx, r.ID); err != nil {
+		return Round{}, err
+	}
+	return s.RoundOf(ctx, r)
+}
+
+var errMoved = errors.New("not in that state")
+
+// whyNot explains a refused change of state by the state the round is in now.
+func (s *Carrier) whyNot(ctx context.Context, id int64, to string) error {
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return err
+	}
+	switch {
+	case (r.State == Drafted || r.State == OnHold) && to == Running:
+		return door.Clashing("round %d is a draft; look at it and approve it first: roost approve %d", id, id)
+	case r.State == Running:
+		return door.Clashing("round %d is running already, started by %s", id, r.RunBy)
+	case r.State == Approved:
+		return door.Clashing("round %d is approved already, by %s", id, r.ApprovedBy)
+	default:
+		return door.Clashing("round %d is %s; what is still to do goes into a new one: roost draft", id, r.State)
+	}
+}
+
+// Approve lets a drafted round run. One that is held needs an operator who did
+// not draft it; a firm hold is lifted by nobody.
+func (s *Carrier) Approve(ctx context.Context, who door.Operator, id int64) (Round, error) {
+	if err := who.May(door.Approve); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	holds, err := s.Store.Holds(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	for _, h := range holds {
+		if h.Firm {
+			return Round{}, door.Clashing("round %d cannot be approved by anybody: %s", id, h.Words)
+		}
+	}
+	words := "approved round %d"
+	if len(holds) > 0 && r.State == OnHold {
+		words = "approved round %d, which was held: " + strings.ReplaceAll(holds[0].Words, "%", "%%")
+		switch {
+		case who.Name != r.DraftedBy:
+			if err := s.Apart(ctx, who, r.DraftedBy); err != nil && !s.Alone {
+				return Round{}, err
+			}
+		case s.Alone:
+			words += "; by the operator who drafted it"
+		default:
+			return Round{}, door.Clashing("round %d is held, and you drafted it: somebody else must approve it. It is held because %s", id,
+				holds[0].Words)
+		}
+	}
+	return s.move(ctx, who, r, []string{Drafted, OnHold}, Approved, words, nil)
+}
+
+// RunRound starts an approved round and returns at once; it goes on by itself.
+func (s *Carrier) RunRound(ctx context.Context, who door.Operator, id int64) (Round, error) {
+	if err := who.May(door.Run); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	out, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d", nil)
+	if err == nil {
+		s.nudge()
+	}
+	return out, err
+}
+
+// Schedule lets an approved round start by itself: not before a moment, and
+// only while the windows of all its targets are open, where that is asked.
+func (s *Carrier) Schedule(ctx context.Context, who door.Operator, id int64, notBefore *time.Time, inWindow bool) (Round, error) {
+	if err := who.May(door.Run); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	words := fmt.Sprintf("scheduled round %d", id)
+	if notBefore != nil {
+		at := notBefore.UTC()
+		notBefore = &at
+		words += " not before " + at.Format("2006-01-02 15:04 UTC")
+	}
+	if inWindow {
+		words += ", inside the windows of its targets"
+	}
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		ok, err := tx.Schedule(ctx, id, notBefore, inWindow)
+		if err == nil && !ok {
+			err = &store.Refusal{Err: errMoved}
+		}
+		return []*store.Entry{{At: s.Now(), Kind: "round", Operator: who.Name, Round: id, Because: r.Because, Words: words}}, err
+	})
+	if errors.Is(err, errMoved) {
+		return Round{}, s.whyNot(ctx, id, Running)
+	}
+	if err != nil {
+		return Round{}, err
+	}
+	return s.Round(ctx, who, id)
+}
+
+// Stop ends a round: batches under way are finished, all other steps are not
+// tried. A round that has not started is put away.
+func (s *Carrier) Stop(ctx context.Context, who door.Operator, id int64, because string) (Round, error) {
+	if err := who.May(door.Run); err != nil {
+		return Round{}, err
+	}
+	because, err := door.Reason(because)
+	if err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	r.Because = because
+	defer s.nudge()
+	return s.move(ctx, who, r, []string{Drafted, OnHold, Approved, Running}, Stopped, "stopped round %d", func(tx *store.Tx) error {
+		_, err := tx.DropSteps(ctx, id, "stopped by "+who.Name+": "+because, s.Now())
+		return err
+	})
+}
+
+// Undo drafts the round that takes another back, from the values that were
+// there before. What cannot be brought back is told in Lost.
+func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because string) (Round, error) {
+	if err := who.May(door.Draft); err != nil {
+		return Round{}, err
+	}
+	r, err := s.roundRow(ctx, id)
+	if err != nil {
+		return Round{}, err
+	}
+	if r.EndedAt == nil {
+		return Round{}, door.Clashing("round %d is %s; only what has run can be undone", id, r.State)
+	}
+	if r.State == Undone {
+		return Round{}, door.Clashing("round %d is undone already", id)
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Round{}, err
+	}
+	rows, total, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, store.Page{Size: maxSteps})
+	if err != nil {
+		return Round{}, err
+	}
+	if total > maxSteps {
+		return Round{}, door.Clashing("round %d has %d steps to take back, and one round takes at most %d", id, total, maxSteps)
+	}
+	done := make([]model.Act, len(rows))
+	for i, row := range rows {
+		done[i] = row.Act
+	}
+	acts, lost := round.Undo(done, func(target string) bool {
+		d := c.Plan.Targets[target]
+		return d != nil && d.Schema.Account().Does(model.Remove)
+	})
+	if because == "" {
+		because = fmt.Sprintf("undo of round %d: %s", id, r.Because)
+	}
+	words := make([]string, len(lost))
+	for i, l := range lost {
+		words[i] = strings.ReplaceAll(l.Words, "\n", " ")
+	}
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")})
+	if out.ID == 0 {
+		out.Lost = words
+	}
+	return out, err
+}
+
+// Reconciled is what one reconciliation did.
+type Reconciled struct {
+	Surveys []seen.SurveyResult `json:"surveys"`
+	Round   Round               `json:"round" doc:"the round it drafted and, unless it is held, started; its id is 0 when there was nothing to do"`
+}
+
+func answering(surveys []seen.SurveyResult) (names []string) {
+	for _, r := range surveys {
+		if r.State == seen.Surveyed {
+			names = append(names, r.Target)
+		}
+	}
+	return names
+}
+
+// Reconcile surveys, drafts and, unless the round is held, approves in the operator's name and starts it.
+func (s *Carrier) Reconcile(ctx context.Context, who door.Operator, q DraftRequest) (Reconciled, error) {
+	for _, d := range []door.Duty{door.Draft, door.Approve, door.Run} {
+		if err := who.May(d); err != nil {
+			return Reconciled{}, err
+		}
+	}
+	if _, err := door.Reason(q.Because); err != nil {
+		return Reconciled{}, err
+	}
+	var out Reconciled
+	var err error
+	if out.Surveys, err = s.Survey(ctx, who, q.Targets, nil); err != nil {
+		return out, err
+	}
+	// What cannot be read is not drafted for: its findings are of another day.
+	if q.Targets = answering(out.Surveys); len(q.Targets) == 0 {
+		out.Round = Round{State: Drafted, Because: q.Because, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+		return out, nil
+	}
+	if out.Round, err = s.Draft(ctx, who, q); err != nil || out.Round.ID == 0 || out.Round.State == OnHold {
+		return out, err
+	}
+	undecided := out.Round.Undecided
+	if _, err = s.Approve(ctx, who, out.Round.ID); err != nil {
+		return out, err
+	}
+	out.Round, err = s.RunRound(ctx, who, out.Round.ID)
+	out.Round.Undecided = undecided
+	return out, err
+}

@@ -1,0 +1,221 @@
+package rounds
+
+import (
+	"context"
+	"fmt"
+	"hash/fnv"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+const tick = 2 * time.Second
+
+// keepTime starts what is due: scheduled rounds, and surveys and
+// reconciliations that targets repeat. Of several services, one does each.
+func (s *Carrier) keepTime() {
+	seen := map[string]time.Time{}
+	for {
+		select {
+		case <-s.Life.Done():
+			return
+		case <-time.After(tick):
+		}
+		if err := s.startDue(s.Life); err != nil && s.Life.Err() == nil {
+			s.Log.Warn("scheduled rounds not looked at", "error", err)
+		}
+		if err := s.repeat(s.Life); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
+			s.Log.Warn("repeated surveys not looked at", "error", err)
+		}
+		if err := s.CheckpointInTime(s.Life); err != nil && s.Life.Err() == nil {
+			s.Log.Warn("the record was not signed", "error", err)
+		}
+		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
+			s.Log.Warn("targets not compared", "error", err)
+		}
+	}
+}
+
+// startDue starts the scheduled rounds whose time has come.
+func (s *Carrier) startDue(ctx context.Context) error {
+	rounds, err := s.Store.DueRounds(ctx, s.Now())
+	if err != nil || len(rounds) == 0 {
+		return err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range rounds {
+		if r.InWindow {
+			open, err := s.windowsOpen(ctx, c, r.ID)
+			if err != nil {
+				return err
+			}
+			if !open {
+				continue
+			}
+		}
+		who := door.Itself
+		who.Name = r.ApprovedBy // it runs in the name of who let it
+		if _, err := s.move(ctx, who, r, []string{Approved}, Running, "started round %d, as scheduled", nil); err != nil &&
+			door.ProblemOf(err).Kind != door.Conflict {
+			return err
+		}
+		s.nudge()
+	}
+	return nil
+}
+
+func (s *Carrier) windowsOpen(ctx context.Context, c *declared.Current, id int64) (bool, error) {
+	counts, err := s.Store.CountSteps(ctx, id)
+	if err != nil {
+		return false, err
+	}
+	for _, n := range counts {
+		if d := c.Plan.Targets[n.Target]; d != nil && !d.Target.Window.Open(s.Now()) {
+			return false, nil
+		}
+	}
+	return true, nil
+}
+
+// repeat surveys and reconciles the targets that ask for it.
+func (s *Carrier) repeat(ctx context.Context) error {
+	c, known, err := s.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	names := door.KeysOf(c.Plan.Targets)
+	slices.SortStableFunc(names, func(a, b string) int { return before(known[a].TriedAt, known[b].TriedAt) }) // whoever has waited longest
+	for _, name := range names {
+		t, row := c.Plan.Targets[name].Target, known[name]
+		switch now := s.Now(); {
+		case due(t.Repeat.Reconcile, row.Reconciled, name, now) && t.Window.Open(now):
+			s.once("reconcile/"+name, func(ctx context.Context) error { return s.reconcileByItself(ctx, name) })
+		case due(t.Repeat.Survey, row.TriedAt, name, now):
+			s.once("survey/"+name, func(ctx context.Context) error {
+				_, err := s.Survey(ctx, door.Itself, []string{name}, nil)
+				return err
+			})
+		}
+	}
+	return nil
+}
+
+// before puts what was never tried first, and then what was tried longest ago.
+func before(a, b *time.Time) int {
+	switch {
+	case a == nil && b == nil:
+		return 0
+	case a == nil:
+		return -1
+	case b == nil:
+		return 1
+	}
+	return a.Compare(*b)
+}
+
+// behindFor is for how long findings may be of another revision or day, while
+// whoever changed that compares, before somebody else does.
+const behindFor = 10 * time.Second
+
+// compareBehind compares targets whose findings are of another day or revision:
+// a day has passed, or a service ended before it had compared. since remembers since when.
+func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time) error {
+	c, known, err := s.Standing(ctx)
+	if err != nil {
+		return err
+	}
+	now, names := time.Now(), seen.Behind(c, known, nil)
+	for name := range since {
+		if !slices.Contains(names, name) {
+			delete(since, name)
+		}
+	}
+	for _, name := range names {
+		if first, ok := since[name]; !ok {
+			since[name] = now
+		} else if now.Sub(first) > behindFor && s.Life.Err() == nil {
+			s.once("compare/"+name, func(ctx context.Context) error {
+				_, _, err := s.Compare(ctx, name)
+				return err
+			})
+		}
+	}
+	return nil
+}
+
+// due says whether something is to be repeated. Each target has its own moment
+// within a tenth of the time between, so that they do not all come at once.
+func due(every time.Duration, last *time.Time, target string, now time.Time) bool {
+	if every <= 0 {
+		return false
+	}
+	if last == nil {
+		return true
+	}
+	h := fnv.New64a()
+	fmt.Fprint(h, target, last.Unix()/int64(max(time.Second, every)/time.Second))
+	jitter := time.Duration(h.Sum64() % uint64(every/10+1))
+	return now.Sub(*last) >= every-every/20+jitter
+}
+
+// once does something beside everything else, unless this or another service is
+// at it, or as much as may be at once is under way already: then its time comes again.
+func (s *Carrier) once(what string, do func(context.Context) error) {
+	if s.aside.Load() >= int64(2*s.Width) {
+		return
+	}
+	if _, mine := s.busy.LoadOrStore(what, true); mine {
+		return
+	}
+	s.aside.Add(1)
+	s.carrying.Go(func() {
+		defer s.aside.Add(-1)
+		defer s.busy.Delete(what)
+		held, err := work.TryHold(s.Life, s.Store, what, s.Owner)
+		if err != nil {
+			return
+		}
+		defer held.Release()
+		if err := do(held); err != nil && s.Life.Err() == nil {
+			s.Log.Warn("not done", "what", strings.Replace(what, "/", " ", 1), "error", err)
+		}
+	})
+}
+
+// reconcileByItself is a reconciliation at its time: it runs what nobody needs
+// to look at. While a round that it drafted before still waits, there is no other.
+func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
+	now := s.Now()
+	err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.NoteReconciled(ctx, target, now) })
+	if err != nil {
+		return err
+	}
+	waiting, err := s.Store.WaitingRound(ctx, target, door.Itself.Name)
+	if err != nil && err != store.ErrNone {
+		return err
+	}
+	if err == nil {
+		words := fmt.Sprintf("no other round was drafted for %s: round %d, drafted before, is %s and waits", target, waiting.ID,
+			waiting.State)
+		s.Log.Info("not reconciled", "target", target, "words", words)
+		if _, told := s.busy.LoadOrStore(fmt.Sprintf("told/%s/%d", target, waiting.ID), true); told {
+			return nil
+		}
+		return s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) {
+			return []*store.Entry{{At: now, Kind: "round", Operator: door.Itself.Name, Target: target, Round: waiting.ID,
+				Because: waiting.Because, Words: words}}, nil
+		})
+	}
+	_, err = s.Reconcile(ctx, door.Itself, DraftRequest{Choice: declared.Choice{Targets: []string{target}},
+		Because: "repeated reconciliation"})
+	return err
+}

@@ -1,0 +1,323 @@
+package seen
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/access"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/core/round"
+	"hen-roost/internal/store"
+)
+
+// Explanation says why a person has or lacks things on a target, on a day.
+type Explanation struct {
+	User     string          `json:"user"`
+	UserName string          `json:"user-name"`
+	Target   string          `json:"target"`
+	Day      string          `json:"day"`
+	Revision int             `json:"revision"`
+	Account  string          `json:"account,omitempty" doc:"the name of the account there"`
+	Others   []string        `json:"others,omitempty" doc:"names of further accounts of theirs there, to be asked for by name"`
+	State    string          `json:"state" enum:"expected,active,suspended,left" doc:"of the user, on the day"`
+	Answers  []access.Answer `json:"answers"`
+}
+
+// moment is a plan and the time by which observations are looked up.
+type moment struct {
+	*declared.Current
+	at   time.Time
+	past bool
+}
+
+// on is the declaration as it was at the end of a day, resolved for that day; "" means today.
+func (s *Seen) on(ctx context.Context, day string) (moment, error) {
+	today := s.Now().Format(time.DateOnly)
+	if day == "" || day == today {
+		c, err := s.Current(ctx)
+		return moment{Current: c, at: s.Now()}, err
+	}
+	date, err := time.Parse(time.DateOnly, day)
+	if err != nil {
+		return moment{}, door.Wrong("on", "%q is not a day; write it as 2026-03-01", day)
+	}
+	if day > today {
+		return moment{}, door.Wrong("on", "%s is still to come; what is declared for it shows with: roost check", day)
+	}
+	at := date.AddDate(0, 0, 1).Add(-time.Microsecond)
+	rev, err := s.Store.RevisionAt(ctx, at)
+	if errors.Is(err, store.ErrNone) {
+		return moment{}, &door.Problem{Kind: door.NotYet, Words: "nothing was declared by the end of " + day}
+	}
+	if err != nil {
+		return moment{}, err
+	}
+	c, err := s.ReadRevision(ctx, s.Newest(ctx), rev, date)
+	if err != nil {
+		return moment{}, err
+	}
+	return moment{Current: c, at: at, past: true}, nil
+}
+
+// Explain says why a user has or lacks something on a target, or all there is.
+// Of several accounts of theirs there it speaks of the one that is named, or of the first.
+func (s *Seen) Explain(ctx context.Context, who door.Operator, q Question) (Explanation, error) {
+	user, target := q.User, q.Target
+	if err := who.May(door.Look); err != nil {
+		return Explanation{}, err
+	}
+	m, err := s.on(ctx, q.Day)
+	if err != nil {
+		return Explanation{}, err
+	}
+	if err := m.Check(declared.Choice{Users: []string{user}, Targets: []string{target}}); err != nil {
+		return Explanation{}, err
+	}
+	p, _ := m.Plan.Person(user)
+	seen, err := s.seenAt(ctx, m, p, q)
+	if err != nil {
+		return Explanation{}, err
+	}
+	answers, err := access.Explain(m.Plan.Targets[target], p, seen, q.What)
+	if err != nil {
+		return Explanation{}, &door.Problem{Kind: door.Unknown, Words: err.Error()}
+	}
+	out := Explanation{User: user, UserName: p.Name, Target: target, Day: m.Plan.Day, Revision: m.Revision, State: p.State,
+		Answers: answers}
+	if seen.Account != nil {
+		out.Account = seen.Account.Name
+	}
+	for _, a := range m.Plan.Accounts(user, target) {
+		if a.Name != out.Account && len(m.Plan.Accounts(user, target)) > 1 {
+			out.Others = append(out.Others, a.Name)
+		}
+	}
+	return out, nil
+}
+
+// Question is what Explain is asked.
+type Question struct {
+	User, Target string
+	Account      string // of theirs there; "" for the only one, or the first
+	What         string // an attribute, a set, "account"; "" for all there is
+	Day          string // "" for today
+}
+
+// seenAt is what a survey knew of a person on a target at a moment.
+func (s *Seen) seenAt(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+	target := q.Target
+	if m.past {
+		return s.seenBefore(ctx, m, p, q)
+	}
+	row, err := s.Store.Target(ctx, target)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	seen := access.Seen{Surveyed: row.SurveyedAt != nil}
+	name := q.Account
+	links, err := s.Store.LinksOf(ctx, p.ID)
+	if err != nil {
+		return seen, err
+	}
+	for _, l := range links {
+		if l.Target == target && (name == "" || name == l.Name) {
+			name, seen.Adopted = l.Name, true
+		}
+	}
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}},
+		store.Page{Size: door.PageMost})
+	if err != nil {
+		return seen, err
+	}
+	for _, f := range findings {
+		if f.Object != model.Account || f.Moves() || q.Account != "" && f.Name != q.Account {
+			continue
+		}
+		if f.Kind != model.Unmatched && name == "" && f.Verb != model.Create {
+			name = f.Name
+		}
+		seen.Note = string(f.Kind) + ": " + round.What(f.Act)
+		if f.Note != "" {
+			seen.Note = string(f.Kind) + ": " + f.Note
+		}
+	}
+	if name == "" {
+		return seen, nil
+	}
+	o, err := s.Store.Object(ctx, target, model.Account, name)
+	if errors.Is(err, store.ErrNone) {
+		return seen, nil
+	}
+	if err != nil {
+		return seen, err
+	}
+	seen.Account = &o
+	seen.Sets, err = s.Store.SetsOf(ctx, target, model.Named{Kind: model.Account, Name: name})
+	return seen, err
+}
+
+// seenBefore is seenAt for a day that is over: the target as it was is looked through.
+func (s *Seen) seenBefore(ctx context.Context, m moment, p *resolve.Person, q Question) (access.Seen, error) {
+	target := q.Target
+	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	links, err := s.Store.LinksAt(ctx, target, m.at)
+	if err != nil {
+		return access.Seen{}, err
+	}
+	seen := access.Seen{Surveyed: len(accounts)+len(others) > 0}
+	name := q.Account
+	if list := m.Plan.Accounts(p.ID, target); len(list) > 0 && name == "" {
+		name = list[0].Name
+	}
+	for _, l := range links {
+		if l.User == p.ID && (q.Account == "" || q.Account == l.Name) {
+			name, seen.Adopted = l.Name, true
+		}
+	}
+	for i := range accounts {
+		if accounts[i].Name == name && name != "" {
+			seen.Account = &accounts[i]
+		}
+	}
+	for _, o := range others {
+		if seen.Account != nil && slices.Contains(o.Attributes.Get(model.Members), name) {
+			seen.Sets = append(seen.Sets, model.Named{Kind: o.Kind, Name: o.Name})
+		}
+	}
+	return seen, nil
+}
+
+// Holder is somebody who has something on a target, or should.
+type Holder struct {
+	User     string `json:"user,omitempty" doc:"empty: nobody we know"`
+	UserName string `json:"user-name,omitempty"`
+	Account  string `json:"account,omitempty"`
+	State    string `json:"state" enum:"as declared,found,missing,not declared,not surveyed"`
+	Because  string `json:"because,omitempty" doc:"role and line"`
+}
+
+// Holders is who has something on a target.
+type Holders struct {
+	What    string   `json:"what"`
+	Target  string   `json:"target"`
+	Day     string   `json:"day"`
+	Holders []Holder `json:"holders"`
+}
+
+// WhoHas lists everybody who has a group, a right, a licence, superuser rights
+// or an account on a target, or should have it, on a day.
+func (s *Seen) WhoHas(ctx context.Context, who door.Operator, what, target, day string) (Holders, error) {
+	if err := who.May(door.Look); err != nil {
+		return Holders{}, err
+	}
+	m, err := s.on(ctx, day)
+	if err != nil {
+		return Holders{}, err
+	}
+	if err := m.Check(declared.Choice{Targets: []string{target}}); err != nil {
+		return Holders{}, err
+	}
+	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
+	if err != nil {
+		return Holders{}, err
+	}
+	links, err := s.Store.LinksAt(ctx, target, m.at)
+	if err != nil {
+		return Holders{}, err
+	}
+	owner := map[string]string{}
+	for _, l := range links {
+		owner[l.Name] = l.User
+	}
+	members := map[string][]model.Named{} // of the sets asked for
+	for _, o := range others {
+		if o.Name == what {
+			for _, name := range o.Attributes.Get(model.Members) {
+				members[name] = append(members[name], model.Named{Kind: o.Kind, Name: o.Name})
+			}
+		}
+	}
+	found := map[string]bool{}
+	var items []access.Item
+	d := m.Plan.Targets[target]
+	for i := range accounts {
+		o := &accounts[i]
+		if what == "elevation" && len(o.Attributes.Get(model.Elevation)) > 0 {
+			found[o.Name] = true
+			continue
+		}
+		held := access.Held(o, members[o.Name])
+		if hits := access.Find(d, held, what); o.System && what == model.Account.String() {
+			continue
+		} else if slices.ContainsFunc(hits, func(i access.Item) bool { return slices.Contains(held, i) }) {
+			found[o.Name] = true
+			items = hits
+		}
+	}
+	if items == nil {
+		if items = access.Find(d, nil, what); len(items) == 0 && len(found) == 0 && what != "elevation" {
+			return Holders{}, &door.Problem{Kind: door.Unknown,
+				Words: fmt.Sprintf("on %s nobody has or could have anything called %q: no group, right or licence; account and elevation "+
+					"can be asked for too", target, what)}
+		}
+	}
+	out := Holders{What: what, Target: target, Day: m.Plan.Day, Holders: []Holder{}}
+	surveyed := len(accounts)+len(others) > 0
+	type slot struct{ user, rest string }
+	of := map[slot]string{}
+	for name, user := range owner {
+		_, rest := d.Schema.Account().Login(name)
+		of[slot{user, rest}] = name
+	}
+	for a := range d.Accounts() {
+		has := access.Of(a)
+		i := slices.IndexFunc(has, func(x access.Item) bool {
+			return slices.Contains(items, x) || what == "elevation" && x.Kind == model.ElevationKind
+		})
+		if i < 0 {
+			continue
+		}
+		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[slot{a.ID, a.Rest}], State: access.Missing,
+			Because: because(m.Plan, a, d, has[i])}
+		if h.Account == "" {
+			h.Account = a.Name
+		}
+		switch {
+		case !surveyed:
+			h.State = access.NotSeen
+		case found[h.Account]:
+			h.State = access.AsDeclared
+			if of[slot{a.ID, a.Rest}] == "" {
+				h.State = access.Found
+			}
+			delete(found, h.Account)
+		}
+		out.Holders = append(out.Holders, h)
+	}
+	for _, name := range door.KeysOf(found) {
+		out.Holders = append(out.Holders, Holder{User: owner[name], UserName: m.FullName(owner[name]), Account: name,
+			State: access.NotDeclared})
+	}
+	return out, nil
+}
+
+// because names the roles, with their lines, that give an item.
+func because(plan *resolve.Plan, a resolve.Account, d *resolve.Desired, i access.Item) string {
+	var out []string
+	for _, g := range access.Giving(plan, a.Person, d, i) {
+		if words := fmt.Sprintf("role %s (%s)", g.Role, plan.Declaration().Locate(g.Pos)); !slices.Contains(out, words) {
+			out = append(out, words)
+		}
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,63 @@
+package seen
+
+import (
+	"context"
+	"fmt"
+	"hash/maphash"
+	"hen-roost/internal/connect"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/store"
+	"sync"
+	"time"
+)
+
+// Config is what a Seen is made of.
+type Config struct {
+	Kinds connect.Kinds
+	Wait  time.Duration // patience with targets; 0: the connectors' own
+	Width int           // targets at once
+	Owner string        // by which name this process holds targets while it works on them
+}
+
+// Seen knows what targets were seen to hold, and how that differs from what is declared.
+type Seen struct {
+	*declared.Declared
+	Config
+	known sync.Map     // by target: what comparisons found right
+	seed  maphash.Seed // of its hashes
+}
+
+// New makes the room, and has declaring tell it.
+func New(d *declared.Declared, c Config) *Seen {
+	s := &Seen{Declared: d, Config: c, seed: maphash.MakeSeed()}
+	d.Weigh = s.weighing
+	return s
+}
+
+// Reach says how to reach a target, its secret unsealed.
+func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, connect.Access, error) {
+	c, err := s.Current(ctx)
+	if err != nil {
+		return nil, connect.Access{}, err
+	}
+	t := c.Plan.Targets[name]
+	if t == nil {
+		return nil, connect.Access{}, fmt.Errorf("%s: is no longer declared", name)
+	}
+	row, err := s.Store.Target(ctx, name)
+	if err != nil {
+		return nil, connect.Access{}, err
+	}
+	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
+	if secret := t.Target.Login.Secret; secret != "" {
+		a.Secret, err = s.Secret(ctx, secret)
+		if err == store.ErrNone {
+			return nil, a, &connect.Error{Target: name, Op: "sign in",
+				Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
+		}
+		if err != nil {
+			return nil, a, err
+		}
+	}
+	return s.Kinds[t.Target.Kind], a, nil
+}

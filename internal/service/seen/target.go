@@ -1,0 +1,221 @@
+package seen
+
+import (
+	"context"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/store"
+)
+
+// Target is one line of the list of targets.
+type Target struct {
+	Name       string            `json:"name"`
+	Kind       string            `json:"kind"`
+	Address    string            `json:"address"`
+	Tags       map[string]string `json:"tags"`
+	State      string            `json:"state" enum:"not surveyed,surveyed,out of reach,key not accepted,key changed,login refused"`
+	Words      string            `json:"words,omitempty"`
+	Print      string            `json:"print,omitempty" doc:"fingerprint of a key that waits for acceptance"`
+	TriedAt    *time.Time        `json:"tried-at,omitempty"`
+	SurveyedAt *time.Time        `json:"surveyed-at,omitempty"`
+	TookMS     int               `json:"took-ms"`
+	Accounts   int               `json:"accounts" doc:"accounts of people seen there"`
+	Asked      int               `json:"asked" doc:"accounts asked for there"`
+	Findings   map[string]int    `json:"findings" doc:"by kind"`
+	Total      int               `json:"total" doc:"findings in all, less those accepted"`
+	Accepted   int               `json:"accepted" doc:"findings accepted for a time"`
+	Decide     int               `json:"decide" doc:"findings that a person must decide"`
+}
+
+// Targets is one page of targets.
+type Targets struct {
+	Items    []Target `json:"items"`
+	Total    int      `json:"total"`
+	From     int      `json:"from"`
+	Declared int      `json:"declared" doc:"of all chosen, how many are as declared"`
+}
+
+// Targets lists the declared targets whose name, kind or tags hold the text, by name.
+func (s *Seen) Targets(ctx context.Context, who door.Operator, text string, p door.Page) (Targets, error) {
+	all, err := s.AllTargets(ctx, who)
+	if err != nil {
+		return Targets{}, err
+	}
+	page := p.Bounded()
+	out := Targets{Items: []Target{}, From: page.From}
+	text = strings.ToLower(strings.TrimSpace(text))
+	for _, t := range all {
+		if !t.speaksOf(text) {
+			continue
+		}
+		if out.Total >= page.From && len(out.Items) < page.Size {
+			out.Items = append(out.Items, t)
+		}
+		out.Total++
+		if t.AsDeclared() {
+			out.Declared++
+		}
+	}
+	return out, nil
+}
+
+func (t Target) AsDeclared() bool { return t.State == Surveyed && t.Total == 0 }
+
+func (t Target) speaksOf(text string) bool {
+	if text == "" || strings.Contains(t.Name, text) || t.Kind == text {
+		return true
+	}
+	for k, v := range t.Tags {
+		if strings.Contains(strings.ToLower(k+": "+v), text) {
+			return true
+		}
+	}
+	return false
+}
+
+// AllTargets returns all declared targets by name.
+func (s *Seen) AllTargets(ctx context.Context, who door.Operator) ([]Target, error) {
+	if err := who.May(door.Look); err != nil {
+		return nil, err
+	}
+	c, known, err := s.Standing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	list, err := s.Store.CountFindings(ctx, s.Now().Format(time.DateOnly))
+	if err != nil {
+		return nil, err
+	}
+	counts := map[string][]store.FindingCount{}
+	for _, n := range list {
+		counts[n.Target] = append(counts[n.Target], n)
+	}
+	out := make([]Target, 0, len(c.Plan.Targets))
+	for _, name := range door.KeysOf(c.Plan.Targets) {
+		out = append(out, targetOf(c, name, known[name], counts[name]))
+	}
+	return out, nil
+}
+
+func targetOf(c *declared.Current, name string, row store.Target, counts []store.FindingCount) Target {
+	d := c.Plan.Targets[name]
+	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words,
+		Print:   row.Print,
+		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(),
+		Findings: map[string]int{}}
+	if t.State == "" {
+		t.State = NotSurveyed
+	}
+	if t.Tags == nil {
+		t.Tags = map[string]string{}
+	}
+	for _, n := range counts {
+		t.Findings[n.Kind] = n.N
+		t.Total += n.N - n.Accepted
+		t.Accepted += n.Accepted
+		t.Decide += n.N - n.Decided
+	}
+	return t
+}
+
+// TargetDetail is a target with the rules that hold for it.
+type TargetDetail struct {
+	Target
+	Login      string              `json:"login"`
+	Match      []string            `json:"match"`
+	Unexpected string              `json:"unexpected"`
+	Protect    []string            `json:"protect"`
+	At         string              `json:"at" doc:"file:line:column of the declaration"`
+	Details    map[string][]string `json:"details,omitempty" doc:"what the target tells of itself"`
+	Holds      []Holding           `json:"holds" doc:"how many objects of each kind were seen"`
+}
+
+// Holding is how many objects of a kind a target was last seen to hold.
+type Holding struct {
+	Kind  string `json:"kind"`
+	About string `json:"about,omitempty"`
+	Set   bool   `json:"set,omitempty" doc:"they have members"`
+	N     int    `json:"n"`
+}
+
+// Target returns one target.
+func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (TargetDetail, error) {
+	all, err := s.AllTargets(ctx, who)
+	if err != nil {
+		return TargetDetail{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return TargetDetail{}, err
+	}
+	for _, t := range all {
+		if t.Name == name {
+			d := c.Plan.Targets[name]
+			protect := d.Target.Protect
+			if protect == nil {
+				protect = []string{}
+			}
+			out := TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect,
+				At: c.Declared.Locate(d.Target.Pos).String()}
+			out.Details, out.Holds, err = s.told(ctx, d)
+			return out, err
+		}
+	}
+	return TargetDetail{}, door.NotKnown("target", name, door.KeysOf(c.Plan.Targets))
+}
+
+// Held is one account as a target was last seen to hold it.
+type Held struct {
+	Name       string              `json:"name"`
+	User       string              `json:"user,omitempty" doc:"whose it is, once adopted or made"`
+	UserName   string              `json:"user-name,omitempty"`
+	System     bool                `json:"system,omitempty"`
+	Protected  string              `json:"protected,omitempty" doc:"why no step may touch it"`
+	Attributes map[string][]string `json:"attributes"`
+}
+
+// HeldPage is one page of accounts.
+type HeldPage struct {
+	Items []Held `json:"items"`
+	Total int    `json:"total"`
+	From  int    `json:"from"`
+}
+
+// TargetAccounts lists the accounts a target was last seen to hold, people's first.
+func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, prefix string, p door.Page) (HeldPage, error) {
+	if err := who.May(door.Look); err != nil {
+		return HeldPage{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	if _, err := s.targetNames(c, []string{name}); err != nil {
+		return HeldPage{}, err
+	}
+	page := p.Bounded()
+	objects, total, err := s.Store.ObservedPage(ctx, name, model.Account, prefix, page)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	links, err := s.Store.LinksOn(ctx, name)
+	if err != nil {
+		return HeldPage{}, err
+	}
+	owner := map[string]string{}
+	for _, l := range links {
+		owner[l.Name] = l.User
+	}
+	shield := c.Plan.Targets[name].Shield()
+	out := HeldPage{Items: []Held{}, Total: total, From: page.From}
+	for _, o := range objects {
+		why, _ := shield.Covers(&o)
+		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.FullName(owner[o.Name]), System: o.System,
+			Protected: why, Attributes: o.Attributes.Map()})
+	}
+	return out, nil
+}
