@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -19,6 +18,7 @@ import (
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/demo/world"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

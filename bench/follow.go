@@ -3,10 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -21,6 +17,10 @@ import (
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 )
 

@@ -3,8 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
 	"io"
 	"log/slog"
 	"os"
@@ -18,6 +16,8 @@ import (
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
 )
 

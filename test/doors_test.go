@@ -6,7 +6,6 @@ import (
 	"crypto/tls"
 	"encoding/json"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"io"
 	"net/http"
 	"os"
@@ -16,6 +15,7 @@ import (
 	"testing"
 
 	"hen-roost/internal/demo"
+	"hen-roost/internal/service/door"
 )
 
 var bodies = map[string]string{
@@ -36,7 +36,7 @@ var bodies = map[string]string{
 }
 
 var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew",
-	"who-has": "what=account&target=arctic-tern",
+	"who-has":         "what=account&target=arctic-tern",
 	"forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 
 type caller struct {

@@ -2,8 +2,6 @@ package test
 
 import (
 	"context"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"os"
 	"path/filepath"
 	"slices"
@@ -14,6 +12,8 @@ import (
 	"hen-roost/internal/api"
 	"hen-roost/internal/cli"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 // on runs a command on a host and checks what it prints.

@@ -3,9 +3,10 @@ package test
 import (
 	"bytes"
 	"context"
-	"hen-roost/internal/service/seen"
 	"strings"
 	"testing"
+
+	"hen-roost/internal/service/seen"
 )
 
 // The demo's story holds from beginning to end, and its outcome is looked at

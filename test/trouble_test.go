@@ -4,9 +4,6 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"math/rand/v2"
 	"os"
 	"os/exec"
@@ -20,6 +17,9 @@ import (
 	"time"
 
 	"hen-roost/internal/demo"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 // Hosts that are down, hang or come back with another key make their own steps

@@ -6,7 +6,6 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"time"
@@ -17,6 +16,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
 )
 
 // Config says how the API is served.

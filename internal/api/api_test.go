@@ -5,7 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -16,6 +15,7 @@ import (
 	"github.com/go-chi/chi/v5"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/door"
 )
 
 func TestProblems(t *testing.T) {

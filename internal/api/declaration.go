@@ -2,14 +2,14 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 )
 
 const maxDeclaration = 128 << 20 // 48 MB of files, escaped

@@ -2,13 +2,14 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 )
 
 type driftQuery struct {

@@ -2,11 +2,12 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 )
 
 type importRequest struct {

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
 	"log/slog"
 	"net"
 	"net/http"
@@ -15,6 +14,7 @@ import (
 	"github.com/go-chi/chi/v5/middleware"
 
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
 )
 
 // cookieName begins with __Host-, so that a browser takes it only over TLS and only from us (RFC 6265bis §4.1.3).

@@ -2,10 +2,11 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/door"
 )
 
 type operatorRequest struct {

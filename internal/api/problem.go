@@ -3,7 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"hen-roost/internal/service/door"
 	"log/slog"
 	"net/http"
 	"strconv"
@@ -11,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/door"
 )
 
 // Problem is a problem document (RFC 9457). Code is stable; programs may rely on it.

@@ -3,12 +3,12 @@ package api
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
 
 	"hen-roost/internal/core/chain"
+	"hen-roost/internal/service/door"
 )
 
 type recordRequest struct {

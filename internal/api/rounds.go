@@ -2,9 +2,6 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
 	"net/http"
 	"strconv"
 	"time"
@@ -13,6 +10,9 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 )
 
 type draftRequest struct {

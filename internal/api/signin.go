@@ -2,11 +2,12 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
 	"net/http"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/door"
 )
 
 type signInRequest struct {

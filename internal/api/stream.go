@@ -3,8 +3,6 @@ package api
 import (
 	"context"
 	"encoding/json"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
 	"net/http"
 	"sync"
 	"time"
@@ -13,6 +11,8 @@ import (
 	"github.com/danielgtaylor/huma/v2/sse"
 
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 )
 
 // Streams (server-sent events) last as long as who asked for them may look: a

@@ -2,11 +2,12 @@ package api
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"net/http"
 
 	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 )
 
 type nameRequest struct {

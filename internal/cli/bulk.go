@@ -3,12 +3,13 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/rounds"
 	"net/http"
 	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/rounds"
 )
 
 func (a *app) bulk() *cobra.Command {

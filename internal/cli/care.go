@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/seen"
 	"net/http"
 	"net/url"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/seen"
 )
 
 // chosenKeys are the keys of the findings that the options choose.

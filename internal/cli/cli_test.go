@@ -5,9 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"io"
 	"log/slog"
 	"os"
@@ -20,6 +17,9 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 func env(getenv map[string]string, in string) (Env, *bytes.Buffer, *bytes.Buffer) {

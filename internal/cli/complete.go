@@ -2,10 +2,11 @@ package cli
 
 import (
 	"context"
-	"hen-roost/internal/service/seen"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/seen"
 )
 
 // completer offers the names that may stand in a place, for a shell that completes them.

@@ -3,8 +3,6 @@ package cli
 import (
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"io/fs"
 	"net/http"
 	"os"
@@ -17,6 +15,8 @@ import (
 	"hen-roost/internal/client"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/serve"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 )
 
 // readFiles reads declaration files; of a folder, all that end in .yaml or .yml, those in it.

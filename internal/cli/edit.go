@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/declared"
 	"io"
 	"net/http"
 	"os"
@@ -15,6 +14,7 @@ import (
 
 	"hen-roost/internal/api"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/declared"
 )
 
 func (a *app) edit() *cobra.Command {

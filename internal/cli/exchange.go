@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"hen-roost/internal/service/declared"
 	"io"
 	"net/http"
 	"os"
@@ -13,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
+	"hen-roost/internal/service/declared"
 )
 
 func (a *app) importUsers() *cobra.Command {

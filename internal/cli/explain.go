@@ -2,10 +2,11 @@ package cli
 
 import (
 	"fmt"
-	"hen-roost/internal/service/seen"
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) explain() *cobra.Command {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"hen-roost/internal/service/seen"
 	"net/http"
 	"net/url"
 	"slices"
@@ -12,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/seen"
 )
 
 // What targets hold is shown by what their schemas say of it.

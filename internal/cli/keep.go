@@ -2,7 +2,6 @@ package cli
 
 import (
 	"fmt"
-	"hen-roost/internal/service/door"
 	"net/http"
 	"net/url"
 	"strings"
@@ -10,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
+	"hen-roost/internal/service/door"
 )
 
 func (a *app) secret() *cobra.Command {

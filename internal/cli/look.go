@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/seen"
 	"maps"
 	"net/http"
 	"net/url"
@@ -11,6 +10,8 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) user() *cobra.Command {

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"net/http"
 	"os"
 	"path/filepath"
@@ -19,6 +18,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/core/chain"
+	"hen-roost/internal/service/door"
 )
 
 func (a *app) record() *cobra.Command {

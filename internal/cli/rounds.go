@@ -5,8 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"net/http"
 	"slices"
 	"strconv"
@@ -16,6 +14,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) draft() *cobra.Command {

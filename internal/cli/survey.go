@@ -3,12 +3,13 @@ package cli
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/seen"
 	"net/http"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) survey() *cobra.Command {

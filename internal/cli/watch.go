@@ -6,8 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"io"
 	"strings"
 	"time"
@@ -17,6 +15,8 @@ import (
 
 	"hen-roost/internal/api"
 	"hen-roost/internal/service"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) watch() *cobra.Command {

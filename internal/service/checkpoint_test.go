@@ -2,12 +2,12 @@ package service
 
 import (
 	"bytes"
-	"hen-roost/internal/service/door"
 	"os"
 	"strings"
 	"testing"
 
 	"hen-roost/internal/core/chain"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

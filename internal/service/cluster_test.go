@@ -3,9 +3,6 @@ package service
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"io"
 	"log/slog"
 	"strings"
@@ -16,6 +13,9 @@ import (
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver/clustertest"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/store"
 )

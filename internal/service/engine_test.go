@@ -2,10 +2,6 @@ package service
 
 import (
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"slices"
 	"strings"
 	"testing"
@@ -14,6 +10,10 @@ import (
 	"hen-roost/internal/core/access"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 )
 

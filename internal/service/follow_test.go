@@ -2,9 +2,6 @@ package service
 
 import (
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -12,6 +9,9 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
 )
 

@@ -1,13 +1,14 @@
 package service
 
 import (
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/store"
 	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/store"
 )
 
 // Whoever could sign in as somebody else is not a second pair of eyes.

@@ -1,15 +1,15 @@
 package service
 
 import (
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"strings"
 	"testing"
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 )
 

@@ -3,13 +3,13 @@ package service
 import (
 	"context"
 	"fmt"
+	"slices"
+	"time"
+
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
-	"slices"
-	"time"
-
 	"hen-roost/internal/store"
 )
 

@@ -3,15 +3,15 @@ package service
 import (
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"slices"
 	"strings"
 	"testing"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 func TestRevisions(t *testing.T) {

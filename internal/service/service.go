@@ -1,6 +1,6 @@
-// Package service is what can be asked of Hen Roost, one method a verb. It is
-// the only place that joins core, store and work, and the place where duties
-// are enforced: every method that acts for somebody takes that Operator first.
+// Package service is what can be asked of Hen Roost, one method a verb. Its
+// rooms stand on each other, each in its folder: rounds on seen on declared on
+// door. Together they are the only place that joins core, store and work.
 package service
 
 import (
@@ -8,16 +8,16 @@ import (
 	"context"
 	"crypto/rand"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"log/slog"
 	"os"
 	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 )
 

@@ -3,10 +3,6 @@ package service
 import (
 	"context"
 	"errors"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +10,10 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 )
 

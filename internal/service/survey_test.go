@@ -4,9 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/rounds"
-	"hen-roost/internal/service/seen"
 	"strings"
 	"sync"
 	"testing"
@@ -14,6 +11,9 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/store"
 )

@@ -3,11 +3,11 @@ package service
 import (
 	"cmp"
 	"context"
+	"time"
+
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
-	"time"
-
 	"hen-roost/internal/store"
 )
 

@@ -1,17 +1,20 @@
+// Package declared is the service's room for what is declared: revisions, what a
+// new one would mean, edits and imports.
 package declared
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
+	"time"
+
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
-	"slices"
-	"sync"
-	"time"
 )
 
 // Declared knows what is declared: the newest revision, read and resolved.
@@ -50,8 +53,8 @@ type Reading struct {
 	Change *resolve.Change // what is otherwise than in the plan before; nil: anything may be
 }
 
-// Current reads and resolves the newest revision for today; ErrNone-like
-// Problem before the first.
+// Current reads and resolves the newest revision for today; a Problem of kind NotYet
+// before the first.
 func (s *Declared) Current(ctx context.Context) (*Current, error) {
 	number, err := s.Store.LastRevisionNumber(ctx)
 	if err != nil {

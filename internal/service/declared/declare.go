@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"slices"
 	"strings"
 	"time"
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 
@@ -31,7 +31,7 @@ func (s *Declared) Check(ctx context.Context, who door.Operator, files []declare
 	if err != nil {
 		return Checked{}, faulty(err)
 	}
-	return Size(r.source.Declaration), nil
+	return size(r.source.Declaration), nil
 }
 
 // CheckFiles is Check without any service: by the schemas alone, for a day.
@@ -41,7 +41,7 @@ func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.
 	if err != nil {
 		return Checked{}, faulty(err)
 	}
-	return Size(r.source.Declaration), nil
+	return size(r.source.Declaration), nil
 }
 
 // faulty makes of faults a problem that speaks of nothing but them.
@@ -54,7 +54,7 @@ func faulty(err error) error {
 	return err
 }
 
-func Size(d *model.Declaration) Checked {
+func size(d *model.Declaration) Checked {
 	return Checked{len(d.Users), len(d.Groups), len(d.Roles), len(d.Targets)}
 }
 
@@ -74,7 +74,7 @@ type Revision struct {
 // Made says who declared the revision, when and why, and how large it is.
 func (c *Current) Made() Revision {
 	return Revision{Number: c.Revision, Operator: c.made.Operator, Because: c.made.Because, MadeAt: c.made.MadeAt,
-		Checked: Size(c.Declared)}
+		Checked: size(c.Declared)}
 }
 
 // Declare stores files as a new revision, whatever is declared now, and compares
@@ -188,7 +188,7 @@ func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current
 	if err != nil {
 		return Revision{}, err
 	}
-	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: Size(read.source.Declaration)}
+	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: size(read.source.Declaration)}
 	pieces := read.source.Pieces()
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error

@@ -2,11 +2,11 @@ package declared
 
 import (
 	"context"
-	"hen-roost/internal/service/door"
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
 )
 
 // Formats users can be read from and written to.

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
 
 	"hen-roost/internal/core/access"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 
@@ -55,7 +55,7 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	if err != nil {
 		return Meaning{}, err
 	}
-	out := Meaning{Checked: Size(read.source.Declaration), Revision: b.last, Merged: b.took}
+	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took}
 	var before *resolve.Plan
 	if from != nil {
 		before = from.Plan

@@ -1,11 +1,16 @@
+// Package door is the service's lowest room: who may do what, how they sign in,
+// the secrets, and the record of what was done. Every verb of the rooms above
+// takes the Operator who asks first, and asks May of them; every change goes
+// through Write, with its line in the record.
 package door
 
 import (
 	"context"
-	"hen-roost/internal/store"
 	"log/slog"
 	"path/filepath"
 	"time"
+
+	"hen-roost/internal/store"
 )
 
 // Config is what a Door is made of.
@@ -42,6 +47,7 @@ func New(c Config) (*Door, error) {
 	return &Door{c, seal, signer}, nil
 }
 
+// Now is the moment, in UTC.
 func (s *Door) Now() time.Time { return s.Clock().UTC() }
 
 // Write runs fn in a transaction and appends the entries it returns, so that

@@ -4,14 +4,15 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service/servicetest"
-	"hen-roost/internal/store"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/servicetest"
+	"hen-roost/internal/store"
 )
 
 var ctx = context.Background()

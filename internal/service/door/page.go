@@ -10,6 +10,7 @@ const (
 	PageMost = 1000
 )
 
+// Bounded is the page within what is told at once.
 func (p Page) Bounded() store.Page {
 	if p.Size <= 0 {
 		p.Size = pageSize

@@ -40,15 +40,17 @@ type Problem struct {
 func (p *Problem) Error() string { return p.Words }
 func (p *Problem) Unwrap() error { return p.Err }
 
+// Wrong is a problem with what was given in a field.
 func Wrong(field, format string, args ...any) *Problem {
 	return &Problem{Kind: Invalid, Field: field, Words: fmt.Sprintf(format, args...)}
 }
 
+// Clashing is a problem with how things stand.
 func Clashing(format string, args ...any) *Problem {
 	return &Problem{Kind: Conflict, Words: fmt.Sprintf(format, args...)}
 }
 
-// NotKnown names the nearest known name.
+// NotKnown is a problem with a name that nothing has. It names the nearest known name.
 func NotKnown(what, name string, known []string) *Problem {
 	return &Problem{Kind: Unknown, Nearest: declare.Nearest(name, known),
 		Words: declare.Meant(fmt.Sprintf("no %s is called %q", what, name), name, known)}

@@ -60,6 +60,7 @@ func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size in
 	return out, err
 }
 
+// EntryOf is a stored entry as it is told.
 func EntryOf(r store.Entry) Entry {
 	e := Entry{Seq: r.Seq, At: r.At, Kind: r.Kind, Operator: r.Operator, Target: r.Target, User: r.User, Round: r.Round, About: r.About,
 		Because: r.Because, Words: r.Words}

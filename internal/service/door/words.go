@@ -18,6 +18,7 @@ func Reason(because string) (string, error) {
 	return because, nil
 }
 
+// Count says how many of something there are.
 func Count(n int, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -25,6 +26,7 @@ func Count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
+// KeysOf returns the keys of a map in order.
 func KeysOf[V any](m map[string]V) []string {
 	out := make([]string, 0, len(m))
 	for k := range m {
@@ -34,6 +36,7 @@ func KeysOf[V any](m map[string]V) []string {
 	return out
 }
 
+// ClipTo is a text of at most n characters.
 func ClipTo(s string, n int) string {
 	if r := []rune(s); len(r) > n {
 		return string(r[:n-1]) + "…"

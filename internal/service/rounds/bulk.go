@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"slices"
 	"strings"
 
@@ -13,6 +11,8 @@ import (
 	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

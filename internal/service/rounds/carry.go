@@ -1,3 +1,5 @@
+// Package rounds is the service's room for what is changed: rounds are drafted,
+// approved, carried, told and undone here, at once or at their time.
 package rounds
 
 import (
@@ -5,14 +7,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )

@@ -4,15 +4,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
-	"strings"
-	"sync/atomic"
-	"testing"
-	"time"
 )
 
 var ctx = context.Background()

@@ -5,9 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"slices"
 	"strconv"
 	"strings"
@@ -16,6 +13,9 @@ import (
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 )
 

@@ -4,13 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"slices"
 	"time"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )

@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"slices"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )

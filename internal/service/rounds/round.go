@@ -5,14 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"strings"
 	"time"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 )
 
@@ -145,6 +145,7 @@ func (s *Carrier) roundRow(ctx context.Context, id int64) (store.Round, error) {
 	return r, err
 }
 
+// RoundOf is a stored round as it is told, with what became of its steps.
 func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 	counts, err := s.Store.Phases(ctx, r.ID)
 	if err != nil {

@@ -4,13 +4,13 @@ import (
 	"context"
 	"fmt"
 	"hash/fnv"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/service/seen"
 	"slices"
 	"strings"
 	"time"
 
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )

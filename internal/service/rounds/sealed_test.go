@@ -3,12 +3,13 @@ package rounds
 import (
 	"encoding/json"
 	"fmt"
-	"hen-roost/internal/core/model"
-	"hen-roost/internal/service/door"
-	"hen-roost/internal/store"
 	"strings"
 	"testing"
 	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
 )
 
 // A value that is sealed is seen by the target, and stands nowhere else: not in

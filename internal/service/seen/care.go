@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"strings"
 	"time"
 
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

@@ -3,12 +3,12 @@ package seen
 import (
 	"context"
 	"errors"
-	"hen-roost/internal/service/declared"
 	"slices"
 
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/store"
 )
 

@@ -3,11 +3,11 @@ package seen
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"time"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 
@@ -136,6 +136,7 @@ func (q DriftRequest) sentence(total, chosen int, unread []string) string {
 	return words
 }
 
+// FindingOf is a stored finding as it is told.
 func FindingOf(c *declared.Current, r store.Finding) Finding {
 	c.Plan.Trace(&r.Act)
 	f := Finding{

@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"slices"
 	"strings"
 	"time"
@@ -14,6 +12,8 @@ import (
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/core/round"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

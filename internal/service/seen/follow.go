@@ -2,13 +2,13 @@ package seen
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"slices"
 	"time"
 
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

@@ -3,11 +3,11 @@ package seen
 import (
 	"context"
 	"fmt"
-	"hen-roost/internal/service/door"
 	"slices"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

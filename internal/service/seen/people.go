@@ -2,13 +2,13 @@ package seen
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"slices"
 	"strings"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 

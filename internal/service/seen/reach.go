@@ -1,14 +1,18 @@
+// Package seen is the service's room for what targets hold: surveys, their
+// comparison with what is declared, findings and their care, and the views of
+// users and targets that follow from both.
 package seen
 
 import (
 	"context"
 	"fmt"
 	"hash/maphash"
+	"sync"
+	"time"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/store"
-	"sync"
-	"time"
 )
 
 // Config is what a Seen is made of.

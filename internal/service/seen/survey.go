@@ -6,8 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"maps"
 	"slices"
 	"strings"
@@ -18,6 +16,8 @@ import (
 	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )

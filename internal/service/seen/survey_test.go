@@ -3,14 +3,15 @@ package seen
 import (
 	"context"
 	"errors"
+	"strings"
+	"testing"
+	"time"
+
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/work"
-	"strings"
-	"testing"
-	"time"
 )
 
 var ctx = context.Background()

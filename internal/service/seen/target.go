@@ -2,12 +2,12 @@ package seen
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
-	"hen-roost/internal/service/door"
 	"strings"
 	"time"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 
@@ -63,6 +63,7 @@ func (s *Seen) Targets(ctx context.Context, who door.Operator, text string, p do
 	return out, nil
 }
 
+// AsDeclared says whether nothing on the target differs.
 func (t Target) AsDeclared() bool { return t.State == Surveyed && t.Total == 0 }
 
 func (t Target) speaksOf(text string) bool {

@@ -2,10 +2,10 @@ package seen
 
 import (
 	"context"
-	"hen-roost/internal/service/declared"
 	"maps"
 	"slices"
 
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/store"
 )
 

@@ -4,15 +4,16 @@ package servicetest
 
 import (
 	"context"
+	"io"
+	"log/slog"
+	"os"
+	"testing"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/store"
-	"io"
-	"log/slog"
-	"os"
-	"testing"
 )
 
 // House is what the rooms are made of.

@@ -3,12 +3,13 @@ package servicetest
 import (
 	"context"
 	"errors"
+	"sync"
+	"time"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
-	"sync"
-	"time"
 )
 
 // Tern is a target in memory whose accounts tests lay out.
