@@ -42,6 +42,8 @@ var figures = []figure{
 	{"company-compare-an-account", "ns", 3, compareCompany},
 	{"company-compare-two-processors", "s", 0.588, compareTwice},
 	{"company-memory-an-account", "B", 1, memoryCompany},
+	{"plan-memory-10000-targets", "MB", 1, planAlike},
+	{"plan-memory-10000-unlike", "MB", 1, planUnlike},
 	{"observe-2000000-accounts", "s", 1, observeFirst},
 	{"observe-2000000-again", "s", 0, observeAgain},
 	{"drift-page", "ms", 1, driftPage},

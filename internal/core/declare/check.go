@@ -20,6 +20,7 @@ type checker struct {
 	set     *expr.Set
 	bundle  map[string]map[string]bool // by role: all it includes, and itself
 	fitting map[string]*regexp.Regexp
+	chooser *model.Chooser // nil before the first selector
 	faults  Faults
 	late    Faults          // see Source.Late
 	fine    map[string]bool // expressions in which nothing was wrong
@@ -284,12 +285,10 @@ func (c *checker) chosen(s model.Selector) []*model.Target {
 		}
 		return []*model.Target{c.d.Targets[s.Name]}
 	}
-	var out []*model.Target
-	for _, name := range sorted(c.d.Targets) {
-		if t := c.d.Targets[name]; s.Matches(t) {
-			out = append(out, t)
-		}
+	if c.chooser == nil {
+		c.chooser = model.NewChooser(c.d.Targets)
 	}
+	out := c.chooser.Chosen(s)
 	if len(out) == 0 && s.Pos.Line > 0 {
 		if _, ok := c.schemas[s.Kind]; s.Kind != "" && !ok {
 			c.fault(s.Pos, "%s", Meant(fmt.Sprintf("no kind of target is called %q", s.Kind), s.Kind, sorted(c.schemas)))

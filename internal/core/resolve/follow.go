@@ -152,19 +152,22 @@ func (f *follower) retarget() {
 		f.hints(d)
 	}
 	had := func(i int) bool { return i < len(f.change.From.holders) && f.change.From.holders[i] > 0 }
-	concerned := map[*Desired]bool{}
+	concerned := map[int32]bool{} // classes
 	for i, b := range f.listed {
 		if had(i) != (f.plan.holders[i] > 0) {
-			for _, target := range b.targets {
-				concerned[f.plan.Targets[target]] = true
+			for _, c := range b.classes {
+				concerned[c] = true
 			}
 		}
 	}
-	for d := range concerned {
-		before := d.Sets
-		f.finish(d)
-		if !slices.EqualFunc(before, d.Sets, sameSet) {
-			f.change.Anew[d.Target.Name] = true
+	for n := range concerned {
+		c := f.classes[n]
+		before := f.plan.Targets[c.targets[0]].Sets
+		f.finish(c)
+		if !slices.EqualFunc(before, f.plan.Targets[c.targets[0]].Sets, sameSet) {
+			for _, target := range c.targets {
+				f.change.Anew[target] = true
+			}
 		}
 	}
 }

@@ -171,7 +171,7 @@ func (p *Plan) AccountsOf(user string) []Account {
 		return nil
 	}
 	var out []Account
-	for _, t := range person.bundle.targets {
+	for _, t := range p.kit.targetsOf(person.bundle) {
 		out = append(out, p.Targets[t].AccountsFor(person)...)
 	}
 	return out
@@ -191,7 +191,7 @@ type Desired struct {
 	vars   expr.Vars
 	parted bool     // names of accounts have more parts than the login
 	hinted []hint   // users with a word of their own about this target, sorted by user
-	shapes []*shape // by bundle; nil: nothing here
+	shapes []*shape // by bundle; nil: nothing here. Targets of one class share it
 }
 
 // Shield says what of the target no step may touch.

@@ -33,10 +33,10 @@ type kit struct {
 	version   int32      // counts up with each plan that follows
 	set       *expr.Set
 	grants    map[string][]*grant // by role
-	reaching  map[string][]*grant // by target: those that give sets beside groups
 	held      []*model.Role       // by condition
 	bundles   map[string]*bundle  // by the roles held by name and by condition
 	listed    []*bundle           // by number
+	classes   []*class            // by number
 	shapes    map[string]*shape   // by kind and grants
 	fields    map[string]*[]field // see shared
 	texts     map[string]*expr.Template
@@ -48,7 +48,7 @@ type kit struct {
 // declaration for this plan alone; nil overrides none. Values that cannot be
 // worked out are returned as declare.Faults, all of them.
 func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Time, params map[string]string) (*Plan, error) {
-	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, reaching: map[string][]*grant{}, bundles: map[string]*bundle{},
+	k := &kit{set: expr.NewSet(), grants: map[string][]*grant{}, bundles: map[string]*bundle{},
 		shapes: map[string]*shape{}, fields: map[string]*[]field{},
 		texts: map[string]*expr.Template{}, names: map[string]*regexp.Regexp{}, patterns: map[string]*regexp.Regexp{}}
 	r := &resolver{kit: k, d: d, plan: &Plan{Day: day.UTC().Format(time.DateOnly), Targets: map[string]*Desired{}, d: d, schemas: schemas,
@@ -56,10 +56,11 @@ func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Tim
 	r.readParams(params)
 	r.readTargets()
 	r.readRoles()
+	r.classify()
 	r.people()
 	r.bundle()
-	for _, d := range r.plan.Targets {
-		r.finish(d)
+	for _, c := range r.classes {
+		r.finish(c)
 	}
 	r.each(r.check)
 	r.naming()
@@ -148,15 +149,6 @@ func (r *resolver) readRoles() {
 		for i := range role.Gives {
 			g := &grant{Grant: &role.Gives[i], n: n, role: name}
 			n++
-			for _, t := range r.d.Targets {
-				if !g.At.Matches(t) {
-					continue
-				}
-				g.at = append(g.at, t)
-				if len(g.Rights)+len(g.Licences)+len(g.Elevate) > 0 {
-					r.reaching[t.Name] = append(r.reaching[t.Name], g)
-				}
-			}
 			r.grants[name] = append(r.grants[name], g)
 		}
 	}
@@ -319,7 +311,7 @@ func (r *resolver) list(b *bundle, key string) {
 	}
 	b.number = len(r.listed)
 	b.conflict = r.conflict(b.roles)
-	r.shapesOf(b)
+	r.reach(b)
 	r.listed = append(r.listed, b)
 }
 
@@ -366,18 +358,6 @@ func (r *resolver) conflict(roles []string) [2]string {
 	return [2]string{}
 }
 
-// finish gathers what concerns one target.
-func (r *resolver) finish(d *Desired) {
-	d.shapes = make([]*shape, len(r.listed))
-	for i, b := range r.listed {
-		if r.plan.holders[i] > 0 {
-			d.shapes[i] = b.at[d.Target.Name]
-		}
-	}
-	d.Sets = nil
-	r.sets(d)
-}
-
 // naming checks the names that accounts will have, and finds two users under
 // one, and gathers the words users say of their accounts by hand.
 func (r *resolver) naming() {
@@ -414,26 +394,32 @@ func (r *resolver) naming() {
 // Names given by hand were checked when they were read.
 func (r *resolver) called(p *Person) {
 	var told []string // kinds
-	for _, target := range p.bundle.targets {
-		d := r.plan.Targets[target]
-		kind := d.Target.Kind
-		r.parts(d, p)
-		if _, hinted := p.Declared.Accounts[target]; hinted || slices.Contains(told, kind) || r.names[kind] == nil {
+	for _, c := range r.classesOf(p.bundle) {
+		parted := len(r.plan.schemas[c.kind].Account().Name) > 1
+		if !parted && slices.Contains(told, c.kind) {
 			continue
 		}
-		told = append(told, kind)
-		if !r.names[kind].MatchString(p.ID) {
-			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}",
-				p.ID, target, kind, target)
+		for _, target := range c.targets {
+			if parted {
+				r.parts(r.plan.Targets[target], p)
+			}
+			if _, hinted := p.Declared.Accounts[target]; hinted || slices.Contains(told, c.kind) || r.names[c.kind] == nil {
+				continue
+			}
+			told = append(told, c.kind)
+			if !r.names[c.kind].MatchString(p.ID) {
+				r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}",
+					p.ID, target, c.kind, target)
+			}
+			if !parted {
+				break
+			}
 		}
 	}
 }
 
 // parts checks what the further parts of a person's names come to.
 func (r *resolver) parts(d *Desired, p *Person) {
-	if !d.parted {
-		return
-	}
 	if h := p.Declared.Accounts[d.Target.Name]; len(h.Parts) > 0 {
 		for _, part := range h.Parts {
 			for _, v := range part.Values {

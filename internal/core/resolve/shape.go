@@ -2,9 +2,7 @@ package resolve
 
 import (
 	"cmp"
-	"encoding/binary"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 
@@ -17,8 +15,7 @@ type bundle struct {
 	number   int
 	roles    []string
 	conflict [2]string
-	at       map[string]*shape // by target
-	targets  []string          // its keys, sorted
+	classes  []int32 // where its holders get something
 }
 
 // shape is what the holders of a bundle get on a target. Targets where the
@@ -31,6 +28,7 @@ type shape struct {
 	whys   []model.Origin     // of the fields
 	parts  [][]*expr.Template // what the further parts of names are to be, by part; nil: as usual
 	rivals []rival
+	easy   bool // nothing of it can fail for a holder
 }
 
 // field is where one desired attribute comes from.
@@ -58,35 +56,7 @@ type grant struct {
 	*model.Grant
 	n    int
 	role string
-	at   []*model.Target
-}
-
-// shapesOf finds for a bundle what each target gets asked of its holders.
-func (r *resolver) shapesOf(b *bundle) {
-	reach := map[*model.Target][]*grant{}
-	for _, role := range b.roles {
-		for _, g := range r.grants[role] {
-			for _, t := range g.at {
-				reach[t] = append(reach[t], g)
-			}
-		}
-	}
-	b.at = make(map[string]*shape, len(reach))
-	var key []byte
-	for t, grants := range reach {
-		key = append(key[:0], t.Kind...)
-		for _, g := range grants {
-			key = binary.AppendUvarint(append(key, 0), uint64(g.n))
-		}
-		sh := r.shapes[string(key)]
-		if sh == nil {
-			sh = r.shape(r.plan.schemas[t.Kind], grants)
-			sh.n = len(r.shapes)
-			r.shapes[string(key)] = sh
-		}
-		b.at[t.Name] = sh
-	}
-	b.targets = slices.Sorted(maps.Keys(b.at))
+	at   []*class
 }
 
 // shape lays grants over one another.
@@ -121,6 +91,8 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 		sh.whys = append(sh.whys, l.why[f.name])
 	}
 	sh.fields = r.shared(l.fields)
+	sh.easy = len(sh.rivals)+len(sh.parts) == 0 &&
+		!slices.ContainsFunc(l.fields, func(f field) bool { return f.text != nil && !f.text.Plain() })
 	return sh
 }
 
@@ -371,27 +343,32 @@ func (d *Desired) scope(p *Person) expr.Scope {
 // check fills in what may fail, for every holder and, where the target is asked
 // for, on every target, so that faults show before anything is stored.
 func (r *resolver) check(p *Person) {
-	for _, target := range p.bundle.targets {
-		if p.Declared.Accounts[target].None {
-			continue
-		}
-		d := r.plan.Targets[target]
-		sh := p.bundle.at[target]
-		for i, f := range *sh.fields {
-			if f.text != nil && !f.text.Plain() {
-				if _, err := f.text.Append(nil, d.scope(p)); err != nil {
-					r.fault(sh.whys[i].At, "%s of %s: %v", f.name, p.ID, err)
+	for _, c := range r.classesOf(p.bundle) {
+		if sh := c.shape(p.bundle); !sh.easy {
+			for _, target := range c.targets {
+				if !p.Declared.Accounts[target].None {
+					r.checkOn(r.plan.Targets[target], sh, p)
 				}
 			}
 		}
-		for _, x := range sh.rivals {
-			r.contradiction(p, d, sh, x)
+	}
+}
+
+func (r *resolver) checkOn(d *Desired, sh *shape, p *Person) {
+	for i, f := range *sh.fields {
+		if f.text != nil && !f.text.Plain() {
+			if _, err := f.text.Append(nil, d.scope(p)); err != nil {
+				r.fault(sh.whys[i].At, "%s of %s: %v", f.name, p.ID, err)
+			}
 		}
-		for _, part := range sh.parts {
-			for _, t := range part {
-				if _, err := t.Append(nil, d.scope(p)); err != nil {
-					r.fault(sh.why.At, "a part of the name of %s: %v", p.ID, err)
-				}
+	}
+	for _, x := range sh.rivals {
+		r.contradiction(p, d, sh, x)
+	}
+	for _, part := range sh.parts {
+		for _, t := range part {
+			if _, err := t.Append(nil, d.scope(p)); err != nil {
+				r.fault(sh.why.At, "a part of the name of %s: %v", p.ID, err)
 			}
 		}
 	}
@@ -412,52 +389,6 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At),
 			sh.whys[i].Role)
 	}
-}
-
-// sets lists the sets a target needs: those its accounts are in, where it nests
-// the groups around them, and all that somebody could be given there.
-func (r *resolver) sets(d *Desired) {
-	by := map[model.Named]*Set{}
-	var put func(name model.Named, why model.Origin) *Set
-	put = func(name model.Named, why model.Origin) *Set {
-		if s := by[name]; s != nil {
-			return s
-		}
-		s := &Set{Named: name, Why: why}
-		by[name] = s
-		d.Sets = append(d.Sets, s)
-		if name.Kind != model.GroupKind {
-			return s
-		}
-		m := r.d.Groups[name.Name]
-		s.Number, s.Owner, s.AtLeast, s.Groups, s.Why.At = m.Number, m.Owner.Name, m.AtLeast, map[string]model.Origin{}, m.Pos
-		if d.Schema.Nests() {
-			for _, outer := range m.In {
-				put(model.Named{Kind: model.GroupKind, Name: outer.Name}, why).Groups[name.Name] = model.Origin{At: outer.Pos}
-			}
-		}
-		return s
-	}
-	for _, sh := range d.shapes {
-		if sh != nil {
-			for _, j := range sh.sets {
-				put(j.Set, j.Why)
-			}
-		}
-	}
-	for _, t := range d.Things {
-		if t.Kind == model.RightKind {
-			put(model.Named{Kind: t.Kind, Name: t.Name}, t.Why)
-		}
-	}
-	for _, g := range r.reaching[d.Target.Name] {
-		for _, set := range g.sets() {
-			if set.Kind != model.GroupKind {
-				put(set, model.Origin{Role: g.role, At: g.Pos})
-			}
-		}
-	}
-	slices.SortFunc(d.Sets, func(a, b *Set) int { return a.Named.Compare(b.Named) })
 }
 
 // things lists the rights, containers and policies declared at a target.
