@@ -52,7 +52,7 @@ var knows = map[string][]string{
 
 // outside lists what the core may import from beyond the project: nothing that
 // reads a disk, a socket or a random source.
-var outside = []string{"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "hash/fnv", "hash/maphash", "encoding/base64",
+var outside = []string{"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "hash/fnv", "hash/maphash", "math/bits", "encoding/base64",
 	"encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path",
 	"regexp", "runtime", "slices",
 	"sort", "strconv", "strings", "sync", "time", "unicode", "github.com/goccy/go-yaml", "cel.dev/cel-go/cel",

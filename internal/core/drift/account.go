@@ -46,11 +46,13 @@ func (c *comparer) numbers() {
 			have = c.observed[place].Attributes.One(model.Number)
 		}
 		for i := range a.Fields() {
-			if a.FieldName(i) == model.Number {
-				if v, ok := a.Value(i); ok && v.First() != have {
-					c.taken[v.First()] = -1
-				}
+			if a.FieldName(i) != model.Number {
+				continue
 			}
+			if v, ok := a.Value(i); ok && v.First() != have {
+				c.taken[v.First()] = -1
+			}
+			break
 		}
 	}
 	if len(c.taken) == 0 {
@@ -106,7 +108,7 @@ func (c *comparer) account(a resolve.Account) {
 			Note: fmt.Sprintf("renamed there from %s to %s: the target's own id for it is the same", was, have.Name),
 		})
 	}
-	c.values(a, have)
+	c.values(a, place)
 	if c.owner[place] == 0 {
 		for _, m := range c.joins(a) {
 			m.more[have.Name] = a.ID
@@ -183,9 +185,10 @@ func (c *comparer) whose(place int) string {
 }
 
 // values compares what the declaration owns of an account, and nothing else.
-func (c *comparer) values(a resolve.Account, have *model.Object) {
+func (c *comparer) values(a resolve.Account, place int) {
+	have := &c.observed[place]
 	change := model.Act{Verb: model.Modify, Object: model.Account, Name: have.Name, User: a.ID}
-	guard, shut := c.guard(have)
+	guard, shut := c.covered(place)
 	cursor := have.Attributes.Cursor()
 	for i := range a.Fields() {
 		w, owned := a.Value(i)
@@ -232,25 +235,15 @@ func (c *comparer) values(a resolve.Account, have *model.Object) {
 	c.add(f)
 }
 
-// guard says whether no step may touch an account that is, or could be, somebody's.
-func (c *comparer) guard(o *model.Object) (string, bool) {
-	if at, ok := c.find(o.Name); ok {
-		return c.covered(at)
-	}
-	return c.shield.Covers(o)
-}
-
 // marked reports what a person should know of an object whatever is declared:
 // accounts that ask nobody for a password, and all that is odd.
 func (c *comparer) marked() {
 	tell := func(kind model.FindingKind, o *model.Object, user, note string) {
 		c.add(model.Finding{Kind: kind, Act: model.Act{Object: o.Kind, Name: o.Name, User: user}, Note: note})
 	}
-	for i := range c.observed {
+	slices.Sort(c.told)
+	for _, i := range c.told {
 		o := &c.observed[i]
-		if !o.Marked {
-			continue
-		}
 		if o.Attributes.Has(model.Passwordless) {
 			tell(model.NoPassword, o, c.userOf(i), "whoever knows its name can sign in: nobody is asked for a password; set one, or lock "+
 				"it, on the target")

@@ -40,7 +40,7 @@ type comparer struct {
 	shield   model.Shield
 	others   map[model.Named]*model.Object
 	members  map[model.Named]*membership
-	lists    [][]*membership // by shape: the sets its accounts join
+	ways     []way // by bundle
 
 	match  *match.Result
 	left   []resolve.Account   // asked for, and not settled in the walk
@@ -48,6 +48,7 @@ type comparer struct {
 	unsure map[match.Slot]bool // accounts that are not made until a person decides
 	still  map[string]bool     // accounts of who is suspended: nobody takes them out of anything
 	taken  map[string]int32    // numbers that somebody is to get → place of the account that has it
+	told   []int               // places of marked accounts
 	room   []byte
 	out    []model.Finding
 }
@@ -85,7 +86,7 @@ func Compare(in Input) []model.Finding {
 
 func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
-		members: map[model.Named]*membership{}, lists: make([][]*membership, in.Desired.Plan.Shapes),
+		members: map[model.Named]*membership{}, ways: make([]way, in.Desired.Plan.Bundles()),
 		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
@@ -122,7 +123,7 @@ func compare(in Input) *comparer {
 		c.compareGroups()
 		c.undeclared()
 	}
-	rest := c.walk()
+	rest := c.walked()
 	c.match = match.Accounts(match.Input{Desired: in.Desired, Accounts: c.unsettled(), Links: rest, Decisions: in.Decisions,
 		Settled: c.settled,
 		Skip: func(o *model.Object) bool {
@@ -153,90 +154,6 @@ func ordered[T any](list []T, name func(*T) string) []T {
 	return list
 }
 
-// walk goes along the accounts asked for, those observed and the links at once.
-// It returns the links that it could not settle.
-func (c *comparer) walk() (rest []model.Link) {
-	links := ordered(c.Links, func(l *model.Link) string { return l.Name })
-	o := 0
-	for a := range c.Reach.accounts(c.Desired) {
-		if o < len(c.observed) && c.observed[o].Linked && c.observed[o].Name == a.Name && a.ID == a.Name { // nearly always
-			c.settle(o, a)
-			o++
-			continue
-		}
-		order := 1
-		for o < len(c.observed) {
-			if order = strings.Compare(c.observed[o].Name, a.Name); order >= 0 {
-				break
-			}
-			o++
-		}
-		if order == 0 && c.observed[o].Linked && a.ID == a.Name {
-			c.settle(o, a)
-			o++
-			continue
-		}
-		for len(links) > 0 && links[0].Name != a.Name && links[0].Name < a.Name || len(links) > 1 && links[0].Name == a.Name &&
-			links[0].User != a.ID {
-			rest, links = append(rest, links[0]), links[1:]
-		}
-		if order != 0 || len(links) == 0 || links[0].User != a.ID || links[0].Name != a.Name || links[0].Unique != "" &&
-			links[0].Unique != c.observed[o].Unique {
-			c.left = append(c.left, a)
-			continue
-		}
-		links = links[1:]
-		c.settle(o, a)
-		o++
-	}
-	for i := range c.observed {
-		if o := &c.observed[i]; o.Linked && c.owner[i] == 0 {
-			rest = append(rest, model.Link{User: o.Name, Name: o.Name, Unique: o.Unique})
-		}
-	}
-	return append(rest, links...)
-}
-
-// settle compares an account with the observed one that is its user's.
-func (c *comparer) settle(o int, a resolve.Account) {
-	c.held.set(c.nth(a), int32(o+1))
-	c.owner[o] = int32(a.At + 1)
-	if a.Suspended() {
-		c.still[a.Name] = true
-		c.left = append(c.left, a)
-		return
-	}
-	if !c.same(a, c.observed[o].Attributes) {
-		c.left = append(c.left, a)
-	}
-	list := c.joins(a)
-	if len(list) == 0 {
-		return
-	}
-	who := mark(a.Person)
-	for _, m := range list {
-		if m.people += who; !m.quick {
-			m.meet(int32(o), a.Name)
-		}
-	}
-}
-
-func (c *comparer) same(a resolve.Account, seen model.Attributes) (same bool) {
-	if c.known == nil {
-		same, c.room = a.Same(seen, c.room)
-		return same
-	}
-	row, at := c.known.row(a.Person, seen), c.nth(a)
-	if c.known.rows[at] == row {
-		return true
-	}
-	if same, c.room = a.Same(seen, c.room); !same {
-		row = 0
-	}
-	c.known.rows[at] = row
-	return same
-}
-
 // nth is a number of its own of an account asked for.
 func (c *comparer) nth(a resolve.Account) int { return a.At*c.most + a.Nth }
 
@@ -251,19 +168,6 @@ func (c *comparer) settled(p *resolve.Person, rest string) bool {
 		}
 	}
 	return false
-}
-
-// joins are the sets an account should be in.
-func (c *comparer) joins(a resolve.Account) []*membership {
-	list := &c.lists[a.Shape()]
-	if *list == nil {
-		for _, j := range a.Sets() {
-			if m := c.members[j.Set]; m != nil {
-				*list = append(*list, m)
-			}
-		}
-	}
-	return *list
 }
 
 func (c *comparer) unsettled() []model.Object {

@@ -87,7 +87,6 @@ func (r *resolver) reach(b *bundle) {
 		sh := r.shapes[string(key)]
 		if sh == nil {
 			sh = r.shape(r.plan.schemas[c.kind], grants)
-			sh.n = len(r.shapes)
 			r.shapes[string(key)] = sh
 		}
 		if more := b.number + 1 - len(c.shapes); more > 0 {

@@ -28,7 +28,6 @@ type Plan struct {
 	Day     string
 	People  []*Person // sorted by ID
 	Targets map[string]*Desired
-	Shapes  int // how many ways there are for accounts to be alike; see Account.Shape
 
 	d        *model.Declaration
 	schemas  map[string]model.Schema
@@ -56,7 +55,6 @@ func (p *Plan) Numbered(at int) *Person { return p.numbered[at] }
 
 // ready is called when all is worked out.
 func (p *Plan) ready() {
-	p.Shapes = len(p.kit.shapes)
 	p.makeIndex()
 }
 
@@ -265,10 +263,6 @@ type Joining struct {
 	Why model.Origin
 }
 
-// Shape numbers what the account gets, from 0: accounts with one number are
-// asked for the same attributes by the same lines, and are in the same groups.
-func (a Account) Shape() int { return a.shape.n }
-
 // Sets are those the account itself should be in, sorted by kind and name.
 func (a Account) Sets() []Joining { return a.shape.sets }
 
@@ -304,49 +298,7 @@ func (d *Desired) shape(p *Person) *shape {
 
 // Accounts yields the accounts asked for, in order of name.
 func (d *Desired) Accounts() iter.Seq[Account] {
-	byName := func(a, b Account) int { return strings.Compare(a.Name, b.Name) }
-	if d.parted {
-		var all []Account
-		for _, p := range d.Plan.People {
-			all = append(all, d.AccountsFor(p)...)
-		}
-		slices.SortFunc(all, byName)
-		return slices.Values(all)
-	}
-	return func(yield func(Account) bool) {
-		var given []Account // names that stand by hand are out of the people's order
-		for _, h := range d.hinted {
-			given = append(given, d.AccountsFor(h.person)...)
-		}
-		slices.SortFunc(given, byName)
-		skip := d.hinted
-		for _, p := range d.Plan.People {
-			sh := d.shape(p)
-			if sh == nil {
-				continue
-			}
-			for len(skip) > 0 && skip[0].person.ID < p.ID {
-				skip = skip[1:]
-			}
-			if len(skip) > 0 && skip[0].person == p {
-				continue
-			}
-			for len(given) > 0 && given[0].Name < p.ID {
-				if !yield(given[0]) {
-					return
-				}
-				given = given[1:]
-			}
-			if !yield(Account{Person: p, Name: p.ID, shape: sh, on: d}) {
-				return
-			}
-		}
-		for _, a := range given {
-			if !yield(a) {
-				return
-			}
-		}
-	}
+	return func(yield func(Account) bool) { d.Walk(nil, yield) }
 }
 
 // AccountsFor are the accounts a person should have here.
@@ -448,6 +400,7 @@ func (d *Desired) Most() int {
 // index finds people by what an account may show of them. Each part is made
 // when it is first asked for.
 type index struct {
+	briefs                        func() []Brief
 	numbers, mails, names, folded func() map[string][]*Person
 }
 
@@ -464,6 +417,7 @@ func (p *Plan) makeIndex() {
 		})
 	}
 	p.index = index{
+		briefs:  sync.OnceValue(p.makeBriefs),
 		numbers: by(func(x *Person) string { return x.number }),
 		mails:   by(func(x *Person) string { return strings.ToLower(x.Mail) }),
 		names:   by(func(x *Person) string { return strings.ToLower(x.Name) }),

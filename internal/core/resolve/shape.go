@@ -21,7 +21,6 @@ type bundle struct {
 // shape is what the holders of a bundle get on a target. Targets where the
 // same grants reach them share one shape.
 type shape struct {
-	n      int      // see Account.Shape
 	fields *[]field // sorted by name; shapes that ask for the same values share one list
 	why    model.Origin
 	sets   []Joining          // sorted by kind and name

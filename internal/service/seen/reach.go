@@ -6,8 +6,6 @@ package seen
 import (
 	"context"
 	"fmt"
-	"hash/maphash"
-	"sync"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -27,13 +25,12 @@ type Config struct {
 type Seen struct {
 	*declared.Declared
 	Config
-	known sync.Map     // by target: what comparisons found right
-	seed  maphash.Seed // of its hashes
+	known *memory // what comparisons found right
 }
 
 // New makes the room, and has declaring tell it.
 func New(d *declared.Declared, c Config) *Seen {
-	s := &Seen{Declared: d, Config: c, seed: maphash.MakeSeed()}
+	s := &Seen{Declared: d, Config: c, known: newMemory(memoryMost)}
 	d.Weigh = s.weighing
 	return s
 }

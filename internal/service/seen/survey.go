@@ -367,7 +367,7 @@ func (s *Seen) compareOnce(ctx context.Context, c *declared.Current, row store.T
 	if desired == nil || row.SurveyedAt == nil {
 		return 0, 0, nil
 	}
-	known, done := s.knownOf(name)
+	known, done := s.known.of(name)
 	x, err := s.Differences(ctx, desired, known)
 	done()
 	if err != nil {
@@ -447,18 +447,6 @@ func (s *Seen) CatchUp(ctx context.Context, targets []string) (*declared.Current
 			}
 		}
 	}
-}
-
-// knownOf is what comparisons of a target found right, for one comparison at a time.
-func (s *Seen) knownOf(target string) (known *drift.Known, done func()) {
-	type slot struct {
-		sync.Mutex
-		*drift.Known
-	}
-	x, _ := s.known.LoadOrStore(target, &slot{Known: drift.NewKnown(s.seed)})
-	k := x.(*slot)
-	k.Lock()
-	return k.Known, k.Unlock
 }
 
 func freshEntry(at time.Time, target string, fresh int) *store.Entry {

@@ -84,6 +84,7 @@ func (s *Seen) CompareAll(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	s.known.keep(func(target string) bool { return c.Plan.Targets[target] != nil })
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
 		return err
