@@ -2,6 +2,8 @@ package store
 
 import (
 	"context"
+	"maps"
+	"slices"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -63,34 +65,42 @@ func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, r
 
 // DropLinks forgets whose accounts on a target these are.
 func (tx *Tx) DropLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
-	if len(links) == 0 {
-		return nil
-	}
 	if err := tx.buryLinks(ctx, target, links, at); err != nil {
 		return err
 	}
-	_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)),
-		append([]any{target}, slotsOf(links)...)...)
-	return err
+	return slots(links, func(rest string, users []any) error {
+		_, err := tx.ExecContext(ctx, `DELETE FROM link WHERE target = ? AND rest = ? AND user IN `+oneOf(len(users)),
+			append([]any{target, rest}, users...)...)
+		return err
+	})
 }
 
 func (tx *Tx) buryLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, rest, uniq)
-		SELECT target, user, ?, since, name, rest, uniq FROM link WHERE target = ? AND (user, rest) IN `+pairs(len(links)),
-		append([]any{at, target}, slotsOf(links)...)...)
-	return err
+	return slots(links, func(rest string, users []any) error {
+		these, args := ` FROM link WHERE target = ? AND rest = ? AND user IN `+oneOf(len(users)), append([]any{target, rest}, users...)
+		var there []int // mostly nobody: then nothing is locked
+		if err := tx.SelectContext(ctx, &there, `SELECT 1`+these+` LIMIT 1`, args...); err != nil || len(there) == 0 {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, rest, uniq)
+			SELECT target, user, ?, since, name, rest, uniq`+these, append([]any{at}, args...)...)
+		return err
+	})
 }
 
-// pairs is the right side of an IN for n pairs.
-func pairs(n int) string { return "(" + rows(n, 2) + ")" }
-
-// slotsOf tells accounts of one person apart.
-func slotsOf(links []model.Link) []any {
-	out := make([]any, 0, 2*len(links))
+// slots calls do for the users of each rest: there are few, nearly always one.
+// The database finds neither by pairs: it thinks about 250 of them for 0.2 s.
+func slots(links []model.Link, do func(rest string, users []any) error) error {
+	by := map[string][]any{}
 	for _, l := range links {
-		out = append(out, l.User, l.Rest)
+		by[l.Rest] = append(by[l.Rest], l.User)
 	}
-	return out
+	for _, rest := range slices.Sorted(maps.Keys(by)) {
+		if err := do(rest, by[rest]); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // LinksAt returns whose the accounts of a target were at a moment in the past.

@@ -70,6 +70,12 @@ func TestTakenOver(t *testing.T) {
 	if shut, err := s.ShutSince(ctx, "a"); err != nil || !shut["hanne"].Equal(now) {
 		t.Errorf("%v %v", shut, err)
 	}
+	if counts, err := s.Phases(ctx, 7); err != nil || len(counts) != 1 || counts[0].N != 1 || counts[0].Outcome != "waiting" {
+		t.Errorf("%+v %v", counts, err)
+	}
+	if r, err := s.Round(ctx, 7); err != nil || r.People != 1 {
+		t.Errorf("%+v %v", r, err)
+	}
 	steps, _, err := s.Steps(ctx, 7, nil, store.Page{Size: 5})
 	if err != nil || len(steps) != 1 || !steps[0].Act.Moves() || steps[0].Act.Of() != f.Of() {
 		t.Errorf("%+v %v", steps, err)

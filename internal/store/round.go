@@ -34,10 +34,11 @@ type Round struct {
 	StoppedBy  string     `db:"stopped_by"`
 	Lost       string     `db:"lost"`  // of an undo: what it cannot bring back, a line each
 	Guard      string     `db:"guard"` // why a guard stopped it
+	People     int        `db:"people"`
 }
 
 const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
-	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost, guard`
+	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost, guard, people`
 
 // Hold is why a round may not run until somebody else approves it.
 type Hold struct {
@@ -86,45 +87,54 @@ type stepRow struct {
 	EndedAt   *time.Time `db:"ended_at"`
 }
 
-// AddRound stores a drafted round with its steps and holds and returns its number.
-func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (int64, error) {
+// AddRound stores a drafted round with its steps and holds, and returns it with its number.
+func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (Round, error) {
+	r.People = peopleOf(steps)
 	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at,
-		undoes, bulk, first, params, lost)
-		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost)`, r)
+		undoes, bulk, first, params, lost, people)
+		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost, :people)`, r)
 	if err != nil {
-		return 0, err
+		return r, err
 	}
-	id, err := res.LastInsertId()
+	r.ID, err = res.LastInsertId()
 	if err != nil {
-		return 0, err
+		return r, err
 	}
 	bodies := make([][]byte, len(steps))
 	for i := range steps {
 		if bodies[i], err = json.Marshal(steps[i].Act); err != nil {
-			return 0, err
+			return r, err
 		}
 	}
 	for from, to := range portions(len(steps), 500, func(i int) int { return len(bodies[i]) }) {
-		args := make([]any, 0, 12*(to-from))
+		args := make([]any, 0, 14*(to-from))
 		for i, s := range steps[from:to] {
 			body := bodies[from+i]
-			args = append(args, id, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(),
-				s.Act.User, body, s.Outcome, "")
+			args = append(args, r.ID, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(),
+				s.Act.User, body, s.Outcome, "", never, never)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words) VALUES `+rows(to-from, 12), args...); err != nil {
-			return 0, err
+		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words,
+			started_at, ended_at) VALUES `+rows(to-from, 14), args...); err != nil {
+			return r, err
 		}
 	}
+	counts := map[PhaseCount]int{}
+	for _, s := range steps {
+		counts[PhaseCount{Wave: s.Wave, Tier: s.Tier, Target: s.Act.Target, Outcome: s.Outcome}]++
+	}
+	if err := tx.addPhases(ctx, r.ID, byDrafting, counts); err != nil {
+		return r, err
+	}
 	for i := range holds {
-		holds[i].Round, holds[i].Seq, holds[i].Words = id, i+1, clip(holds[i].Words, 2000)
+		holds[i].Round, holds[i].Seq, holds[i].Words = r.ID, i+1, clip(holds[i].Words, 2000)
 	}
 	for from, to := range groups(len(holds), 500) {
 		if _, err := tx.NamedExecContext(ctx, `INSERT INTO hold (round, seq, kind, target, words, firm, steps)
 				VALUES (:round, :seq, :kind, :target, :words, :firm, :steps)`, holds[from:to]); err != nil {
-			return 0, err
+			return r, err
 		}
 	}
-	return id, nil
+	return r, nil
 }
 
 // Work is how much there is, for who watches from outside.
@@ -143,8 +153,8 @@ func (s *Store) Work(ctx context.Context) (w Work, err error) {
 		query string
 	}{
 		{&w.Rounds, `SELECT state AS word, COUNT(*) AS n FROM round GROUP BY state`},
-		{&w.Steps, `SELECT s.outcome AS word, COUNT(*) AS n FROM round r JOIN step s ON s.round = r.id WHERE r.ended_at IS NULL
-				AND r.state = 'running' GROUP BY s.outcome`},
+		{&w.Steps, `SELECT p.outcome AS word, CAST(SUM(p.n) AS SIGNED) AS n FROM round r JOIN phase p ON p.round = r.id
+				WHERE r.ended_at IS NULL AND r.state = 'running' GROUP BY p.outcome HAVING n > 0`},
 		{&w.Findings, `SELECT d.kind AS word, CAST(SUM(d.n) AS SIGNED) AS n FROM target t JOIN drift_day d ON d.day = t.compared_on
 				AND d.target = t.name WHERE d.n > 0 GROUP BY d.kind`},
 		{&w.Targets, `SELECT state AS word, COUNT(*) AS n FROM target GROUP BY state`},
@@ -239,12 +249,19 @@ func (tx *Tx) DropSteps(ctx context.Context, id int64, words string, at time.Tim
 	if err != nil {
 		return 0, err
 	}
-	return res.RowsAffected()
+	n, err := res.RowsAffected()
+	if err != nil || n == 0 {
+		return n, err
+	}
+	return n, tx.turn(ctx, id, "waiting", "not-tried")
 }
 
 // Undone marks a round and those of its steps that another took back.
 func (tx *Tx) Undone(ctx context.Context, id int64) error {
 	if _, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'undone' WHERE round = ? AND outcome = 'done'`, id); err != nil {
+		return err
+	}
+	if err := tx.turn(ctx, id, "done", "undone"); err != nil {
 		return err
 	}
 	_, err := tx.ExecContext(ctx, `UPDATE round SET state = 'undone' WHERE id = ?`, id)
@@ -284,25 +301,9 @@ func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Roun
 	var r Round
 	err := s.db.GetContext(ctx, &r, `SELECT `+roundColumns+` FROM round WHERE ended_at IS NULL
 			AND state IN ('draft', 'held', 'approved', 'running') AND drafted_by = ?
-		AND EXISTS (SELECT 1 FROM step WHERE step.round = round.id AND step.target = ?) ORDER BY id LIMIT 1`, operator, target)
+		AND EXISTS (SELECT 1 FROM phase WHERE phase.round = round.id AND phase.target = ?) ORDER BY id LIMIT 1`, operator,
+		target)
 	return r, err
-}
-
-// PhaseCount is how many steps of a round's phase on a target stand at an outcome.
-type PhaseCount struct {
-	Wave    int    `db:"wave"`
-	Tier    int    `db:"tier"`
-	Target  string `db:"target"`
-	Outcome string `db:"outcome"`
-	N       int    `db:"n"`
-}
-
-// Phases counts a round's steps by wave, tier, target and outcome, in that order.
-func (s *Store) Phases(ctx context.Context, round int64) ([]PhaseCount, error) {
-	var out []PhaseCount
-	err := s.db.SelectContext(ctx, &out, `SELECT wave, tier, target, outcome, COUNT(*) AS n FROM step WHERE round = ?
-			GROUP BY wave, tier, target, outcome ORDER BY wave, tier, target`, round)
-	return out, err
 }
 
 // TargetSteps returns the steps of a round on one target that have not ended, in order.
@@ -316,7 +317,12 @@ func (s *Store) TargetSteps(ctx context.Context, round int64, target string) ([]
 }
 
 const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome,
-	words, tries, trial_token, trial_until, started_at, ended_at`
+	words, tries, trial_token, trial_until, NULLIF(started_at, '` + never + `') AS started_at, NULLIF(ended_at, '` + never +
+	`') AS ended_at`
+
+// never keeps the room of a time that is set later: a row that grows may not
+// find room where it stands, and is written twice.
+const never = "1970-01-02 00:00:00"
 
 func stepsOf(rows []stepRow) ([]Step, error) {
 	out := make([]Step, len(rows))
@@ -340,17 +346,15 @@ func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Pag
 			args = append(args, o)
 		}
 	}
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM step`+where, args...); err != nil {
+	if err := s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM phase`+where, args...); err != nil {
 		return nil, 0, err
 	}
-	var rows []stepRow
-	// The page is found in an index that holds all it needs; only its rows are read whole.
-	query := `SELECT ` + stepColumns + ` FROM step` + where + ` ORDER BY seq LIMIT ? OFFSET ?`
-	if len(outcomes) > 0 {
-		query = `SELECT ` + stepColumns + ` FROM (SELECT round, seq FROM step FORCE INDEX (in_phase)` + where +
-			` ORDER BY seq LIMIT ? OFFSET ?) page JOIN step USING (round, seq) ORDER BY seq`
+	if p.From >= total {
+		return nil, total, nil
 	}
-	if err := s.db.SelectContext(ctx, &rows, query, append(args, p.Size, p.From)...); err != nil {
+	var rows []stepRow
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`,
+		append(args, p.Size, p.From)...); err != nil {
 		return nil, 0, err
 	}
 	out, err = stepsOf(rows)
@@ -367,8 +371,8 @@ type StepCount struct {
 // CountSteps counts a round's steps by target and outcome.
 func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error) {
 	var out []StepCount
-	err := s.db.SelectContext(ctx, &out, `SELECT target, outcome, COUNT(*) AS n FROM step WHERE round = ?
-			GROUP BY target, outcome ORDER BY target`, round)
+	err := s.db.SelectContext(ctx, &out, `SELECT target, outcome, CAST(SUM(n) AS SIGNED) AS n FROM phase WHERE round = ?
+			GROUP BY target, outcome HAVING n > 0 ORDER BY target`, round)
 	return out, err
 }
 
@@ -377,31 +381,52 @@ type Holder struct{ What, Owner string }
 
 // BeginSteps journals that steps are about to be tried, in one statement, if
 // the lease of who asks still runs. Steps of a round that was stopped are not
-// begun, but for those that had begun before. It returns how many now run.
-func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (int64, error) {
-	return s.markSteps(ctx, seqs, `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))
-		AND (outcome = 'running' OR outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running') AND seq IN `,
-		at, round, h.What, h.Owner, round)
+// begun, but for those that had begun before. It returns how many now run. All
+// are of one phase and target.
+func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (n int64, err error) {
+	const begin = `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
+		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))`
+	err = s.Tx(ctx, func(tx *Tx) error {
+		again, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'running' AND seq IN `, at, round, h.What, h.Owner)
+		if err != nil {
+			return err
+		}
+		fresh, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running'
+			AND seq IN `, at, round, h.What, h.Owner, round)
+		if n = again + fresh; err != nil || fresh == 0 {
+			return err
+		}
+		from, err := tx.phaseOf(ctx, round, seqs[0])
+		if err != nil {
+			return err
+		}
+		to := from
+		from.Outcome, to.Outcome = "waiting", "running"
+		return tx.addPhases(ctx, round, byBeginning, map[PhaseCount]int{from: -int(fresh), to: int(fresh)})
+	})
+	return n, err
 }
 
 // TrialSteps journals that a target is about to take steps that have begun on
 // trial, if the lease of who asks still runs. It returns how many it journalled.
-func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (int64, error) {
-	return s.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
-		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'
-				AND seq IN `,
-		token, until, round, h.What, h.Owner)
+func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (n int64, err error) {
+	err = s.Tx(ctx, func(tx *Tx) (err error) {
+		n, err = tx.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
+			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'
+			AND seq IN `, token, until, round, h.What, h.Owner)
+		return err
+	})
+	return n, err
 }
 
 // markSteps runs a statement for steps, by their numbers.
-func (s *Store) markSteps(ctx context.Context, seqs []int, statement string, args ...any) (total int64, err error) {
+func (tx *Tx) markSteps(ctx context.Context, seqs []int, statement string, args ...any) (total int64, err error) {
 	for from, to := range groups(len(seqs), 5000) {
 		all := slices.Clone(args)
 		for _, q := range seqs[from:to] {
 			all = append(all, q)
 		}
-		res, err := s.exec(ctx, statement+oneOf(to-from), all...)
+		res, err := tx.ExecContext(ctx, statement+oneOf(to-from), all...)
 		if err != nil {
 			return total, err
 		}
@@ -424,7 +449,8 @@ type Trial struct {
 func (s *Store) TrialsOn(ctx context.Context, target string) (out []Trial, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT DISTINCT s.trial_token, s.trial_until FROM round r JOIN step s ON s.round = r.id
 		WHERE r.ended_at IS NULL AND r.state IN ('running', 'stopped') AND s.target = ? AND s.outcome = 'running'
-			AND s.trial_token <> ''`, target)
+			AND s.trial_token <> ''
+			AND (SELECT SUM(n) FROM phase p WHERE p.round = r.id AND p.target = ? AND p.outcome = 'running') > 0`, target, target)
 	return out, err
 }
 
@@ -479,11 +505,15 @@ func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[in
 	return out, nil
 }
 
-// EndSteps stores outcomes of steps that run: a statement for each outcome and
-// words, which nearly all of a batch share. It returns how many ran until now.
-func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) (int64, error) {
+// EndSteps stores outcomes of steps that run, all of one phase and target: a
+// statement for each outcome and words, which nearly all of a batch share. It
+// returns how many ran until now.
+func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) (total int64, err error) {
+	if len(steps) == 0 {
+		return 0, nil
+	}
 	type end struct{ outcome, words string }
-	by := map[end][]any{}
+	by := map[end][]int{}
 	var order []end
 	for _, st := range steps {
 		e := end{st.Outcome, clip(st.Words, 2000)}
@@ -492,24 +522,23 @@ func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.T
 		}
 		by[e] = append(by[e], st.Seq)
 	}
-	total := int64(0)
-	for _, e := range order {
-		for from, to := range groups(len(by[e]), 500) {
-			seqs := by[e][from:to]
-			res, err := tx.ExecContext(ctx, `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
-					AND outcome = 'running' AND seq IN `+oneOf(len(seqs)),
-				append([]any{e.outcome, e.words, at, round}, seqs...)...)
-			if err != nil {
-				return total, err
-			}
-			n, err := res.RowsAffected()
-			if err != nil {
-				return total, err
-			}
-			total += n
-		}
+	phase, err := tx.phaseOf(ctx, round, steps[0].Seq)
+	if err != nil {
+		return 0, err
 	}
-	return total, nil
+	more := map[PhaseCount]int{}
+	for _, e := range order {
+		n, err := tx.markSteps(ctx, by[e], `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
+			AND outcome = 'running' AND seq IN `, e.outcome, e.words, at, round)
+		if total += n; err != nil {
+			return total, err
+		}
+		phase.Outcome = e.outcome
+		more[phase] += int(n)
+		phase.Outcome = "running"
+		more[phase] -= int(n)
+	}
+	return total, tx.addPhases(ctx, round, byEnding, more)
 }
 
 // clip keeps a text within a column, at a letter's end.
@@ -520,8 +549,13 @@ func clip(s string, n int) string {
 	return strings.ToValidUTF8(s[:n-3], "") + "…"
 }
 
-// CountPeople counts the users a round's steps concern.
-func (s *Store) CountPeople(ctx context.Context, round int64) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT COUNT(DISTINCT user) FROM step WHERE round = ? AND user <> ''`, round)
-	return n, err
+// peopleOf is how many users steps concern.
+func peopleOf(steps []Step) int {
+	people := map[string]bool{}
+	for _, s := range steps {
+		if s.Act.User != "" {
+			people[s.Act.User] = true
+		}
+	}
+	return len(people)
 }

@@ -250,7 +250,7 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		}
 	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		r.ID, err = tx.AddRound(ctx, r, drafted, rows)
+		r, err = tx.AddRound(ctx, r, drafted, rows)
 		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
 			Words: fmt.Sprintf(words, r.ID)}}, err
 	})

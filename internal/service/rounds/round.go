@@ -151,10 +151,6 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 	if err != nil {
 		return Round{}, err
 	}
-	people, err := s.Store.CountPeople(ctx, r.ID)
-	if err != nil {
-		return Round{}, err
-	}
 	holds, err := s.Store.Holds(ctx, r.ID)
 	if err != nil {
 		return Round{}, err
@@ -163,7 +159,7 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		ApprovedBy: r.ApprovedBy, ApprovedAt: r.ApprovedAt, RunBy: r.RunBy, StartedAt: r.StartedAt, EndedAt: r.EndedAt,
 		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
 		Guard:  r.Guard,
-		People: people, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+		People: r.People, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
 	if r.Params != "" {
 		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
 			return out, fmt.Errorf("params of round %d: %w", r.ID, err)
