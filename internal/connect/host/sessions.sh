@@ -9,12 +9,14 @@ sessions() {
     who=${line#*: }
     pid=${d##*/}
     [ "$pid" != "$PPID" ] || continue # ours
+    owner=$(stat -c '%Y %U' "$d" 2>/dev/null) || continue
+    [ "${owner#* }" = "${who%@*}" ] || continue # any process may call itself so; a session is its account's
     from=
     for c in $(printf '%s\n' "$children" | sed -n "s/^$pid://p"); do
       from=$(tr '\0' '\n' <"/proc/$c/environ" 2>/dev/null | sed -n 's/^SSH_CONNECTION=\([^ ]*\).*/\1/p')
       [ -z "$from" ] || break
     done
-    printf 'V:%s:%s:%s:%s:%s:%s\n' "$pid" "$(began "$pid")" "${who%@*}" "${who##*@}" "$(stat -c %Y "$d")" "$from"
+    printf 'V:%s:%s:%s:%s:%s:%s\n' "$pid" "$(began "$pid")" "${who%@*}" "${who##*@}" "${owner%% *}" "$from"
   done
   set -f
 }
