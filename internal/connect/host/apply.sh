@@ -40,26 +40,38 @@ password() {
 reopen() {
   if [ "$(awk -F: -v n="$1" '$1 == n && $2 ~ /^!+[^!*]/ { print 1 }' /etc/shadow)" ]; then run usermod -U -e '' -- "$1"; else run usermod -e '' -- "$1"; fi
 }
-# leave_home NAME HOW: archives the home and removes it, or removes it alone. Nothing is removed that is not the
-# account's own folder and nobody else's, and nothing before the archive is whole. A home that is gone is well.
+# leave_home NAME HOW: finds the home that goes with an account, and archives it if it is to be. Nothing goes that
+# is not the account's own folder and nobody else's. A home that is gone is well.
 leave_home() {
+  home=
   h=$(awk -F: -v n="$1" '$1 == n { print $6; exit }' /etc/passwd)
   [ -d "$h" ] || return 0
   if ! leaves "$1" "$h"; then rc=1; note "the home $h is not a folder of $1 alone, and was left; the account too"; return 1; fi
-  if [ "$2" = archive ]; then
-    to=/var/backups/homes
-    f=$to/$1-$day.tar.gz
-    mkdir -p -m 700 $to && { [ -f "$f" ] || { tar -C "${h%/*}/" -czf "$f.new" -- "${h##*/}" && mv -f "$f.new" "$f"; }; } 2>"$lock/said" ||
-      { rc=1; rm -f "$f.new"; note "the home $h could not be archived: $(cat "$lock/said")"; return 1; }
-    chmod 600 "$f"
-    note "its home is in $f"
-  fi
-  rm -rf --one-file-system -- "$h" 2>"$lock/said" || { rc=1; note "$(cat "$lock/said")"; return 1; }
+  home=$h
+  [ "$2" = archive ] || return 0
+  to=/var/backups/homes f= n=
+  mkdir -p -m 700 $to || { rc=1; note "the home $h could not be archived"; return 1; }
+  while f=$to/$1-$day$n.tar.gz; [ -e "$f" ]; do n=-$((${n#-} + 1)); done # an earlier one of that day is somebody's, too
+  { tar -C "${h%/*}/" -czf "$f.new" -- "${h##*/}" && chmod 600 "$f.new" && mv "$f.new" "$f"; } 2>"$lock/said" ||
+    { rc=1; rm -f "$f.new"; note "the home $h could not be archived: $(cat "$lock/said")"; return 1; }
+  note "its home is in $f"
 }
-# leaves NAME HOME: the folder is the account's own, at least two deep, and neither holds nor is another's home.
+# clear_home: when its account is gone, the home goes too.
+clear_home() {
+  [ $rc = 0 ] && [ -n "$home" ] || return 0
+  rm -rf --one-file-system -- "$home" 2>"$lock/said" || { rc=1; note "its home $home could not be removed: $(cat "$lock/said")"; }
+}
+# leaves NAME HOME: the folder is the account's own, at least two deep, and neither holds nor is another's home; and
+# nobody but root can put another in the place of one it stands in.
 leaves() {
   case $2 in /*/*) ;; *) return 1 ;; esac
   case $2 in */ | *//* | */./* | */../* | */. | */..) return 1 ;; esac
   [ ! -L "$2" ] && [ "$(stat -c %u -- "$2")" = "$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)" ] || return 1
+  p=$(readlink -f -- "${2%/*}") || return 1
+  while [ -n "$p" ]; do
+    set -- "$1" "$2" "$(stat -c '%u %a' -- "$p")"
+    case $3 in "0 "*[2367]? | "0 "*[2367]) case $3 in "0 1"???) ;; *) return 1 ;; esac ;; "0 "*) ;; *) return 1 ;; esac
+    p=${p%/*}
+  done
   awk -F: -v n="$1" -v h="$2" '$1 != n && ($6 == h || index($6, h "/") == 1) { bad = 1 } END { exit bad }' /etc/passwd
 }

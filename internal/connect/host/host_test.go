@@ -353,3 +353,59 @@ S`)
 		}
 	}
 }
+
+// A home goes with its account when it is the account's alone and nobody can put another in its place; what is
+// archived is whole before anything goes, and is never written over.
+func TestHomesOfTheRemoved(t *testing.T) {
+	h, a := start(t, `useradd -m -u 1801 leaver; echo first >/home/leaver/log
+		mkdir -p /srv/own; useradd -u 1802 -d /srv/own/home trap; mkdir /srv/own/home; chown -R trap /srv/own
+		useradd -u 1803 -d /home/leaver/inner guest; useradd -m -u 1804 busy; useradd -u 1805 -d /home/open/home open
+		mkdir -p /home/open/home; chmod 777 /home/open; chown open /home/open/home`)
+	s := connecttest.Open(t, host.Connector{}, a)
+	remove := func(name, how string) connect.Answer {
+		t.Helper()
+		o := connecttest.Find(t, s, model.Account, name)
+		return s.Apply(context.Background(), []connect.Act{{Act: model.Act{Verb: model.Remove, Object: model.Account, Name: name,
+			Changes: []model.Change{{Attribute: model.Home, Before: o.Attributes.Get(model.Home), After: []string{how}}}}}})[0]
+	}
+	exec := func(command string) string {
+		t.Helper()
+		out, err := h.Exec(command)
+		if err != nil {
+			t.Fatal(out)
+		}
+		return strings.TrimSpace(out)
+	}
+	for _, name := range []string{"leaver", "trap", "open"} {
+		if got := remove(name, "archive"); got.Outcome != connect.Failed ||
+			!strings.Contains(got.Words, "is not a folder of "+name+" alone") {
+			t.Errorf("%s: %+v", name, got)
+		}
+	}
+	exec("userdel guest")
+	if got := remove("leaver", "archive"); got.Outcome != connect.Done ||
+		!strings.Contains(got.Words, "its home is in /var/backups/homes/leaver-") {
+		t.Errorf("%+v", got)
+	}
+	exec("useradd -m -u 1801 leaver; echo second >/home/leaver/log")
+	if got := remove("leaver", "archive"); got.Outcome != connect.Done {
+		t.Errorf("again on the same day: %+v", got)
+	}
+	if got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f leaver/log; done | sort | tr '\\n' ' '; ls /home"); got != "first second busy\nopen" {
+		t.Errorf("%q", got)
+	}
+	// While somebody works under it neither the account nor its home goes.
+	exec("su -s /bin/sh busy -c 'sleep 60 >/dev/null 2>&1 & echo $! >/tmp/busy'")
+	if got := remove("busy", "remove"); got.Outcome != connect.Failed || exec("ls -d /home/busy; kill $(cat /tmp/busy)") != "/home/busy" {
+		t.Errorf("%+v", got)
+	}
+	for range 50 {
+		if exec("kill -0 $(cat /tmp/busy) 2>/dev/null || echo gone") == "gone" {
+			break
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	if got := remove("busy", "remove"); got.Outcome != connect.Done || exec("ls /home") != "open" {
+		t.Errorf("%+v %s", got, exec("ls /home"))
+	}
+}

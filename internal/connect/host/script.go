@@ -181,7 +181,8 @@ func removeStep(a model.Act) string {
 	remove := command("userdel", "--", a.Name)
 	switch how := a.After().One(home); how {
 	case model.HomeArchived, model.HomeRemoved:
-		return "if leave_home " + strings.TrimSuffix(quoted(a.Name, how), "\n") + "; then " + strings.TrimSuffix(remove, "\n") + "; fi\n"
+		return "if leave_home " + strings.TrimSuffix(quoted(a.Name, how), "\n") + "; then " + strings.TrimSuffix(remove, "\n") +
+			"; clear_home; fi\n"
 	}
 	return remove
 }

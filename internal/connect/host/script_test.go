@@ -68,7 +68,7 @@ func TestScripts(t *testing.T) {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
 			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; keys() { run \"$@\"; }; password() { run \"$@\"; " +
-				"}; reopen() { run \"$@\"; }; leave_home() { run \"$@\"; }\nrc=0\n" + step(a, there)
+				"}; reopen() { run \"$@\"; }; leave_home() { run \"$@\"; }; clear_home() { :; }\nrc=0\n" + step(a, there)
 			cmd := exec.Command("sh", "-c", script)
 			cmd.Env = []string{"PATH=/nowhere"}
 			out, err := cmd.CombinedOutput()
@@ -105,7 +105,7 @@ func TestSteps(t *testing.T) {
 			"marit.fell"),
 		"run 'gpasswd' '-d' 'marit.fell' 'crew'": act(model.LeaveIt, model.GroupKind, "crew",
 			"marit.fell"),
-		"if leave_home 'marit.fell' 'archive'; then run 'userdel' '--' 'marit.fell'; fi": act(model.Remove, model.Account, "marit.fell",
+		"if leave_home 'marit.fell' 'archive'; then run 'userdel' '--' 'marit.fell'; clear_home; fi": act(model.Remove, model.Account, "marit.fell",
 			"", to(home, "/home/m", "archive")),
 		"keys 'marit.fell' 'ssh-ed25519 AAAA\n'": act(model.Modify, model.Account, "marit.fell",
 			"", to(keys, "", "ssh-ed25519 AAAA")),
