@@ -19,8 +19,8 @@ var _ connect.Follower = (*session)(nil)
 
 // mark is from where a survey can go on.
 type mark struct {
-	People string `json:"people"` // cookies
-	Groups string `json:"groups"`
+	People []byte `json:"people"` // cookies
+	Groups []byte `json:"groups"`
 	Names  string `json:"names"` // hash of what the numbers of groups mean: people's primary groups are told by name
 }
 
@@ -61,9 +61,9 @@ func (s *session) mark(ctx context.Context) (string, error) {
 	stop := context.AfterFunc(ctx, func() { s.read.conn.Close() })
 	defer stop()
 	var m mark
-	for base, cookie := range map[string]*string{"people": &m.People, "groups": &m.Groups} {
-		r, err := s.synchronise(base, nothing, nil, "")
-		if errors.Is(err, connect.ErrVoid) || err == nil && r.cookie == "" {
+	for base, cookie := range map[string]*[]byte{"people": &m.People, "groups": &m.Groups} {
+		r, err := s.synchronise(base, nothing, nil, nil)
+		if errors.Is(err, connect.ErrVoid) || err == nil && (len(r.cookie) == 0 || len(r.cookie) > cookieMost) {
 			return "", nil
 		}
 		if err != nil {
@@ -79,7 +79,7 @@ func (s *session) mark(ctx context.Context) (string, error) {
 	return string(b), err
 }
 
-func (s *session) synchronise(base, filter string, attributes []string, cookie string) (*refresh, error) {
+func (s *session) synchronise(base, filter string, attributes []string, cookie []byte) (*refresh, error) {
 	f, err := goldap.CompileFilter(filter)
 	if err != nil {
 		return nil, err

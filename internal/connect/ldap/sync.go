@@ -1,6 +1,7 @@
 package ldap
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 
@@ -28,6 +29,7 @@ const (
 	statePresent = 0
 	stateDelete  = 3
 
+	cookieMost  = 16 << 10  // bytes: a longer one is not kept
 	goneMost    = 1_000_000 // ids of one answer
 	changedMost = 200_000   // entries of one answer: beyond, a whole survey is no slower
 )
@@ -36,12 +38,12 @@ const (
 type refresh struct {
 	changed []*entry
 	gone    []string // ids, as entryUUID is written
-	cookie  string
+	cookie  []byte   // as it came: it need not be text
 }
 
 // since asks what changed. Without a cookie the answer to a filter that nothing
 // fits is the cookie alone. A cookie that is worth nothing is connect.ErrVoid.
-func (w *wire) since(q query, cookie string) (*refresh, error) {
+func (w *wire) since(q query, cookie []byte) (*refresh, error) {
 	q.controls = func(b *cryptobyte.Builder) { askSync(b, cookie) }
 	if err := w.send(func(b *cryptobyte.Builder) { q.encode(b, "") }); err != nil {
 		return nil, err
@@ -62,7 +64,10 @@ func (w *wire) since(q query, cookie string) (*refresh, error) {
 			if err := result(op); err != nil {
 				return nil, void(err)
 			}
-			return out, out.done(controls, cookie)
+			if err := out.done(controls, cookie); err != nil {
+				return nil, err
+			}
+			return out, nil
 		default:
 			err = fmt.Errorf("the directory sent an unasked message (tag %d)", tag)
 		}
@@ -85,14 +90,14 @@ func void(err error) error {
 }
 
 // askSync writes the Sync Request Control (RFC 4533 §2.2).
-func askSync(b *cryptobyte.Builder, cookie string) {
+func askSync(b *cryptobyte.Builder, cookie []byte) {
 	octets(b, syncRequest)
 	b.AddASN1Boolean(true)
 	b.AddASN1(asn1.OCTET_STRING, func(b *cryptobyte.Builder) {
 		b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
 			b.AddASN1Enum(refreshOnly)
-			if cookie != "" {
-				octets(b, cookie)
+			if len(cookie) > 0 {
+				octets(b, string(cookie))
 			}
 		})
 	})
@@ -110,8 +115,7 @@ func (r *refresh) entry(w *wire, op, controls cryptobyte.String) error {
 	case statePresent:
 		return connect.ErrVoid
 	case stateDelete:
-		r.gone = append(r.gone, uuid(id))
-		return nil
+		return r.lose(id)
 	}
 	e, err := w.entry(op)
 	if err == nil {
@@ -146,9 +150,11 @@ func (r *refresh) info(op cryptobyte.String) error {
 		for !ids.Empty() {
 			var id cryptobyte.String
 			if !ids.ReadASN1(&id, asn1.OCTET_STRING) {
-				return errors.New("the directory sent an id that cannot be read")
+				return errNoID
 			}
-			r.gone = append(r.gone, uuid(id))
+			if err := r.lose(id); err != nil {
+				return err
+			}
 		}
 	}
 	return nil
@@ -157,7 +163,7 @@ func (r *refresh) info(op cryptobyte.String) error {
 // done takes the Sync Done Control (§2.4). An answer that goes on from a cookie
 // must have told of deletions, unless nothing has changed since: else all that it
 // did not tell of is gone.
-func (r *refresh) done(controls cryptobyte.String, from string) error {
+func (r *refresh) done(controls cryptobyte.String, from []byte) error {
 	var body, cookie cryptobyte.String
 	value := controlOf(controls, syncDone)
 	if !value.ReadASN1(&body, asn1.SEQUENCE) {
@@ -170,10 +176,10 @@ func (r *refresh) done(controls cryptobyte.String, from string) error {
 	if !ok {
 		return errors.New("the directory ended a synchronisation in a way that cannot be read")
 	}
-	if r.cookie = string(cookie); r.cookie == "" {
+	if r.cookie = bytes.Clone(cookie); len(r.cookie) == 0 {
 		r.cookie = from
 	}
-	if from != "" && !deletes && r.cookie != from {
+	if len(from) > 0 && !deletes && !bytes.Equal(r.cookie, from) {
 		return connect.ErrVoid
 	}
 	return nil
@@ -204,10 +210,13 @@ func controlOf(controls cryptobyte.String, want string) cryptobyte.String {
 	return nil
 }
 
-// uuid writes an id as entryUUID has it (RFC 4530).
-func uuid(b []byte) string {
+var errNoID = errors.New("the directory sent an id that cannot be read")
+
+// lose takes the id of an entry that is gone, and writes it as entryUUID has it (RFC 4530).
+func (r *refresh) lose(b []byte) error {
 	if len(b) != 16 {
-		return ""
+		return errNoID
 	}
-	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
+	r.gone = append(r.gone, fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:]))
+	return nil
 }

@@ -211,3 +211,60 @@ func TestNames(t *testing.T) {
 		t.Errorf("%d filters for two names", n)
 	}
 }
+
+// Whatever a directory sends as changes, it is read to its end or refused, and ids are ids.
+func FuzzSince(f *testing.F) {
+	id := bytes.Repeat([]byte{7}, 16)
+	control := func(oid string, value func(b *cryptobyte.Builder)) func(b *cryptobyte.Builder) {
+		return func(b *cryptobyte.Builder) {
+			b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+				octets(b, oid)
+				b.AddASN1(asn1.OCTET_STRING, func(b *cryptobyte.Builder) { b.AddASN1(asn1.SEQUENCE, value) })
+			})
+		}
+	}
+	with := func(tag asn1.Tag, op, controls func(b *cryptobyte.Builder)) []byte {
+		var b cryptobyte.Builder
+		b.AddASN1(asn1.SEQUENCE, func(b *cryptobyte.Builder) {
+			b.AddASN1Int64(1)
+			b.AddASN1(tag, op)
+			b.AddASN1(asn1.Tag(0).Constructed().ContextSpecific(), controls)
+		})
+		return b.BytesOrPanic()
+	}
+	gone := with(tagEntry, person("uid=a,dc=x", "uid", "a"), control(syncState, func(b *cryptobyte.Builder) {
+		b.AddASN1Enum(stateDelete)
+		octets(b, string(id))
+	}))
+	done := with(tagSearchDone, outcome(0, ""), control(syncDone, func(b *cryptobyte.Builder) {
+		octets(b, "next")
+		b.AddASN1Boolean(true)
+	}))
+	f.Add(append(bytes.Clone(gone), done...))
+	f.Add(bytes.Replace(append(bytes.Clone(gone), done...), id, id[:15], 1))
+	f.Fuzz(func(t *testing.T, in []byte) {
+		ours, theirs := net.Pipe()
+		go func() { _, _ = io.Copy(io.Discard, theirs) }()
+		go func() {
+			_, _ = theirs.Write(in)
+			theirs.Close()
+		}()
+		w := newWire(ours, time.Second)
+		w.id = 0
+		r, err := w.since(everyone(t), []byte("from"))
+		ours.Close()
+		if (err == nil) != (r != nil) {
+			t.Fatalf("%v %v", r, err)
+		}
+		if r != nil {
+			for _, id := range r.gone {
+				if len(id) != 36 {
+					t.Errorf("%q is no id", id)
+				}
+			}
+		}
+		if bytes.Equal(in, append(bytes.Clone(gone), done...)) && (err != nil || len(r.gone) != 1 || string(r.cookie) != "next") {
+			t.Errorf("%+v %v", r, err)
+		}
+	})
+}
