@@ -89,7 +89,8 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 0, "Round 1 is approved", "approve", "1")
 	expect(t, d, 1, "round 1 is approved already, by odd.strand", "approve", "1")
 	// Meanwhile somebody does by hand what the round would do, and something else besides.
-	if out, err := d.Hosts["arctic-tern"].Exec("gpasswd -a marit.fell deck; chsh -s /bin/sh hanne.vik; groupadd -g 5999 all-hands"); err != nil {
+	out, err := d.Hosts["arctic-tern"].Exec("gpasswd -a marit.fell deck; chsh -s /bin/sh hanne.vik; groupadd -g 5999 all-hands")
+	if err != nil {
 		t.Fatal(out)
 	}
 	expect(t, d, 4, "number is 5999", "run", "1")

@@ -193,7 +193,8 @@ func TestSideBySide(t *testing.T) {
 	for _, row := range got.rows {
 		flat = append(flat, strings.Join(row, "|"))
 	}
-	if want := "account|marit|mf;state|▲ found|■ missing;keys|2 values|;shell|/bin/sh|;groups|crew|;because||;drift|change account x → y|"; strings.Join(flat, ";") != want {
+	if want := "account|marit|mf;state|▲ found|■ missing;keys|2 values|;shell|/bin/sh|;groups|crew|;because||;" +
+		"drift|change account x → y|"; strings.Join(flat, ";") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(flat, ";"), want)
 	}
 	if got := sideBySide(seen.UserDetail{}); got.rows != nil || got.empty == "" {
@@ -374,8 +375,9 @@ func TestShowWatched(t *testing.T) {
 	said := map[int64]int{}
 	a.showWatched(w, said)
 	a.showWatched(service.Watched{At: at, Rounds: w.Rounds}, said)
-	want := "09:30:00  step      odd            arctic-tern: create account marit: done\n09:30:00  target                   sooty-tern: ○ " +
-		"out of reach\n09:30:00  round     odd            round 2: 4 of 10 steps, 6 waiting, 4 done\n"
+	want := "09:30:00  step      odd            arctic-tern: create account marit: done\n" +
+		"09:30:00  target                   sooty-tern: ○ out of reach\n" +
+		"09:30:00  round     odd            round 2: 4 of 10 steps, 6 waiting, 4 done\n"
 	if out.String() != want {
 		t.Errorf("got\n%s\nwant\n%s", out.String(), want)
 	}

@@ -52,12 +52,14 @@ var knows = map[string][]string{
 
 // outside lists what the core may import from beyond the project: nothing that
 // reads a disk, a socket or a random source.
-var outside = []string{"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "hash/fnv", "hash/maphash", "math/bits", "encoding/base64",
-	"encoding/csv", "io", "unicode/utf8", "encoding/binary", "encoding/hex", "encoding/json", "errors", "fmt", "maps", "iter", "path",
-	"regexp", "runtime", "slices",
-	"sort", "strconv", "strings", "sync", "time", "unicode", "github.com/goccy/go-yaml", "cel.dev/cel-go/cel",
-	"cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref", "github.com/goccy/go-yaml/ast",
-	"github.com/goccy/go-yaml/parser", "github.com/goccy/go-yaml/token"}
+var outside = []string{
+	"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "encoding/base64", "encoding/binary", "encoding/csv",
+	"encoding/hex", "encoding/json", "errors", "fmt", "hash/fnv", "hash/maphash", "io", "iter", "maps", "math/bits",
+	"path", "regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8",
+	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref",
+	"github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser",
+	"github.com/goccy/go-yaml/token",
+}
 
 func TestArrows(t *testing.T) {
 	const root, module = "../..", "hen-roost/"

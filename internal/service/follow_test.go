@@ -31,7 +31,8 @@ func town(people int) string {
 		"[bridge]}]}\n  extra: {gives: [{at: {kind: tern}, groups: [rare]}]}\n" +
 		"groups: {deck: {}, bridge: {}, rare: {}}\ntargets:\n")
 	for _, name := range []string{"arctic", "sooty"} {
-		fmt.Fprintf(&b, "  %s: {kind: tern, address: \"%s:1\", login: {as: root, secret: key}, unexpected: disable, protect: [\"svc*\"]}\n", name, name)
+		fmt.Fprintf(&b, "  %s: {kind: tern, address: \"%s:1\", login: {as: root, secret: key}, unexpected: disable, "+
+			"protect: [\"svc*\"]}\n", name, name)
 	}
 	b.WriteString("users:\n")
 	for i := range people {

@@ -62,7 +62,8 @@ func TestLastAdministratorTwice(t *testing.T) {
 		t.Fatalf("%+v %s", r, words)
 	}
 	r, words := runs(t, s, second)
-	if want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"; r.State != rounds.Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
+	want := "not-tried: stopped by a guard: last administrator: disable account hanne on arctic would leave nobody"
+	if r.State != rounds.Stopped || !strings.HasPrefix(words, want) || !strings.Contains(r.Guard, "last administrator") {
 		t.Errorf("%+v %s", r, words)
 	}
 	if f.Objects["accounthanne"].Attributes.One(model.Disabled) != "no" {

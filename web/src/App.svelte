@@ -18,10 +18,21 @@
   import Users from './lib/users/Users.svelte';
 
   let who = $state<Schemas['Operator'] | null | undefined>(undefined);
-  ask(api.GET('/api/session')).then((w) => (who = w), () => (who = null));
+  ask(api.GET('/api/session')).then(
+    (w) => (who = w),
+    () => (who = null),
+  );
   onSignedOut(() => (who = null));
 
-  const places = [['', 'Overview'], ['users', 'Users'], ['targets', 'Targets'], ['declaration', 'Declaration'], ['drift', 'Drift'], ['rounds', 'Rounds'], ['record', 'Record']];
+  const places = [
+    ['', 'Overview'],
+    ['users', 'Users'],
+    ['targets', 'Targets'],
+    ['declaration', 'Declaration'],
+    ['drift', 'Drift'],
+    ['rounds', 'Rounds'],
+    ['record', 'Record'],
+  ];
   const here = $derived(router.part(0));
   const title = $derived(places.find(([p]) => p === here)?.[1] ?? 'Hen Roost');
   $effect(() => {
@@ -51,13 +62,21 @@
     <a use:link href="/" class="font-serif text-xl font-semibold no-underline">Hen Roost</a>
     <nav aria-label="Pages" class="flex flex-wrap gap-x-5">
       {#each places as [path, word] (path)}
-        <a use:link href="/{path}" aria-current={here === path ? 'page' : undefined} class="no-underline {here === path ? 'border-barn border-b-2' : 'text-soft'}">{word}</a>
+        <a
+          use:link
+          href="/{path}"
+          aria-current={here === path ? 'page' : undefined}
+          class="no-underline {here === path ? 'border-barn border-b-2' : 'text-soft'}">{word}</a>
       {/each}
     </nav>
     <div class="ml-auto flex flex-wrap items-baseline gap-4">
       <Find />
-      <a use:link href="/password" class="no-underline hover:underline" title="{who.duties.join(', ')}; change your password">{who['full-name']}</a>
-      <button class="text-soft cursor-pointer text-sm underline" onclick={() => (theme = themes[theme])} aria-label="Colours: {themeWords[theme]}. Change.">{themeWords[theme]}</button>
+      <a use:link href="/password" class="no-underline hover:underline" title="{who.duties.join(', ')}; change your password"
+        >{who['full-name']}</a>
+      <button
+        class="text-soft cursor-pointer text-sm underline"
+        onclick={() => (theme = themes[theme])}
+        aria-label="Colours: {themeWords[theme]}. Change.">{themeWords[theme]}</button>
       <button class="text-soft cursor-pointer text-sm underline" onclick={signOut}>Sign out</button>
     </div>
   </header>
@@ -76,7 +95,8 @@
       {:else if here === 'rounds'}<Rounds />
       {:else if here === 'record'}<TeamRecord />
       {:else if here === 'password'}<Password />
-      {:else}<h1>There is no such page.</h1><p class="sub"><a use:link href="/">To the overview</a></p>{/if}
+      {:else}<h1>There is no such page.</h1>
+        <p class="sub"><a use:link href="/">To the overview</a></p>{/if}
     {/key}
   </main>
 {/if}

@@ -391,7 +391,8 @@ func TestHomesOfTheRemoved(t *testing.T) {
 	if got := remove("leaver", "archive"); got.Outcome != connect.Done {
 		t.Errorf("again on the same day: %+v", got)
 	}
-	if got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f leaver/log; done | sort | tr '\\n' ' '; ls /home"); got != "first second busy\nopen" {
+	got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f leaver/log; done | sort | tr '\\n' ' '; ls /home")
+	if got != "first second busy\nopen" {
 		t.Errorf("%q", got)
 	}
 	// While somebody works under it neither the account nor its home goes.

@@ -132,8 +132,8 @@ func TestExplain(t *testing.T) {
 			"group stores neither declared nor there: role bosun would give it@10; marit was given it until 2026-10-31@3; marit holds " +
 				"clerk, deck-crew@0"},
 		{"a role to come", "marit", "arctic", "bridge", so,
-			"group bridge neither declared nor there: role mate would give it@11; marit is given it from 2026-12-01@3; marit holds clerk, " +
-				"deck-crew@0"},
+			"group bridge neither declared nor there: role mate would give it@11; marit is given it from 2026-12-01@3; " +
+				"marit holds clerk, deck-crew@0"},
 		{"held by condition", "marit", "ticketing", "counter", access.Seen{Surveyed: true},
 			"right counter missing: role clerk gives it@12; marit holds role clerk because has(user.details.base)@12"},
 		{"through another role", "olga", "sooty", "account", access.Seen{Surveyed: true},

@@ -130,8 +130,8 @@ func TestFaults(t *testing.T) {
 		{"same number", "roost: 1\nusers:\n  a: {name: A, number: 7}\n  b: {name: B, number: 7}\n",
 			`user "b" and user "a" (f.yaml:3:3) have the same number 7`},
 		{"twice", "roost: 1\nusers:\n  a: {name: A}\n---\nroost: 1\n", "a second document in one file"},
-		{"same local name", "roost: 1\nusers:\n  a: {name: A, accounts: {arctic-tern: {name: x}}}\n  b: {name: B, accounts: {arctic-tern: " +
-			"{name: x}}}\n", `account "x" on arctic-tern is given to "b" and to user "a"`},
+		{"same local name", "roost: 1\nusers:\n  a: {name: A, accounts: {arctic-tern: {name: x}}}\n" +
+			"  b: {name: B, accounts: {arctic-tern: {name: x}}}\n", `account "x" on arctic-tern is given to "b" and to user "a"`},
 		{"name unfit", "roost: 1\nusers:\n  a: {name: A, accounts: {arctic-tern: {name: \"o'neil; reboot\"}}}\n",
 			`"o'neil; reboot" cannot be the name of an account on arctic-tern`},
 		{"bad key", "roost: 1\nusers:\n  a: {name: A, keys: [hello]}\n", "a key is one line of the form"},
@@ -184,7 +184,8 @@ func TestAllAtOnce(t *testing.T) {
 			t.Errorf("no line with %v", f)
 		}
 	}
-	if want := "a.yaml:3:20: unknown key \"rolse\" in user user0; did you mean \"roles\"?\n      3 |   user0: {name: U, rolse: [x]}"; faults[0].String() != want {
+	if want := "a.yaml:3:20: unknown key \"rolse\" in user user0; did you mean \"roles\"?\n" +
+		"      3 |   user0: {name: U, rolse: [x]}"; faults[0].String() != want {
 		t.Errorf("got  %q\nwant %q", faults[0], want)
 	}
 }

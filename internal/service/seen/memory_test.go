@@ -33,7 +33,8 @@ func TestMemory(t *testing.T) {
 			defer done()
 			drift.Compare(drift.Input{Desired: plan.Targets["arctic"], Known: known,
 				Accounts: []model.Object{{Kind: model.Account, Name: "marit", Linked: true,
-					Attributes: model.Attributes("").With(model.Number, "1001").With(model.FullName, "Marit Fell").With(model.Disabled, "no")}}})
+					Attributes: model.Attributes("").With(model.Number, "1001").
+						With(model.FullName, "Marit Fell").With(model.Disabled, "no")}}})
 		})
 	}
 	wg.Wait()

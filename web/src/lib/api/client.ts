@@ -35,5 +35,11 @@ export async function ask<T>(answer: Promise<Answer<T>>): Promise<T> {
   if (got.response.ok) return got.data as T;
   const problem = (got.error ?? {}) as Partial<Schemas['Problem']>;
   if (got.response.status === 401) signedOut.dispatchEvent(new Event('signed-out'));
-  throw new Refused(got.response.status, problem.code ?? '', problem.detail ?? `The service answered ${got.response.status}.`, problem.faults ?? [], problem.clashes ?? []);
+  throw new Refused(
+    got.response.status,
+    problem.code ?? '',
+    problem.detail ?? `The service answered ${got.response.status}.`,
+    problem.faults ?? [],
+    problem.clashes ?? [],
+  );
 }

@@ -24,7 +24,10 @@
   let error = $state('');
   let kept = $state(false); // the text was left here before
   let me = ''; // who writes it
-  const begin = (r: Schemas['RevisionFiles'], text: { name: string; text: string }[]) => ((stored = r), (files = text.map((f) => ({ ...f }))));
+  const begin = (r: Schemas['RevisionFiles'], text: { name: string; text: string }[]) => (
+    (stored = r),
+    (files = text.map((f) => ({ ...f })))
+  );
   const revision = (number: number) => ask(api.GET('/api/revisions/{number}', { params: { path: { number } } }));
   async function open() {
     me = (await ask(api.GET('/api/session'))).name;
@@ -71,7 +74,13 @@
         const m = await ask(api.POST('/api/meaning', { body: { from: stored!.number, files: now } }));
         if (mine === asked) [meaning, faults, clashes, wrong] = [m, [], [], ''];
       } catch (e) {
-        if (mine === asked) [meaning, faults, clashes, wrong] = [undefined, e instanceof Refused ? e.faults : [], e instanceof Refused ? e.clashes : [], (e as Error).message];
+        if (mine === asked)
+          [meaning, faults, clashes, wrong] = [
+            undefined,
+            e instanceof Refused ? e.faults : [],
+            e instanceof Refused ? e.clashes : [],
+            (e as Error).message,
+          ];
       }
     }, 350);
     return () => clearTimeout(timer);
@@ -99,41 +108,76 @@
   }
 </script>
 
-<h1>{#if changed.length}<span class="needs">{count(changed.length, 'file is', 'files are')} changed</span> and not declared yet.{:else if stored}Revision {stored.number} is declared.{:else}The declaration.{/if}</h1>
-{#if stored}<p class="sub">Declared by {stored.operator} {when(stored['made-at'])}: <q>{stored.because}</q> Nothing changes on any target by declaring; see <a use:link href="/drift">drift</a>.</p>{/if}
+<h1>
+  {#if changed.length}<span class="needs">{count(changed.length, 'file is', 'files are')} changed</span> and not declared yet.{:else if stored}Revision
+    {stored.number} is declared.{:else}The declaration.{/if}
+</h1>
+{#if stored}<p class="sub">
+    Declared by {stored.operator}
+    {when(stored['made-at'])}: <q>{stored.because}</q> Nothing changes on any target by declaring; see <a use:link href="/drift">drift</a>.
+  </p>{/if}
 {#if error}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{error}</p>{/if}
-{#if kept && changed.length && stored}<p class="bg-ochre-wash border-ochre border-l-4 px-4 py-2" role="status">This is the text that you left here, begun from revision {stored.number}. <button class="cursor-pointer underline" onclick={forget}>Forget it and begin from the newest</button></p>{/if}
+{#if kept && changed.length && stored}<p class="bg-ochre-wash border-ochre border-l-4 px-4 py-2" role="status">
+    This is the text that you left here, begun from revision {stored.number}.
+    <button class="cursor-pointer underline" onclick={forget}>Forget it and begin from the newest</button>
+  </p>{/if}
 {#if files.length}
   <div class="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_380px]">
     <section class="min-w-0">
       <div class="mb-2 flex flex-wrap gap-x-4 gap-y-1" role="tablist" aria-label="Files">
         {#each files as f, i (f.name)}
-          <button role="tab" aria-selected={i === at} class="name cursor-pointer {i === at ? 'border-barn border-b-2' : 'text-soft'}" onclick={() => (at = i)}>{f.name}{changed.includes(f.name) ? ' •' : ''}</button>
+          <button
+            role="tab"
+            aria-selected={i === at}
+            class="name cursor-pointer {i === at ? 'border-barn border-b-2' : 'text-soft'}"
+            onclick={() => (at = i)}>{f.name}{changed.includes(f.name) ? ' •' : ''}</button>
         {/each}
       </div>
-      <textarea bind:this={box} bind:value={files[at].text} spellcheck="false" wrap="off" aria-label="Text of {files[at].name}" class="border-rule bg-sheet name h-[480px] w-full rounded border p-3 leading-5"></textarea>
+      <textarea
+        bind:this={box}
+        bind:value={files[at].text}
+        spellcheck="false"
+        wrap="off"
+        aria-label="Text of {files[at].name}"
+        class="border-rule bg-sheet name h-[480px] w-full rounded border p-3 leading-5"></textarea>
     </section>
     <aside aria-live="polite">
       <h2>What it means</h2>
       {#if !changed.length}<p class="text-soft">Change something, and here stands what it means for people, before it is stored.</p>
       {:else if wrong}
-        <p class="text-barn" role="alert">{faults.length ? count(faults.length, 'fault', 'faults') + '; it cannot be declared so.' : wrong}</p>
+        <p class="text-barn" role="alert">
+          {faults.length ? count(faults.length, 'fault', 'faults') + '; it cannot be declared so.' : wrong}
+        </p>
         <ul class="m-0 list-none p-0">
           {#each faults.slice(0, 40) as f (f.at.file + f.at.line + f.at.column + f.message)}
-            <li class="border-rule border-b py-1.5"><button class="name cursor-pointer underline" onclick={() => show(f)}>{f.at.file}:{f.at.line}:{f.at.column ?? 1}</button> <span class="wrap-anywhere">{f.message}</span></li>
+            <li class="border-rule border-b py-1.5">
+              <button class="name cursor-pointer underline" onclick={() => show(f)}>{f.at.file}:{f.at.line}:{f.at.column ?? 1}</button>
+              <span class="wrap-anywhere">{f.message}</span>
+            </li>
           {/each}
         </ul>
         {#each clashes.slice(0, 20) as c (c.file + c.line)}
           <section class="border-rule my-2 border p-2 text-sm" aria-label="{c.file}, line {c.line}">
             <p class="name m-0">{c.file}, line {c.line}</p>
             {#each [['was', c.before], ['theirs', c.theirs], ['yours', c.mine]] as [who, lines] (who)}
-              <p class="m-0 grid grid-cols-[3.5em_1fr]"><span class="text-soft">{who}</span><span class="name wrap-anywhere whitespace-pre-wrap">{(lines as string[]).join('\n') || '(nothing)'}</span></p>
+              <p class="m-0 grid grid-cols-[3.5em_1fr]">
+                <span class="text-soft">{who}</span><span class="name wrap-anywhere whitespace-pre-wrap"
+                  >{(lines as string[]).join('\n') || '(nothing)'}</span>
+              </p>
             {/each}
           </section>
         {/each}
-        {#if clashes.length}<p>Make these lines as theirs and the rest of your text can be declared, or <button class="cursor-pointer underline" onclick={forget}>forget your text and begin from the newest</button>.</p>{/if}
+        {#if clashes.length}<p>
+            Make these lines as theirs and the rest of your text can be declared, or <button
+              class="cursor-pointer underline"
+              onclick={forget}>forget your text and begin from the newest</button
+            >.
+          </p>{/if}
       {:else if meaning}
-        {#if meaning.merged?.length}<p class="mb-1">Revision {meaning.revision} was declared since you began from {stored?.number}. Its changes come along:</p><Lines lines={meaning.merged} />{/if}
+        {#if meaning.merged?.length}<p class="mb-1">
+            Revision {meaning.revision} was declared since you began from {stored?.number}. Its changes come along:
+          </p>
+          <Lines lines={meaning.merged} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>

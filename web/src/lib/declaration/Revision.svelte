@@ -12,7 +12,9 @@
   let other = $state(Number(router.query.get('with') ?? 0));
   $effect(() => router.keep({ with: other ? String(other) : '' }));
   const revision = $derived(ask(api.GET('/api/revisions/{number}', { params: { path: { number } } })));
-  const compared = $derived(ask(api.GET('/api/revisions/{number}/compare', { params: { path: { number }, query: { with: other || undefined } } })));
+  const compared = $derived(
+    ask(api.GET('/api/revisions/{number}/compare', { params: { path: { number }, query: { with: other || undefined } } })),
+  );
   const revisions = ask(api.GET('/api/revisions', { params: { query: { size: 200 } } }));
   let restoring = $state(false);
   async function restore(because: string) {
@@ -30,8 +32,15 @@
 <Await ask={revisions}>
   {#snippet children(list)}
     <p class="mb-4 flex flex-wrap items-baseline gap-4">
-      <label class="text-soft text-sm">compared with <select bind:value={other} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"><option value={0}>the one before</option>{#each list.items.filter((x) => x.number !== number) as x (x.number)}<option value={x.number}>revision {x.number}</option>{/each}</select></label>
-      {#if list.items[0]?.number !== number}<Button class="bg-ink text-paper rounded" onclick={() => (restoring = true)}>Bring it back</Button>{/if}
+      <label class="text-soft text-sm"
+        >compared with <select bind:value={other} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
+          ><option value={0}>the one before</option>{#each list.items.filter((x) => x.number !== number) as x (x.number)}<option
+              value={x.number}>revision {x.number}</option
+            >{/each}</select
+        ></label>
+      {#if list.items[0]?.number !== number}<Button class="bg-ink text-paper rounded" onclick={() => (restoring = true)}
+          >Bring it back</Button
+        >{/if}
     </p>
   {/snippet}
 </Await>
@@ -46,7 +55,8 @@
         <h2>{count(c.lines.length, 'place', 'places')} in the files</h2>
         {#each c.lines.slice(0, 200) as l, i (i)}
           <p class="text-soft mt-3 mb-1"><span class="name">{l.file}</span> line {l.line}</p>
-          <pre class="name m-0 overflow-x-auto">{#each l.before as s, n (n)}<span class="text-soft line-through">{s || ' '}</span>{'\n'}{/each}{#each l.after as s, n (n)}<span class="bg-teal-wash">{s || ' '}</span>{'\n'}{/each}</pre>
+          <pre class="name m-0 overflow-x-auto">{#each l.before as s, n (n)}<span class="text-soft line-through">{s || ' '}</span
+              >{'\n'}{/each}{#each l.after as s, n (n)}<span class="bg-teal-wash">{s || ' '}</span>{'\n'}{/each}</pre>
         {:else}<p class="text-soft">The files are the same.</p>{/each}
       </section>
     </div>

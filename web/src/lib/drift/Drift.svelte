@@ -34,17 +34,35 @@
   });
   const assigned = $derived(which && which !== 'accepted' ? which : undefined);
   const choice = $derived({ target: target ? [target] : [], kind: kind ? [kind] : [], user: user ? [user] : [] });
-  const findings = $derived(afresh(again, () => ask(api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned } } }))));
+  const findings = $derived(
+    afresh(again, () =>
+      ask(
+        api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned } } }),
+      ),
+    ),
+  );
   let revision = 0; // that the list is of
-  $effect(() => void findings.then((p) => (revision = p.revision), () => {}));
+  $effect(
+    () =>
+      void findings.then(
+        (p) => (revision = p.revision),
+        () => {},
+      ),
+  );
   const me = ask(api.GET('/api/session'));
   const targets = ask(api.GET('/api/targets', { params: { query: { size: 1000 } } }));
   $effect(() => router.keep({ target, kind, user, which }));
 
   async function draft(because: string) {
     const what = chosen.length ? { findings: chosen } : { targets: choice.target, kinds: choice.kind, users: choice.user, assigned };
-    const r = await ask(api.POST('/api/rounds', { body: { ...what, revision: revision || undefined, because, first: first || undefined } }));
-    if (!r.id) throw new Error('Nothing to draft. ' + (r.undecided ? `For a person to decide: ${(r.decide ?? []).map((f) => `${f.subject} on ${f.target}`).join(', ')}.` : ''));
+    const r = await ask(
+      api.POST('/api/rounds', { body: { ...what, revision: revision || undefined, because, first: first || undefined } }),
+    );
+    if (!r.id)
+      throw new Error(
+        'Nothing to draft. ' +
+          (r.undecided ? `For a person to decide: ${(r.decide ?? []).map((f) => `${f.subject} on ${f.target}`).join(', ')}.` : ''),
+      );
     router.go(`/rounds/${r.id}`);
   }
   async function accept(because: string) {
@@ -68,29 +86,66 @@
     error = '';
     again++;
   }
-  const kinds = [{ value: '', name: 'every kind' }, ...['missing', 'unexpected', 'different', 'unmatched', 'contested', 'passwordless', 'odd'].map((k) => ({ value: k, name: k }))];
+  const kinds = [
+    { value: '', name: 'every kind' },
+    ...['missing', 'unexpected', 'different', 'unmatched', 'contested', 'passwordless', 'odd'].map((k) => ({ value: k, name: k })),
+  ];
 </script>
 
 <Await ask={findings}>
   {#snippet children(p)}
-    <h1>{#if p.total}<span class="needs">{count(p.total, 'finding', 'findings')}</span>{target ? ' on ' + target : ''}{kind ? ', ' + kind : ''}{user ? ' of ' + user : ''}{assigned ? ' that ' + assigned + ' looks after' : ''}{which === 'accepted' ? ', accepted for a time' : ''}.{:else}{p.sentence}{/if}</h1>
-    {#if p.total && p.unread?.length}<p class="bg-ochre-wash border-ochre mb-3 border-l-4 px-4 py-2">Never surveyed, so nothing is known there: {p.unread.join(', ')}.</p>{/if}
-    <p class="sub">What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.</p>
+    <h1>
+      {#if p.total}<span class="needs">{count(p.total, 'finding', 'findings')}</span>{target ? ' on ' + target : ''}{kind
+          ? ', ' + kind
+          : ''}{user ? ' of ' + user : ''}{assigned ? ' that ' + assigned + ' looks after' : ''}{which === 'accepted'
+          ? ', accepted for a time'
+          : ''}.{:else}{p.sentence}{/if}
+    </h1>
+    {#if p.total && p.unread?.length}<p class="bg-ochre-wash border-ochre mb-3 border-l-4 px-4 py-2">
+        Never surveyed, so nothing is known there: {p.unread.join(', ')}.
+      </p>{/if}
+    <p class="sub">
+      What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.
+    </p>
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
-      {#if p.total && which !== 'accepted'}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {chosen.length ? `the ${chosen.length} chosen` : `${target || kind || user || which ? 'these' : 'all'} ${p.total}`}</Button>{/if}
+      {#if p.total && which !== 'accepted'}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}
+          >Draft a round from {chosen.length
+            ? `the ${chosen.length} chosen`
+            : `${target || kind || user || which ? 'these' : 'all'} ${p.total}`}</Button
+        >{/if}
       <Await ask={targets}>
         {#snippet children(list)}
-          <Select size="sm" class="w-44" aria-label="Target" bind:value={target} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'every target' }, ...list.items.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />
+          <Select
+            size="sm"
+            class="w-44"
+            aria-label="Target"
+            bind:value={target}
+            onchange={() => (from = 0)}
+            placeholder=""
+            items={[{ value: '', name: 'every target' }, ...list.items.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />
         {/snippet}
       </Await>
       <Select size="sm" class="w-36" aria-label="Kind" bind:value={kind} onchange={() => (from = 0)} placeholder="" items={kinds} />
       <Await ask={me}>
         {#snippet children(who)}
-          <Select size="sm" class="w-44" aria-label="Which" bind:value={which} onchange={() => (from = 0)} placeholder="" items={[{ value: '', name: 'not accepted' }, { value: 'accepted', name: 'accepted for a time' }, { value: who.name, name: 'assigned to me' }]} />
+          <Select
+            size="sm"
+            class="w-44"
+            aria-label="Which"
+            bind:value={which}
+            onchange={() => (from = 0)}
+            placeholder=""
+            items={[
+              { value: '', name: 'not accepted' },
+              { value: 'accepted', name: 'accepted for a time' },
+              { value: who.name, name: 'assigned to me' },
+            ]} />
           {#if chosen.length}
-            <span class="flex items-baseline gap-4">{count(chosen.length, 'finding', 'findings')} chosen:
-              <button class="cursor-pointer underline" onclick={() => (accepting = true)}>{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</button>
+            <span class="flex items-baseline gap-4"
+              >{count(chosen.length, 'finding', 'findings')} chosen:
+              <button class="cursor-pointer underline" onclick={() => (accepting = true)}
+                >{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</button>
               <button class="cursor-pointer underline" onclick={() => assign(who.name)}>assign to me</button>
               <button class="cursor-pointer underline" onclick={() => assign('')}>to nobody</button>
             </span>
@@ -104,13 +159,24 @@
       <Grid label="Findings" head={['', 'Target', 'Kind', 'Who', 'What would be done', 'To', 'Before → after', 'Because']}>
         {#each p.items as f (f.key)}
           <Row>
-            <Cell><input type="checkbox" class="accent-[var(--ink)]" value={f.key} bind:group={chosen} aria-label="Choose {f.kind} {f.what} {f.subject} on {f.target}" /></Cell>
+            <Cell
+              ><input
+                type="checkbox"
+                class="accent-[var(--ink)]"
+                value={f.key}
+                bind:group={chosen}
+                aria-label="Choose {f.kind} {f.what} {f.subject} on {f.target}" /></Cell>
             <Cell name><a use:link href="/targets/{encodeURIComponent(f.target)}" class="no-underline hover:underline">{f.target}</a></Cell>
             <Cell><State word={f.kind} /></Cell>
             <Cell><Who id={f.user} name={f['user-name']} /></Cell>
             <Cell>{f.what}</Cell>
             <Cell name>{f.subject}</Cell>
-            <Cell wide><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}{#if f.assigned}<br /><span class="text-soft text-sm">{f.assigned} looks after it</span>{/if}{#if f['accepted-until']}<br /><span class="text-soft text-sm">accepted by {f['accepted-by']} until {f['accepted-until']}: <q>{f['accepted-because']}</q></span>{/if}</Cell>
+            <Cell wide
+              ><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span
+                >{/if}{#if f.assigned}<br /><span class="text-soft text-sm">{f.assigned} looks after it</span
+                >{/if}{#if f['accepted-until']}<br /><span class="text-soft text-sm"
+                  >accepted by {f['accepted-by']} until {f['accepted-until']}: <q>{f['accepted-because']}</q></span
+                >{/if}</Cell>
             <Cell>{f.because}</Cell>
           </Row>
         {/each}
@@ -121,11 +187,23 @@
 </Await>
 <Because bind:open={drafting} title="Draft a round" verb="Draft" act={draft}>
   {#snippet more()}
-    <label class="text-sm">First on <input bind:value={first} placeholder="all at once" class="border-rule bg-sheet w-36 rounded border px-2 py-0.5" aria-label="First wave" /> <span class="text-soft">a number of targets of each kind, or a tag as fleet=vessels; the rest only if that held</span></label>
+    <label class="text-sm"
+      >First on <input
+        bind:value={first}
+        placeholder="all at once"
+        class="border-rule bg-sheet w-36 rounded border px-2 py-0.5"
+        aria-label="First wave" />
+      <span class="text-soft">a number of targets of each kind, or a tag as fleet=vessels; the rest only if that held</span></label>
   {/snippet}
 </Because>
-<Because bind:open={accepting} title={which === 'accepted' ? 'Accept no longer' : 'Accept for a time'} verb={which === 'accepted' ? 'End it' : 'Accept'} act={which === 'accepted' ? noLonger : accept}>
+<Because
+  bind:open={accepting}
+  title={which === 'accepted' ? 'Accept no longer' : 'Accept for a time'}
+  verb={which === 'accepted' ? 'End it' : 'Accept'}
+  act={which === 'accepted' ? noLonger : accept}>
   {#snippet more()}
-    {#if which !== 'accepted'}<label class="text-sm">Until <input type="date" bind:value={until} required class="border-rule bg-sheet rounded border px-2 py-0.5" /></label>{/if}
+    {#if which !== 'accepted'}<label class="text-sm"
+        >Until <input type="date" bind:value={until} required class="border-rule bg-sheet rounded border px-2 py-0.5" /></label
+      >{/if}
   {/snippet}
 </Because>

@@ -35,14 +35,32 @@
     <div class="grid grid-cols-[minmax(0,1fr)] gap-10 lg:grid-cols-[minmax(0,1fr)_360px]">
       <section class="min-w-0">
         <h1>
-          {#if o.findings}As declared on {o.declared} of {count(o.total, 'target', 'targets')}. <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a> {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id} {o.rounds[0].state === 'running' ? 'is running' : ['draft', 'held'].includes(o.rounds[0].state) ? 'waits for approval' : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
+          {#if o.findings}As declared on {o.declared} of {count(o.total, 'target', 'targets')}.
+            <a use:link href="/drift" class="needs no-underline">{count(o.findings, 'finding', 'findings')}</a>
+            {o.findings === 1 ? 'needs' : 'need'} someone{#if o.rounds.length}, and round {o.rounds[0].id}
+              {o.rounds[0].state === 'running'
+                ? 'is running'
+                : ['draft', 'held'].includes(o.rounds[0].state)
+                  ? 'waits for approval'
+                  : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
         </h1>
         {#if o.revision}
-          <p class="sub">Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q> {count(o.revision.users, 'user', 'users')}, {count(o.revision.groups, 'group', 'groups')}, {count(o.revision.roles, 'role', 'roles')}.</p>
+          <p class="sub">
+            Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q>
+            {count(o.revision.users, 'user', 'users')}, {count(o.revision.groups, 'group', 'groups')}, {count(
+              o.revision.roles,
+              'role',
+              'roles',
+            )}.
+          </p>
         {/if}
         <p class="mb-6 flex flex-wrap items-baseline gap-4">
-          {#if o.remedied}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round from {count(o.remedied, 'finding', 'findings')}</Button>{/if}
-          {#each o.rounds as r (r.id)}<a use:link href="/rounds/{r.id}">{['draft', 'held'].includes(r.state) ? 'Review' : r.state === 'running' ? 'Follow' : 'Run'} round {r.id}</a>{/each}
+          {#if o.remedied}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}
+              >Draft a round from {count(o.remedied, 'finding', 'findings')}</Button
+            >{/if}
+          {#each o.rounds as r (r.id)}<a use:link href="/rounds/{r.id}"
+              >{['draft', 'held'].includes(r.state) ? 'Review' : r.state === 'running' ? 'Follow' : 'Run'} round {r.id}</a
+            >{/each}
         </p>
         <h2>Targets</h2>
         <TargetTable targets={o.targets} />
@@ -53,8 +71,10 @@
         <ol class="m-0 list-none p-0">
           {#each o.happened as e (e.seq)}
             <li class="border-rule border-b py-2">
-              <time class="text-soft block text-[13px]" datetime={e.at}>{when(e.at)} · {e.operator === 'hen-roost' ? e.kind : e.operator}</time>
-              <span class="wrap-anywhere">{#if e.target && (e.kind === 'step' || e.kind === 'survey')}<span class="name">{e.target}</span>{': '}{/if}{e.words}</span>
+              <time class="text-soft block text-[13px]" datetime={e.at}
+                >{when(e.at)} · {e.operator === 'hen-roost' ? e.kind : e.operator}</time>
+              <span class="wrap-anywhere"
+                >{#if e.target && (e.kind === 'step' || e.kind === 'survey')}<span class="name">{e.target}</span>{': '}{/if}{e.words}</span>
               {#if e.because}{' '}<q>{e.because}</q>{/if}
             </li>
           {/each}

@@ -9,13 +9,18 @@
   let filter = $state(Object.fromEntries(names.map((n) => [n, router.query.get(n) ?? ''])) as Record<(typeof names)[number], string>);
   let before = $state(0);
   let again = $state(0);
-  const page = $derived(afresh(again, () => ask(api.GET('/api/record', { params: { query: { ...filter, before: before || undefined, size: 60 } } }))));
+  const page = $derived(
+    afresh(again, () => ask(api.GET('/api/record', { params: { query: { ...filter, before: before || undefined, size: 60 } } }))),
+  );
   $effect(() => router.keep({ ...filter }));
 
   let chain = $state('');
   async function verify() {
     chain = 'Walking the chain…';
-    chain = await ask(api.GET('/api/record-check')).then((v) => v.words + '.' + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''), (e: Error) => e.message);
+    chain = await ask(api.GET('/api/record-check')).then(
+      (v) => v.words + '.' + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''),
+      (e: Error) => e.message,
+    );
   }
   // This browser remembers the head it saw last, and says when the record has gone back since.
   let gone = $state('');
@@ -24,8 +29,11 @@
     const was = JSON.parse(localStorage.getItem(place) ?? 'null') as Schemas['RecordHead'] | null;
     const head = await ask(api.GET('/api/record-head', { params: { query: { at: was?.checkpoint } } }));
     if (was && was.key !== head.key) gone = `The record is signed with another key than when this browser looked last, ${when(was.at)}.`;
-    else if (was && was.checkpoint > head.checkpoint) gone = `The record has gone back: it ends with entry ${head.checkpoint}, and held entry ${was.checkpoint} when this browser looked last, ${when(was.at)}.`;
-    else if (was && was.hash !== head.then) gone = `The record is another: entry ${was.checkpoint} is not the one it held when this browser looked last, ${when(was.at)}.`;
+    else if (was && was.checkpoint > head.checkpoint) {
+      gone = `The record has gone back: it ends with entry ${head.checkpoint}, and held entry ${was.checkpoint}`;
+      gone += ` when this browser looked last, ${when(was.at)}.`;
+    } else if (was && was.hash !== head.then)
+      gone = `The record is another: entry ${was.checkpoint} is not the one it held when this browser looked last, ${when(was.at)}.`;
     else if (head.checkpoint) localStorage.setItem(place, JSON.stringify(head));
   }
   remember().catch(() => {});
@@ -43,16 +51,47 @@
       error = (e as Error).message;
     }
   }
-  const kinds = ['sign-in', 'sign-in refused', 'sign-out', 'revision', 'survey', 'drift', 'round', 'step', 'key', 'secret', 'operator', 'comment', 'intrusion'];
+  const kinds = [
+    'sign-in',
+    'sign-in refused',
+    'sign-out',
+    'revision',
+    'survey',
+    'drift',
+    'round',
+    'step',
+    'key',
+    'secret',
+    'operator',
+    'comment',
+    'intrusion',
+  ];
 </script>
 
 <h1>The record, newest first.</h1>
-<p class="sub">Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button class="text-ink cursor-pointer underline" onclick={verify}>Check the chain</button> <a class="text-ink" href="/api/record-export" download="record.jsonl">Take it away as a file</a> <span role="status" class="wrap-anywhere">{chain}</span></p>
+<p class="sub">
+  Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button
+    class="text-ink cursor-pointer underline"
+    onclick={verify}>Check the chain</button>
+  <a class="text-ink" href="/api/record-export" download="record.jsonl">Take it away as a file</a>
+  <span role="status" class="wrap-anywhere">{chain}</span>
+</p>
 {#if gone}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{gone}</p>{/if}
 <div class="mb-4 flex flex-wrap gap-3">
-  <Select size="sm" class="w-40 py-1" aria-label="Kind" placeholder="" bind:value={filter.kind} onchange={() => (before = 0)} items={[{ value: '', name: 'every kind' }, ...kinds.map((k) => ({ value: k, name: k }))]} />
-  {#each ['operator', 'target', 'user'] as const as n (n)}<div class="w-40"><Input size="sm" placeholder={n} aria-label={n} bind:value={filter[n]} oninput={() => (before = 0)} /></div>{/each}
-  <div class="w-56"><Input size="sm" placeholder="words or reason" aria-label="Words or reason" bind:value={filter.text} oninput={() => (before = 0)} /></div>
+  <Select
+    size="sm"
+    class="w-40 py-1"
+    aria-label="Kind"
+    placeholder=""
+    bind:value={filter.kind}
+    onchange={() => (before = 0)}
+    items={[{ value: '', name: 'every kind' }, ...kinds.map((k) => ({ value: k, name: k }))]} />
+  {#each ['operator', 'target', 'user'] as const as n (n)}<div class="w-40">
+      <Input size="sm" placeholder={n} aria-label={n} bind:value={filter[n]} oninput={() => (before = 0)} />
+    </div>{/each}
+  <div class="w-56">
+    <Input size="sm" placeholder="words or reason" aria-label="Words or reason" bind:value={filter.text} oninput={() => (before = 0)} />
+  </div>
 </div>
 <Await ask={page}>
   {#snippet children(p)}
@@ -64,19 +103,36 @@
           <span class="truncate">{e.operator}</span>
           <span class="wrap-anywhere">
             {#if e.kind === 'comment'}<span class="text-soft">on entry {e.about}:</span>{/if}
-            {#if e.target && (e.kind === 'step' || e.kind === 'survey')}<a use:link href="/targets/{encodeURIComponent(e.target)}" class="name no-underline hover:underline">{e.target}</a>{/if}
+            {#if e.target && (e.kind === 'step' || e.kind === 'survey')}<a
+                use:link
+                href="/targets/{encodeURIComponent(e.target)}"
+                class="name no-underline hover:underline">{e.target}</a
+              >{/if}
             {e.words}
             {#if e.because}<q>{e.because}</q>{/if}
             {#if e.round}<a use:link href="/rounds/{e.round}" class="text-soft text-sm">round {e.round}</a>{/if}
-            {#if e.kind !== 'comment'}<button class="text-soft cursor-pointer text-sm underline" onclick={() => ((about = e), (comment = ''))}>comment</button>{/if}
+            {#if e.kind !== 'comment'}<button
+                class="text-soft cursor-pointer text-sm underline"
+                onclick={() => ((about = e), (comment = ''))}>comment</button
+              >{/if}
             {#if about?.seq === e.seq}
-              <form onsubmit={submit} class="mt-1 flex gap-2"><Input size="sm" aria-label="Comment on entry {e.seq}" bind:value={comment} required maxlength={2000} autofocus /><Button size="sm" type="submit" class="bg-ink text-paper rounded">Add</Button></form>
+              <form onsubmit={submit} class="mt-1 flex gap-2">
+                <Input size="sm" aria-label="Comment on entry {e.seq}" bind:value={comment} required maxlength={2000} autofocus /><Button
+                  size="sm"
+                  type="submit"
+                  class="bg-ink text-paper rounded">Add</Button>
+              </form>
               {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
             {/if}
           </span>
         </li>
       {:else}<li class="text-soft">No entries.</li>{/each}
     </ol>
-    <p class="mt-3 flex gap-4">{#if before}<button class="cursor-pointer underline" onclick={() => (before = 0)}>Newest</button>{/if}{#if p.next}<button class="cursor-pointer underline" onclick={() => (before = p.next!)}>Older</button>{/if}</p>
+    <p class="mt-3 flex gap-4">
+      {#if before}<button class="cursor-pointer underline" onclick={() => (before = 0)}>Newest</button>{/if}{#if p.next}<button
+          class="cursor-pointer underline"
+          onclick={() => (before = p.next!)}>Older</button
+        >{/if}
+    </p>
   {/snippet}
 </Await>

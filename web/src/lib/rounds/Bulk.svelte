@@ -20,11 +20,24 @@
   const most = 200;
   const words = ['drafted', 'already-so', 'refused'] as const;
   const tally = $derived(words.map((w) => ({ w, n: out?.lines.filter((l) => l.outcome === w).length ?? 0 })).filter((x) => x.n));
-  const shown = $derived([...(out?.lines ?? [])].sort((a, b) => words.indexOf(b.outcome) - words.indexOf(a.outcome) || a.line - b.line).slice(0, most));
+  const shown = $derived(
+    [...(out?.lines ?? [])].sort((a, b) => words.indexOf(b.outcome) - words.indexOf(a.outcome) || a.line - b.line).slice(0, most),
+  );
   const ready = $derived(way === 'table' ? csv.trim().includes('\n') : where.trim() !== '' && what.trim() !== '');
 
   async function draft(because: string) {
-    const body = way === 'table' ? { csv, because } : { where, what, targets: targets.split(',').map((t) => t.trim()).filter(Boolean), because };
+    const body =
+      way === 'table'
+        ? { csv, because }
+        : {
+            where,
+            what,
+            targets: targets
+              .split(',')
+              .map((t) => t.trim())
+              .filter(Boolean),
+            because,
+          };
     out = await ask(api.POST('/api/bulk', { body }));
   }
   async function open(e: Event) {
@@ -34,14 +47,28 @@
   const cell = (s: string | number) => (/[",\r\n]/.test(String(s)) ? `"${String(s).replaceAll('"', '""')}"` : String(s));
   /** outcomes is the answers as a table (RFC 4180). */
   const outcomes = $derived(
-    'data:text/csv;charset=utf-8,' + encodeURIComponent([['line', 'user', 'target', 'what', 'outcome', 'words'], ...(out?.lines ?? []).map((l) => [l.line, l.user, l.target, l.what, l.outcome, l.words ?? ''])].map((r) => r.map(cell).join(',')).join('\r\n') + '\r\n'),
+    'data:text/csv;charset=utf-8,' +
+      encodeURIComponent(
+        [
+          ['line', 'user', 'target', 'what', 'outcome', 'words'],
+          ...(out?.lines ?? []).map((l) => [l.line, l.user, l.target, l.what, l.outcome, l.words ?? '']),
+        ]
+          .map((r) => r.map(cell).join(','))
+          .join('\r\n') + '\r\n',
+      ),
   );
 </script>
 
 {#if out}
-  <h1>{count(out.lines.length, 'change', 'changes')}: {#each tally as { w, n }, i (w)}{i ? ', ' : ''}<span class={w === 'refused' ? 'needs' : ''}>{n} {w}</span>{/each}.</h1>
+  <h1>
+    {count(out.lines.length, 'change', 'changes')}: {#each tally as { w, n }, i (w)}{i ? ', ' : ''}<span
+        class={w === 'refused' ? 'needs' : ''}>{n} {w}</span
+      >{/each}.
+  </h1>
   <p class="sub">
-    {#if out.round.id}<a use:link href="/rounds/{out.round.id}">Round {out.round.id}</a> holds what was drafted{out.round.state === 'held' ? '; it is held' : ''}, and waits to be looked at.{:else}There is nothing to do, so no round was drafted.{/if}
+    {#if out.round.id}<a use:link href="/rounds/{out.round.id}">Round {out.round.id}</a> holds what was drafted{out.round.state === 'held'
+        ? '; it is held'
+        : ''}, and waits to be looked at.{:else}There is nothing to do, so no round was drafted.{/if}
     <a href={outcomes} download="outcomes.csv">The answers as a file</a>
   </p>
   <Grid label="Answers" head={[{ figure: 'Line' }, 'Who', 'Target', 'What', 'Outcome', 'Why']}>
@@ -60,23 +87,59 @@
   <p class="mt-5"><button class="cursor-pointer underline" onclick={() => (out = undefined)}>Ask for more</button></p>
 {:else}
   <h1>Ask for many changes at once.</h1>
-  <p class="sub">They become a round, to be looked at and approved like any other. The declaration stays as it is: what it says otherwise is drift.</p>
+  <p class="sub">
+    They become a round, to be looked at and approved like any other. The declaration stays as it is: what it says otherwise is drift.
+  </p>
   <div class="mb-4 flex gap-x-4" role="tablist" aria-label="How to ask">
-    <button role="tab" aria-selected={way === 'table'} class="cursor-pointer {way === 'table' ? 'border-barn border-b-2' : 'text-soft'}" onclick={() => (way = 'table')}>One a line</button>
-    <button role="tab" aria-selected={way === 'condition'} class="cursor-pointer {way === 'condition' ? 'border-barn border-b-2' : 'text-soft'}" onclick={() => (way = 'condition')}>All for whom a condition holds</button>
+    <button
+      role="tab"
+      aria-selected={way === 'table'}
+      class="cursor-pointer {way === 'table' ? 'border-barn border-b-2' : 'text-soft'}"
+      onclick={() => (way = 'table')}>One a line</button>
+    <button
+      role="tab"
+      aria-selected={way === 'condition'}
+      class="cursor-pointer {way === 'condition' ? 'border-barn border-b-2' : 'text-soft'}"
+      onclick={() => (way = 'condition')}>All for whom a condition holds</button>
   </div>
   <div class="max-w-3xl">
     {#if way === 'table'}
-      <p class="text-soft mb-2">A table with the columns user, target and what. A target of * means all where the user has an account, as in <code>marit.fell,*,disable</code>. <label class="text-ink cursor-pointer underline focus-within:outline-2 focus-within:outline-offset-2">Take it from a file<input type="file" accept=".csv,text/csv" class="sr-only" onchange={open} /></label></p>
-      <textarea bind:value={csv} spellcheck="false" wrap="off" aria-label="Changes, one a line" class="border-rule bg-sheet name h-56 w-full rounded border p-3 leading-5"></textarea>
+      <p class="text-soft mb-2">
+        A table with the columns user, target and what. A target of * means all where the user has an account, as in <code
+          >marit.fell,*,disable</code
+        >.
+        <label class="text-ink cursor-pointer underline focus-within:outline-2 focus-within:outline-offset-2"
+          >Take it from a file<input type="file" accept=".csv,text/csv" class="sr-only" onchange={open} /></label>
+      </p>
+      <textarea
+        bind:value={csv}
+        spellcheck="false"
+        wrap="off"
+        aria-label="Changes, one a line"
+        class="border-rule bg-sheet name h-56 w-full rounded border p-3 leading-5"></textarea>
     {:else}
       <div class="flex flex-col gap-3">
-        <div><Label for="where">Holds for</Label><Input id="where" class="name" bind:value={where} placeholder="user.details.base == 'southness'" /></div>
-        <div><Label for="targets">On targets</Label><Input id="targets" class="name" bind:value={targets} placeholder="all where they have an account; or northquay, arctic-tern" /></div>
+        <div>
+          <Label for="where">Holds for</Label><Input
+            id="where"
+            class="name"
+            bind:value={where}
+            placeholder="user.details.base == 'southness'" />
+        </div>
+        <div>
+          <Label for="targets">On targets</Label><Input
+            id="targets"
+            class="name"
+            bind:value={targets}
+            placeholder="all where they have an account; or northquay, arctic-tern" />
+        </div>
         <div><Label for="what">What</Label><Input id="what" class="name" bind:value={what} placeholder="leave stores" /></div>
       </div>
     {/if}
-    <p class="text-soft my-3">What is <code>disable</code>, <code>enable</code>, <code>join GROUP</code>, <code>leave GROUP</code> or <code>change ATTRIBUTE=VALUE</code>.</p>
+    <p class="text-soft my-3">
+      What is <code>disable</code>, <code>enable</code>, <code>join GROUP</code>, <code>leave GROUP</code> or
+      <code>change ATTRIBUTE=VALUE</code>.
+    </p>
     <Button class="bg-ink text-paper rounded" disabled={!ready} onclick={() => (asking = true)}>Draft a round</Button>
   </div>
 {/if}

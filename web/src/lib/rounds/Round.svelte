@@ -26,7 +26,9 @@
   const r = $derived(live.current);
   const over = $derived(['complete', 'incomplete', 'stopped', 'undone'].includes(r?.state ?? ''));
   const firm = $derived(r?.holds.some((h) => h.firm) ?? false);
-  const waves = $derived([1, 2].map((wave) => ({ wave, targets: (r?.targets ?? []).filter((t) => t.wave === wave) })).filter((w) => w.targets.length));
+  const waves = $derived(
+    [1, 2].map((wave) => ({ wave, targets: (r?.targets ?? []).filter((t) => t.wave === wave) })).filter((w) => w.targets.length),
+  );
   let stopping = $state(false);
   let undoing = $state(false);
   let notBefore = $state('');
@@ -44,19 +46,36 @@
     e.preventDefault();
     error = '';
     try {
-      live.set(await ask(api.POST('/api/rounds/{id}/schedule', { params: { path: { id } }, body: { 'not-before': notBefore ? notBefore + ':00Z' : undefined, 'in-window': window } })));
+      live.set(
+        await ask(
+          api.POST('/api/rounds/{id}/schedule', {
+            params: { path: { id } },
+            body: { 'not-before': notBefore ? notBefore + ':00Z' : undefined, 'in-window': window },
+          }),
+        ),
+      );
     } catch (e) {
       error = (e as Error).message;
     }
   }
   const lost = $derived(r?.lost ?? []);
-  const steps = $derived(afresh(r?.state, () => ask(api.GET('/api/rounds/{id}/steps', { params: { path: { id }, query: { from, size, outcome: only ? [only] : [] } } }))));
+  const steps = $derived(
+    afresh(r?.state, () =>
+      ask(api.GET('/api/rounds/{id}/steps', { params: { path: { id }, query: { from, size, outcome: only ? [only] : [] } } })),
+    ),
+  );
 
   async function move(how: 'approve' | 'run') {
     busy = true;
     error = '';
     try {
-      live.set(await ask(how === 'approve' ? api.POST('/api/rounds/{id}/approve', { params: { path: { id } } }) : api.POST('/api/rounds/{id}/run', { params: { path: { id } } })));
+      live.set(
+        await ask(
+          how === 'approve'
+            ? api.POST('/api/rounds/{id}/approve', { params: { path: { id } } })
+            : api.POST('/api/rounds/{id}/run', { params: { path: { id } } }),
+        ),
+      );
     } catch (e) {
       error = (e as Error).message;
     } finally {
@@ -76,46 +95,107 @@
   <div class="grid grid-cols-[minmax(0,1fr)] gap-10 lg:grid-cols-[minmax(0,1fr)_320px]">
     <section class="min-w-0">
       <h1>
-        {#if over}Round {r.id} {r.state === 'stopped' ? 'was' : 'is'} {#if r.state === 'incomplete' || r.state === 'stopped'}<span class="needs">{r.state}</span>{:else}{r.state}{/if}: {tally(r.outcomes)}.
-        {:else}Round {r.id} makes {count(r.steps, 'change', 'changes')} for {count(r.people, 'person', 'people')} on {count(r.targets.length, 'target', 'targets')}.
-          {#if r.state === 'draft'}<span class="needs">It waits for approval.</span>{:else if r.state === 'held'}<span class="needs">It is held.</span>{:else if r.state === 'approved' && r.scheduled}It starts by itself{r['not-before'] ? ', not before ' + when(r['not-before']) + ' UTC' : ''}{r['in-window'] ? ', inside the windows of its targets' : ''}.{:else if r.state === 'approved'}<span class="needs">It waits to be run.</span>{/if}{/if}
+        {#if over}Round {r.id}
+          {r.state === 'stopped' ? 'was' : 'is'}
+          {#if r.state === 'incomplete' || r.state === 'stopped'}<span class="needs">{r.state}</span>{:else}{r.state}{/if}: {tally(
+            r.outcomes,
+          )}.
+        {:else}Round {r.id} makes {count(r.steps, 'change', 'changes')} for {count(r.people, 'person', 'people')} on {count(
+            r.targets.length,
+            'target',
+            'targets',
+          )}.
+          {#if r.state === 'draft'}<span class="needs">It waits for approval.</span>{:else if r.state === 'held'}<span class="needs"
+              >It is held.</span
+            >{:else if r.state === 'approved' && r.scheduled}It starts by itself{r['not-before']
+              ? ', not before ' + when(r['not-before']) + ' UTC'
+              : ''}{r['in-window'] ? ', inside the windows of its targets' : ''}.{:else if r.state === 'approved'}<span class="needs"
+              >It waits to be run.</span
+            >{/if}{/if}
       </h1>
-      <p class="sub">Drafted by {r['drafted-by']} {when(r['drafted-at'])}, revision {r.revision}{#if r['approved-by']}; approved by {r['approved-by']} {when(r['approved-at'])}{/if}{#if r['run-by']}; run by {r['run-by']} {when(r['started-at'])}{/if}{#if r['stopped-by']}; stopped by {r['stopped-by']}{/if}{#if r['ended-at']}, ended {when(r['ended-at'])}{/if}.{#if r.undoes}{' '}It takes back <a use:link href="/rounds/{r.undoes}">round {r.undoes}</a>.{/if} <q>{r.because}</q></p>
+      <p class="sub">
+        Drafted by {r['drafted-by']}
+        {when(r['drafted-at'])}, revision {r.revision}{#if r['approved-by']}; approved by {r['approved-by']}
+          {when(r['approved-at'])}{/if}{#if r['run-by']}; run by {r['run-by']} {when(r['started-at'])}{/if}{#if r['stopped-by']}; stopped by {r[
+            'stopped-by'
+          ]}{/if}{#if r['ended-at']}, ended {when(r['ended-at'])}{/if}.{#if r.undoes}{' '}It takes back
+          <a use:link href="/rounds/{r.undoes}">round {r.undoes}</a>.{/if} <q>{r.because}</q>
+      </p>
       {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
-      {#if r.guard}<p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2"><strong class="font-medium">A guard stopped it</strong>: {r.guard}</p>{/if}
+      {#if r.guard}<p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2">
+          <strong class="font-medium">A guard stopped it</strong>: {r.guard}
+        </p>{/if}
       {#each r.holds as h, i (i)}
-        <p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2"><strong class="font-medium">{h.kind}</strong>: {h.words}{#if h.firm}. Nobody can approve that.{/if}</p>
+        <p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2">
+          <strong class="font-medium">{h.kind}</strong>: {h.words}{#if h.firm}. Nobody can approve that.{/if}
+        </p>
       {/each}
       {#if lost.length}
-        <details class="bg-ochre-wash border-ochre mb-2 border-l-4 px-4 py-2"><summary class="cursor-pointer">{count(lost.length, 'thing', 'things')} cannot be brought back</summary><ul class="mt-1 mb-0 list-none p-0">{#each lost as words, i (i)}<li>{words}</li>{/each}</ul></details>
+        <details class="bg-ochre-wash border-ochre mb-2 border-l-4 px-4 py-2">
+          <summary class="cursor-pointer">{count(lost.length, 'thing', 'things')} cannot be brought back</summary>
+          <ul class="mt-1 mb-0 list-none p-0">
+            {#each lost as words, i (i)}<li>{words}</li>{/each}
+          </ul>
+        </details>
       {/if}
       <p class="mb-4 flex flex-wrap items-baseline gap-4">
-        {#if (r.state === 'draft' || r.state === 'held') && !firm}<Button class="bg-ink text-paper rounded" disabled={busy} onclick={() => move('approve')}>Approve</Button>
-        {:else if r.state === 'approved'}<Button class="bg-ink text-paper rounded" disabled={busy} onclick={() => move('run')}>Run{r.scheduled ? ' now' : ''}</Button>
+        {#if (r.state === 'draft' || r.state === 'held') && !firm}<Button
+            class="bg-ink text-paper rounded"
+            disabled={busy}
+            onclick={() => move('approve')}>Approve</Button>
+        {:else if r.state === 'approved'}<Button class="bg-ink text-paper rounded" disabled={busy} onclick={() => move('run')}
+            >Run{r.scheduled ? ' now' : ''}</Button>
         {:else if r.state === 'running'}<State word="running" />{/if}
-        {#if !over}<button class="cursor-pointer underline" onclick={() => (stopping = true)}>{r.state === 'running' ? 'Stop' : 'Put away'}</button>{/if}
-        {#if over && r.state !== 'undone' && r.outcomes.done}<button class="cursor-pointer underline" onclick={() => (undoing = true)}>Undo</button>{/if}
-        {#if r.state === 'incomplete'}<label class="text-soft text-sm">show <select bind:value={only} onchange={() => (from = 0)} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"><option value="">every step</option>{#each Object.keys(r.outcomes) as o (o)}<option value={o}>{o}</option>{/each}</select></label>{/if}
+        {#if !over}<button class="cursor-pointer underline" onclick={() => (stopping = true)}
+            >{r.state === 'running' ? 'Stop' : 'Put away'}</button
+          >{/if}
+        {#if over && r.state !== 'undone' && r.outcomes.done}<button class="cursor-pointer underline" onclick={() => (undoing = true)}
+            >Undo</button
+          >{/if}
+        {#if r.state === 'incomplete'}<label class="text-soft text-sm"
+            >show <select bind:value={only} onchange={() => (from = 0)} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
+              ><option value="">every step</option>{#each Object.keys(r.outcomes) as o (o)}<option value={o}>{o}</option>{/each}</select
+            ></label
+          >{/if}
       </p>
       {#if r.state === 'approved' && !r.scheduled}
         <form onsubmit={schedule} class="text-soft mb-4 flex flex-wrap items-baseline gap-3 text-sm">
-          <label>or by itself, not before <input type="datetime-local" bind:value={notBefore} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5" /> UTC</label>
+          <label
+            >or by itself, not before <input
+              type="datetime-local"
+              bind:value={notBefore}
+              class="border-rule bg-sheet text-ink rounded border px-2 py-0.5" /> UTC</label>
           <label><input type="checkbox" bind:checked={window} class="accent-[var(--ink)]" /> inside the windows of its targets</label>
-          <button type="submit" disabled={!notBefore && !window} class="text-ink cursor-pointer underline disabled:cursor-default disabled:opacity-40">Schedule</button>
+          <button
+            type="submit"
+            disabled={!notBefore && !window}
+            class="text-ink cursor-pointer underline disabled:cursor-default disabled:opacity-40">Schedule</button>
         </form>
       {/if}
       <Await ask={steps}>
         {#snippet children(p)}
-          <Grid label="Steps" head={['Target', 'What is done', 'To', 'Before → after', ['draft', 'held', 'approved'].includes(r.state) ? 'Because' : 'Outcome']}>
+          <Grid
+            label="Steps"
+            head={[
+              'Target',
+              'What is done',
+              'To',
+              'Before → after',
+              ['draft', 'held', 'approved'].includes(r.state) ? 'Because' : 'Outcome',
+            ]}>
             {#each people(p.items) as group (group[0].seq)}
-              <tr><td colspan="5" class="border-rule border-b-2 pt-4 pb-1 font-serif font-semibold">{#if group[0].user}<Who id={group[0].user} name={group[0]['user-name']} />{:else}Nobody in particular{/if}</td></tr>
+              <tr
+                ><td colspan="5" class="border-rule border-b-2 pt-4 pb-1 font-serif font-semibold"
+                  >{#if group[0].user}<Who id={group[0].user} name={group[0]['user-name']} />{:else}Nobody in particular{/if}</td
+                ></tr>
               {#each group as s (s.seq)}
                 <Row>
                   <Cell name>{s.target}</Cell>
                   <Cell>{s.what}</Cell>
                   <Cell name>{s.user ? s.subject.split(' · ').at(-1) : s.subject}</Cell>
                   <Cell wide><Change before={s.before} after={s.after} /></Cell>
-                  <Cell>{#if ['draft', 'held', 'approved'].includes(r.state)}{s.because}{:else}<State word={s.outcome} />{/if}</Cell>
+                  <Cell
+                    >{#if ['draft', 'held', 'approved'].includes(r.state)}{s.because}{:else}<State word={s.outcome} />{/if}</Cell>
                 </Row>
                 {#if s.words}<tr><td></td><td colspan="4" class="text-barn pb-2 text-sm wrap-anywhere">{s.words}</td></tr>{/if}
               {/each}
@@ -128,15 +208,31 @@
     <aside>
       <h2>{over ? 'How it went' : 'Where'}</h2>
       {#each waves as { wave, targets } (wave)}
-      {#if waves.length > 1}<h3 class="text-soft mt-3 mb-0 text-sm font-medium">{wave === 1 ? 'First' : 'Then, only if the first held'}</h3>{/if}
-      {#each targets as t (t.target)}
-        <div class="border-rule border-b py-1.5 text-sm">
-          <div class="flex justify-between"><span class="name">{t.target}</span><span>{t.ended} of {t.steps}</span></div>
-          <div class="bg-slate-wash mt-1 h-2 rounded" role="progressbar" aria-label="{t.target}" aria-valuemin="0" aria-valuemax={t.steps} aria-valuenow={t.ended}><div class="h-2 rounded {t.outcomes.failed || t.outcomes['out-of-reach'] ? 'bg-barn' : 'bg-teal'}" style="width: {(100 * t.ended) / t.steps}%"></div></div>
-        </div>
+        {#if waves.length > 1}<h3 class="text-soft mt-3 mb-0 text-sm font-medium">
+            {wave === 1 ? 'First' : 'Then, only if the first held'}
+          </h3>{/if}
+        {#each targets as t (t.target)}
+          <div class="border-rule border-b py-1.5 text-sm">
+            <div class="flex justify-between"><span class="name">{t.target}</span><span>{t.ended} of {t.steps}</span></div>
+            <div
+              class="bg-slate-wash mt-1 h-2 rounded"
+              role="progressbar"
+              aria-label={t.target}
+              aria-valuemin="0"
+              aria-valuemax={t.steps}
+              aria-valuenow={t.ended}>
+              <div
+                class="h-2 rounded {t.outcomes.failed || t.outcomes['out-of-reach'] ? 'bg-barn' : 'bg-teal'}"
+                style="width: {(100 * t.ended) / t.steps}%">
+              </div>
+            </div>
+          </div>
+        {/each}
       {/each}
-      {/each}
-      <p class="sub mt-3 text-sm">Targets go side by side, those that feed others first, each in its own order: groups, accounts, memberships, and last what is shut. Every step reads again, changes, reads back.</p>
+      <p class="sub mt-3 text-sm">
+        Targets go side by side, those that feed others first, each in its own order: groups, accounts, memberships, and last what is shut.
+        Every step reads again, changes, reads back.
+      </p>
     </aside>
   </div>
 {:else if !live.error}<p class="text-soft" role="status">Looking…</p>{/if}

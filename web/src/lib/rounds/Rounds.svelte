@@ -17,10 +17,21 @@
 <Await ask={rounds}>
   {#snippet children(p)}
     {@const open = p.items.filter((r) => ['draft', 'held'].includes(r.state) || (r.state === 'approved' && !r.scheduled)).length}
-    <h1>{#if open}<span class="needs">{count(open, 'round waits', 'rounds wait')}</span> for somebody.{:else if p.total}{count(p.total, 'round', 'rounds')}, none waiting.{:else}No rounds yet.{/if}</h1>
-    <p class="sub">A round is a set of changes, reviewed, run and read back as one. Draft one from <a use:link href="/drift">drift</a>, or ask for <a use:link href="/rounds/bulk">changes in bulk</a>.</p>
+    <h1>
+      {#if open}<span class="needs">{count(open, 'round waits', 'rounds wait')}</span> for somebody.{:else if p.total}{count(
+          p.total,
+          'round',
+          'rounds',
+        )}, none waiting.{:else}No rounds yet.{/if}
+    </h1>
+    <p class="sub">
+      A round is a set of changes, reviewed, run and read back as one. Draft one from <a use:link href="/drift">drift</a>, or ask for
+      <a use:link href="/rounds/bulk">changes in bulk</a>.
+    </p>
     {#if p.total}
-      <Grid label="Rounds" head={[{ figure: 'Round' }, 'State', { figure: 'Steps' }, { figure: 'People' }, 'Outcome', 'Drafted', 'Because']}>
+      <Grid
+        label="Rounds"
+        head={[{ figure: 'Round' }, 'State', { figure: 'Steps' }, { figure: 'People' }, 'Outcome', 'Drafted', 'Because']}>
         {#each p.items as r (r.id)}
           <Row>
             <Cell figure><a use:link href="/rounds/{r.id}">{r.id}</a></Cell>

@@ -5,7 +5,11 @@ import { api, ask, type Schemas } from '../api/client';
 export function createRound(id: number) {
   let round = $state.raw<Schemas['Round']>();
   let error = $state('');
-  const read = () => ask(api.GET('/api/rounds/{id}', { params: { path: { id } } })).then((r) => (round = r), (e: Error) => (error = e.message));
+  const read = () =>
+    ask(api.GET('/api/rounds/{id}', { params: { path: { id } } })).then(
+      (r) => (round = r),
+      (e: Error) => (error = e.message),
+    );
   const subscribe = createSubscriber(() => {
     const events = new EventSource(`/api/rounds/${id}/events`);
     events.addEventListener('round', (e) => {

@@ -32,9 +32,31 @@
   <h1>Change your password.</h1>
   <p class="sub">It has at least 12 letters. All your other sessions and tokens end with the old one.</p>
   <form onsubmit={submit} class="flex max-w-sm flex-col gap-4">
-    <div><Label for="old" class="mb-1">The password you have</Label><Input id="old" type="password" bind:value={old} autocomplete="current-password" required /></div>
-    <div><Label for="new" class="mb-1">The new one</Label><Input id="new" type="password" bind:value={fresh} autocomplete="new-password" minlength={12} required /></div>
-    <div><Label for="again" class="mb-1">The new one again</Label><Input id="again" type="password" bind:value={again} autocomplete="new-password" required /></div>
+    <div>
+      <Label for="old" class="mb-1">The password you have</Label><Input
+        id="old"
+        type="password"
+        bind:value={old}
+        autocomplete="current-password"
+        required />
+    </div>
+    <div>
+      <Label for="new" class="mb-1">The new one</Label><Input
+        id="new"
+        type="password"
+        bind:value={fresh}
+        autocomplete="new-password"
+        minlength={12}
+        required />
+    </div>
+    <div>
+      <Label for="again" class="mb-1">The new one again</Label><Input
+        id="again"
+        type="password"
+        bind:value={again}
+        autocomplete="new-password"
+        required />
+    </div>
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
     <div><Button type="submit" disabled={busy} class="bg-ink text-paper rounded">Change it</Button></div>
   </form>

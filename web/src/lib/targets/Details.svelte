@@ -17,11 +17,11 @@
       <div class="flex gap-2">
         <dt class="text-soft">{called(attribute)}</dt>
         <dd class="wrap-anywhere">
-        {#if attribute === 'clock-off'}
-          <span class={values[0] === '0' ? '' : 'text-barn'}>{clock(Number(values[0]))}</span>
-        {:else}
-          {attribute === 'up-since' ? when(values[0]) : values.join(', ')}
-        {/if}
+          {#if attribute === 'clock-off'}
+            <span class={values[0] === '0' ? '' : 'text-barn'}>{clock(Number(values[0]))}</span>
+          {:else}
+            {attribute === 'up-since' ? when(values[0]) : values.join(', ')}
+          {/if}
         </dd>
       </div>
     {/each}

@@ -50,10 +50,9 @@
             <Cell>
               {#if o.members || o.groups}
                 <button class="underline" aria-expanded={open === o.name} onclick={() => (open = open === o.name ? '' : o.name)}>
-                  {[
-                    o.members ? count(o.members, 'account', 'accounts') : '',
-                    o.groups ? count(o.groups, 'group', 'groups') : '',
-                  ].filter(Boolean).join(', ')}
+                  {[o.members ? count(o.members, 'account', 'accounts') : '', o.groups ? count(o.groups, 'group', 'groups') : '']
+                    .filter(Boolean)
+                    .join(', ')}
                 </button>
                 {#if open === o.name}
                   {#if o.members}<Members {target} {kind} set={o.name} of="account" />{/if}

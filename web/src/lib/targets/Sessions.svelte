@@ -53,7 +53,9 @@
   <span role="status">{said}</span>
 </p>
 {#if found}
-  {#each Object.entries(found.not) as [at, why] (at)}<p class="text-barn mb-2"><span class="name">{at}</span> could not be asked: {why}</p>{/each}
+  {#each Object.entries(found.not) as [at, why] (at)}<p class="text-barn mb-2">
+      <span class="name">{at}</span> could not be asked: {why}
+    </p>{/each}
   {#if found.items.length}
     <Grid label="Sessions" head={['', 'Account', 'Whose', 'Target', 'Since', 'From']}>
       {#each found.items as s (key(s))}
@@ -68,7 +70,10 @@
       {/each}
     </Grid>
     {#if chosen.length}
-      <p class="mt-3"><Button size="xs" class="bg-ink text-paper rounded" onclick={() => (ending = true)}>End {count(chosen.length, 'session', 'sessions')}</Button></p>
+      <p class="mt-3">
+        <Button size="xs" class="bg-ink text-paper rounded" onclick={() => (ending = true)}
+          >End {count(chosen.length, 'session', 'sessions')}</Button>
+      </p>
     {/if}
     <Because bind:open={ending} title="End {count(chosen.length, 'session', 'sessions')}" verb="End" act={end} />
   {:else if !Object.keys(found.not).length}

@@ -24,7 +24,9 @@
   let busy = $state(false);
   let said = $state('');
   const target = $derived(afresh(again, () => ask(api.GET('/api/targets/{name}', { params: { path: { name } } }))));
-  const accounts = $derived(afresh(again, () => ask(api.GET('/api/targets/{name}/accounts', { params: { path: { name }, query: { from, size, prefix } } }))));
+  const accounts = $derived(
+    afresh(again, () => ask(api.GET('/api/targets/{name}/accounts', { params: { path: { name }, query: { from, size, prefix } } }))),
+  );
 
   async function act(what: () => Promise<string>) {
     busy = true;
@@ -37,14 +39,16 @@
       again++;
     }
   }
-  const survey = () => act(async () => {
-    const [r] = await ask(api.POST('/api/surveys', { body: { targets: [name] } }));
-    return r.words ?? `Read in ${r['took-ms']} ms: ${count(r.findings, 'finding', 'findings')}, ${r.fresh} new.`;
-  });
-  const accept = (print: string) => act(async () => {
-    await ask(api.POST('/api/targets/{name}/accept-key', { params: { path: { name } }, body: { print } }));
-    return 'Accepted. Survey it now.';
-  });
+  const survey = () =>
+    act(async () => {
+      const [r] = await ask(api.POST('/api/surveys', { body: { targets: [name] } }));
+      return r.words ?? `Read in ${r['took-ms']} ms: ${count(r.findings, 'finding', 'findings')}, ${r.fresh} new.`;
+    });
+  const accept = (print: string) =>
+    act(async () => {
+      await ask(api.POST('/api/targets/{name}/accept-key', { params: { path: { name } }, body: { print } }));
+      return 'Accepted. Survey it now.';
+    });
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
   let shown = $state('account');
@@ -57,14 +61,32 @@
 
 <Await ask={target}>
   {#snippet children(t)}
-    <h1><span class="font-mono text-[26px]">{t.name}</span> {#if t.state !== 'surveyed'}is {t.state}.{:else if t.total}has <a use:link href="/drift?target={encodeURIComponent(t.name)}" class="needs no-underline">{count(t.total, 'finding', 'findings')}</a>.{:else}is as declared.{/if}</h1>
-    <p class="sub">A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']}{' '}in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.</p>
+    <h1>
+      <span class="font-mono text-[26px]">{t.name}</span>
+      {#if t.state !== 'surveyed'}is {t.state}.{:else if t.total}has <a
+          use:link
+          href="/drift?target={encodeURIComponent(t.name)}"
+          class="needs no-underline">{count(t.total, 'finding', 'findings')}</a
+        >.{:else}is as declared.{/if}
+    </h1>
+    <p class="sub">
+      A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>. Surveyed {when(
+        t['surveyed-at'],
+      ) || 'never'}{#if t['took-ms']}{' '}in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(
+        ', ',
+      ) || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.
+    </p>
     {#if t.words}<p class="bg-barn-wash border-barn mb-4 border-l-4 px-4 py-2 wrap-anywhere">{t.words}</p>{/if}
     {#if t.print}
-      <p class="bg-ochre-wash border-ochre mb-4 border-l-4 px-4 py-2">It shows the key <span class="name wrap-anywhere">{t.print}</span>. Compare it with the one on the target itself.
-        <Button size="xs" class="bg-ink text-paper ml-3 rounded" disabled={busy} onclick={() => accept(t.print!)}>Accept this key</Button></p>
+      <p class="bg-ochre-wash border-ochre mb-4 border-l-4 px-4 py-2">
+        It shows the key <span class="name wrap-anywhere">{t.print}</span>. Compare it with the one on the target itself.
+        <Button size="xs" class="bg-ink text-paper ml-3 rounded" disabled={busy} onclick={() => accept(t.print!)}>Accept this key</Button>
+      </p>
     {/if}
-    <p class="mb-6 flex items-baseline gap-4"><Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button><span role="status">{said}</span></p>
+    <p class="mb-6 flex items-baseline gap-4">
+      <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button><span role="status"
+        >{said}</span>
+    </p>
   {/snippet}
 </Await>
 <Await ask={target}>
@@ -86,26 +108,32 @@
   {/snippet}
 </Await>
 {#if shown === 'account'}
-<div class="mb-2">
-  <label class="text-soft text-sm">begins with <input bind:value={prefix} oninput={() => (from = 0)} class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label></div>
-<Await ask={accounts}>
-  {#snippet children(p)}
-    <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Superuser', 'Note']}>
-      {#each p.items as a (a.name)}
-        <Row>
-          <Cell name>{a.name}</Cell>
-          <Cell><Who id={a.user} name={a['user-name']} /></Cell>
-          <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
-          <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
-          <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
-          <Cell>{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation.join(', ')}</span>{/if}</Cell>
-          <Cell>{a.protected || (a.system ? "the system's own, lent" : '')}</Cell>
-        </Row>
-      {/each}
-    </Grid>
-    <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
-  {/snippet}
-</Await>
+  <div class="mb-2">
+    <label class="text-soft text-sm"
+      >begins with <input
+        bind:value={prefix}
+        oninput={() => (from = 0)}
+        class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
+  </div>
+  <Await ask={accounts}>
+    {#snippet children(p)}
+      <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Superuser', 'Note']}>
+        {#each p.items as a (a.name)}
+          <Row>
+            <Cell name>{a.name}</Cell>
+            <Cell><Who id={a.user} name={a['user-name']} /></Cell>
+            <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
+            <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
+            <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
+            <Cell
+              >{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation.join(', ')}</span>{/if}</Cell>
+            <Cell>{a.protected || (a.system ? "the system's own, lent" : '')}</Cell>
+          </Row>
+        {/each}
+      </Grid>
+      <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+    {/snippet}
+  </Await>
 {/if}
 <Await ask={target}>
   {#snippet children(t)}

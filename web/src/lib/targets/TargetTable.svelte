@@ -9,12 +9,25 @@
   let { targets }: { targets: Schemas['Target'][] } = $props();
 </script>
 
-<Grid label="Targets" head={['Target', 'State', { figure: 'Accounts' }, { figure: 'Missing' }, { figure: 'Unexpected' }, { figure: 'Different' }, { figure: 'Unmatched' }, 'Surveyed']}>
+<Grid
+  label="Targets"
+  head={[
+    'Target',
+    'State',
+    { figure: 'Accounts' },
+    { figure: 'Missing' },
+    { figure: 'Unexpected' },
+    { figure: 'Different' },
+    { figure: 'Unmatched' },
+    'Surveyed',
+  ]}>
   {#each targets as t (t.name)}
     <Row>
       <Cell name><a use:link href="/targets/{encodeURIComponent(t.name)}" class="no-underline hover:underline">{t.name}</a></Cell>
       <Cell>
-        {#if t.state !== 'surveyed'}<State word={t.state} />{:else if t.total}<State word={t.total === 1 ? 'finding' : 'findings'} more={String(t.total)} />{:else}<State word="as declared" />{/if}
+        {#if t.state !== 'surveyed'}<State word={t.state} />{:else if t.total}<State
+            word={t.total === 1 ? 'finding' : 'findings'}
+            more={String(t.total)} />{:else}<State word="as declared" />{/if}
       </Cell>
       <Cell figure>{t.accounts || ''}</Cell>
       {#each ['missing', 'unexpected', 'different', 'unmatched'] as kind (kind)}

@@ -21,7 +21,11 @@
     try {
       const results = await ask(api.POST('/api/surveys', { body: {} }));
       const answered = results.filter((r) => r.state === 'surveyed').length;
-      said = `${answered} of ${count(results.length, 'target', 'targets')} answered; ${count(results.reduce((n, r) => n + r.fresh, 0), 'new finding', 'new findings')}.`;
+      said = `${answered} of ${count(results.length, 'target', 'targets')} answered; ${count(
+        results.reduce((n, r) => n + r.fresh, 0),
+        'new finding',
+        'new findings',
+      )}.`;
     } catch (e) {
       said = (e as Error).message;
     } finally {
@@ -39,7 +43,17 @@
       <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Surveying…' : 'Survey all'}</Button>
       <span role="status">{said}</span>
     </p>
-    <div class="mb-4 max-w-sm"><Input size="sm" placeholder="part of a name or of a tag, or a whole kind" aria-label="Find targets" bind:value={text} oninput={() => { from = 0; router.keep({ text }); }} /></div>
+    <div class="mb-4 max-w-sm">
+      <Input
+        size="sm"
+        placeholder="part of a name or of a tag, or a whole kind"
+        aria-label="Find targets"
+        bind:value={text}
+        oninput={() => {
+          from = 0;
+          router.keep({ text });
+        }} />
+    </div>
     <TargetTable targets={p.items} />
     <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
   {/snippet}

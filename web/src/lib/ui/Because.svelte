@@ -2,7 +2,13 @@
 <script lang="ts">
   import { Button, Input, Label, Modal } from 'flowbite-svelte';
   import type { Snippet } from 'svelte';
-  let { open = $bindable(false), title, verb, act, more }: { open: boolean; title: string; verb: string; act: (because: string) => Promise<void>; more?: Snippet } = $props();
+  let {
+    open = $bindable(false),
+    title,
+    verb,
+    act,
+    more,
+  }: { open: boolean; title: string; verb: string; act: (because: string) => Promise<void>; more?: Snippet } = $props();
   let because = $state('');
   let error = $state('');
   let busy = $state(false);

@@ -32,7 +32,11 @@
     if (e.key === 'ArrowDown') at = Math.min(at + 1, hits.length - 1);
     else if (e.key === 'ArrowUp') at = Math.max(at - 1, 0);
     else if (e.key === 'Enter' && hits[at]) go(hits[at].href);
-    else if (e.key === 'Escape') { text = ''; hits = []; box.blur(); } else return;
+    else if (e.key === 'Escape') {
+      text = '';
+      hits = [];
+      box.blur();
+    } else return;
     e.preventDefault();
   }
   function slash(e: KeyboardEvent) {
@@ -45,13 +49,34 @@
 
 <svelte:window onkeydown={slash} />
 <div class="relative">
-  <input bind:this={box} bind:value={text} oninput={find} onkeydown={key} role="combobox" aria-label="Find a person or a target" aria-expanded={hits.length > 0} aria-controls={id}
-    aria-activedescendant={hits.length ? `${id}-${at}` : undefined} placeholder="Find a person, a target…   /" class="border-rule bg-sheet placeholder:text-soft w-60 rounded border px-3 py-1 text-[15px]" />
+  <input
+    bind:this={box}
+    bind:value={text}
+    oninput={find}
+    onkeydown={key}
+    role="combobox"
+    aria-label="Find a person or a target"
+    aria-expanded={hits.length > 0}
+    aria-controls={id}
+    aria-activedescendant={hits.length ? `${id}-${at}` : undefined}
+    placeholder="Find a person, a target…   /"
+    class="border-rule bg-sheet placeholder:text-soft w-60 rounded border px-3 py-1 text-[15px]" />
   {#if hits.length}
     <ul {id} role="listbox" class="border-rule bg-sheet absolute right-0 z-20 mt-1 w-80 border shadow-lg">
       {#each hits as h, i (h.href)}
-        <li id="{id}-{i}" role="option" aria-selected={i === at} class="flex justify-between gap-3 px-3 py-1.5 {i === at ? 'bg-slate-wash' : ''}">
-          <a href={h.href} class="w-full no-underline" tabindex="-1" onclick={(e) => { e.preventDefault(); go(h.href); }}><span dir="auto">{h.name}</span> <span class="name text-soft">{h.about}</span></a>
+        <li
+          id="{id}-{i}"
+          role="option"
+          aria-selected={i === at}
+          class="flex justify-between gap-3 px-3 py-1.5 {i === at ? 'bg-slate-wash' : ''}">
+          <a
+            href={h.href}
+            class="w-full no-underline"
+            tabindex="-1"
+            onclick={(e) => {
+              e.preventDefault();
+              go(h.href);
+            }}><span dir="auto">{h.name}</span> <span class="name text-soft">{h.about}</span></a>
         </li>
       {/each}
     </ul>

@@ -9,7 +9,8 @@
   <Table aria-label={label} border={false} class="text-ink w-full border-collapse text-[14.5px]" divClass="">
     <TableHead class="text-soft border-rule border-b bg-transparent text-[13px] normal-case">
       {#each head as h (typeof h === 'string' ? h : h.figure)}
-        <TableHeadCell class="px-0 py-1.5 font-medium whitespace-nowrap {typeof h === 'string' ? 'pr-4 text-left' : 'pr-6 text-right'}">{typeof h === 'string' ? h : h.figure}</TableHeadCell>
+        <TableHeadCell class="px-0 py-1.5 font-medium whitespace-nowrap {typeof h === 'string' ? 'pr-4 text-left' : 'pr-6 text-right'}"
+          >{typeof h === 'string' ? h : h.figure}</TableHeadCell>
       {/each}
     </TableHead>
     <TableBody>{@render children()}</TableBody>

@@ -6,7 +6,13 @@
 {#if total > size || from > 0}
   <nav class="text-soft flex items-baseline gap-4 py-3 text-sm" aria-label="Pages">
     <span>{from + 1} to {Math.min(from + size, total)} of {total}</span>
-    <button class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40" disabled={from === 0} onclick={() => go(Math.max(0, from - size))}>Earlier</button>
-    <button class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40" disabled={from + size >= total} onclick={() => go(from + size)}>Later</button>
+    <button
+      class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40"
+      disabled={from === 0}
+      onclick={() => go(Math.max(0, from - size))}>Earlier</button>
+    <button
+      class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40"
+      disabled={from + size >= total}
+      onclick={() => go(from + size)}>Later</button>
   </nav>
 {/if}

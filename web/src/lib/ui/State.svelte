@@ -8,13 +8,41 @@
     none: ['○', 'text-slate bg-slate-wash'],
   };
   const kinds: Record<string, string> = {
-    'as declared': 'good', surveyed: 'good', done: 'good', complete: 'good', 'already-so': 'good',
-    missing: 'bad', unexpected: 'bad', different: 'bad', unmatched: 'bad', contested: 'bad', passwordless: 'bad', odd: 'bad', 'not declared': 'bad', failed: 'bad', moved: 'bad', incomplete: 'bad', stopped: 'bad',
-    'key changed': 'bad', 'login refused': 'bad', findings: 'bad', finding: 'bad', 'open to question': 'bad', 'not asked for': 'bad',
-    refused: 'bad', drafted: 'wait',
-    draft: 'wait', held: 'bad', approved: 'wait', running: 'wait', waiting: 'wait', 'key not accepted': 'wait', found: 'wait',
+    'as declared': 'good',
+    surveyed: 'good',
+    done: 'good',
+    complete: 'good',
+    'already-so': 'good',
+    missing: 'bad',
+    unexpected: 'bad',
+    different: 'bad',
+    unmatched: 'bad',
+    contested: 'bad',
+    passwordless: 'bad',
+    odd: 'bad',
+    'not declared': 'bad',
+    failed: 'bad',
+    moved: 'bad',
+    incomplete: 'bad',
+    stopped: 'bad',
+    'key changed': 'bad',
+    'login refused': 'bad',
+    findings: 'bad',
+    finding: 'bad',
+    'open to question': 'bad',
+    'not asked for': 'bad',
+    refused: 'bad',
+    drafted: 'wait',
+    draft: 'wait',
+    held: 'bad',
+    approved: 'wait',
+    running: 'wait',
+    waiting: 'wait',
+    'key not accepted': 'wait',
+    found: 'wait',
   };
   const [shape, look] = $derived(looks[kinds[word] ?? 'none']);
 </script>
 
-<span class="inline-block rounded-[3px] px-2 py-px text-[13.5px] whitespace-nowrap {look}"><span aria-hidden="true" class="mr-1.5">{shape}</span>{more ? more + ' ' : ''}{word}</span>
+<span class="inline-block rounded-[3px] px-2 py-px text-[13.5px] whitespace-nowrap {look}"
+  ><span aria-hidden="true" class="mr-1.5">{shape}</span>{more ? more + ' ' : ''}{word}</span>

@@ -4,4 +4,9 @@
   let { id, name }: { id?: string; name?: string } = $props();
 </script>
 
-{#if id && name}<a use:link href="/users/{encodeURIComponent(id)}" class="underline decoration-transparent hover:decoration-current" dir="auto">{name}</a>{:else if id}<span class="name">{id}</span>{:else}<span class="text-soft">–</span>{/if}
+{#if id && name}<a
+    use:link
+    href="/users/{encodeURIComponent(id)}"
+    class="underline decoration-transparent hover:decoration-current"
+    dir="auto">{name}</a
+  >{:else if id}<span class="name">{id}</span>{:else}<span class="text-soft">–</span>{/if}

@@ -19,7 +19,9 @@
   const user = $derived(ask(api.GET('/api/users/{id}', { params: { path: { id } } })));
   let drafting = $state(false);
   let why = $state<{ target: string; account: string; what: string } | null>(null);
-  const explanation = $derived(why && ask(api.GET('/api/explain', { params: { query: { user: id, target: why.target, account: why.account, what: why.what } } })));
+  const explanation = $derived(
+    why && ask(api.GET('/api/explain', { params: { query: { user: id, target: why.target, account: why.account, what: why.what } } })),
+  );
 
   async function draft(because: string) {
     const r = await ask(api.POST('/api/rounds', { body: { users: [id], because } }));
@@ -29,47 +31,101 @@
   const twice = (all: Schemas['Account'][], a: Schemas['Account']) => all.filter((b) => b.target === a.target).length > 1;
   let called = $state((attribute: string) => attribute);
   kinds().then((list) => (called = calling(list)));
-  const sets = [['groups', 'groups'], ['rights', 'rights'], ['licences', 'licences'], ['elevation', 'superuser for']] as const;
-  const shown = (name: string, v?: string[]) => (!v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', '));
+  const sets = [
+    ['groups', 'groups'],
+    ['rights', 'rights'],
+    ['licences', 'licences'],
+    ['elevation', 'superuser for'],
+  ] as const;
+  const shown = (name: string, v?: string[]) =>
+    !v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', ');
 </script>
 
 {#snippet asks(a: Schemas['Account'], what: string, text: string)}
   {@const here = why?.target === a.target && why?.account === a.name && why?.what === what}
-  {#if text}<button class="cursor-pointer text-left hover:underline {here ? 'border-barn border-b-2' : ''}" title="Why?" onclick={() => (why = { target: a.target, account: a.name, what })}><span dir="auto">{text}</span></button>{/if}
+  {#if text}<button
+      class="cursor-pointer text-left hover:underline {here ? 'border-barn border-b-2' : ''}"
+      title="Why?"
+      onclick={() => (why = { target: a.target, account: a.name, what })}><span dir="auto">{text}</span></button
+    >{/if}
 {/snippet}
 <Await ask={user}>
   {#snippet children(u)}
     {@const drift = u.accounts.flatMap((a) => a.findings)}
-    <h1><span dir="auto">{u.name}</span> {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(u.accounts.filter((a) => a.findings.length).length, 'target', 'targets')}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(u.accounts.filter((a) => a.state === 'not surveyed').length, 'target', 'targets')} of {u.accounts.length} yet.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}</h1>
-    <p class="sub"><span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.suspended}, <span class="needs">suspended</span> {u.suspended}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at <span class="name">{u.at}</span>.</p>
-    {#if drift.some((f) => !f.decide)}<p class="mb-6"><Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button></p>{/if}
+    <h1>
+      <span dir="auto">{u.name}</span>
+      {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(
+          u.accounts.filter((a) => a.findings.length).length,
+          'target',
+          'targets',
+        )}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(
+          u.accounts.filter((a) => a.state === 'not surveyed').length,
+          'target',
+          'targets',
+        )} of {u.accounts.length} yet.{:else if u.accounts.length}is as declared on {count(
+          u.accounts.length,
+          'target',
+          'targets',
+        )}.{:else}has no account anywhere.{/if}
+    </h1>
+    <p class="sub">
+      <span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts
+        on {u.from}{:else if u.suspended}, <span class="needs">suspended</span> {u.suspended}{:else if u.state === 'left'}, whose last day
+        was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at
+      <span class="name">{u.at}</span>.
+    </p>
+    {#if drift.some((f) => !f.decide)}<p class="mb-6">
+        <Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button>
+      </p>{/if}
     {#if u.accounts.length}
       <h2>Side by side</h2>
-      <Grid label="Accounts on every target" head={['', ...u.accounts.map((a) => (twice(u.accounts, a) ? `${a.target} ${a.name}` : a.target))]}>
-        <Row><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name>{@render asks(a, 'account', a.name)}</Cell>{/each}</Row>
-        <Row><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell><State word={a.state} /></Cell>{/each}</Row>
+      <Grid
+        label="Accounts on every target"
+        head={['', ...u.accounts.map((a) => (twice(u.accounts, a) ? `${a.target} ${a.name}` : a.target))]}>
+        <Row
+          ><Cell><span class="text-soft">account</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name
+              >{@render asks(a, 'account', a.name)}</Cell
+            >{/each}</Row>
+        <Row
+          ><Cell><span class="text-soft">state</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell><State word={a.state} /></Cell
+            >{/each}</Row>
         {#each attributes(u.accounts) as name (name)}
-          <Row><Cell><span class="text-soft">{called(name)}</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name>{@render asks(a, name, shown(name, a.attributes?.[name]))}</Cell>{/each}</Row>
+          <Row
+            ><Cell><span class="text-soft">{called(name)}</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell name
+                >{@render asks(a, name, shown(name, a.attributes?.[name]))}</Cell
+              >{/each}</Row>
         {/each}
         {#each sets as [list, words] (list)}
           {#if list === 'groups' || u.accounts.some((a) => a[list]?.length)}
             <Row>
               <Cell><span class="text-soft">{words}</span></Cell>
-              {#each u.accounts as a (a.target + a.name)}<Cell wide>{#each a[list] ?? [] as g (g)}{@render asks(a, g, g)}{' '}{/each}</Cell>{/each}
+              {#each u.accounts as a (a.target + a.name)}<Cell wide
+                  >{#each a[list] ?? [] as g (g)}{@render asks(a, g, g)}{' '}{/each}</Cell
+                >{/each}
             </Row>
           {/if}
         {/each}
-        <Row><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell>{a.because ?? ''}</Cell>{/each}</Row>
+        <Row
+          ><Cell><span class="text-soft">because</span></Cell>{#each u.accounts as a (a.target + a.name)}<Cell>{a.because ?? ''}</Cell
+            >{/each}</Row>
       </Grid>
     {/if}
     {#if why && explanation}
       <section aria-live="polite" class="border-rule bg-sheet mt-4 border p-4">
-        <div class="flex justify-between"><h2>Why: {why.what} on <span class="name">{why.target}</span></h2><button class="text-soft cursor-pointer text-sm underline" onclick={() => (why = null)}>Close</button></div>
+        <div class="flex justify-between">
+          <h2>Why: {why.what} on <span class="name">{why.target}</span></h2>
+          <button class="text-soft cursor-pointer text-sm underline" onclick={() => (why = null)}>Close</button>
+        </div>
         <Await ask={explanation}>
           {#snippet children(x)}
             {#each x.answers as a (a.what)}
               <p class="m-0"><span class="font-medium">{a.what}</span> <State word={a.state} /></p>
-              <ul class="mt-1 mb-2 list-none p-0">{#each a.why as w, i (i)}<li class="wrap-anywhere">{w.words} {#if w.at?.file}<span class="name text-soft">{w.at.file} line {w.at.line}</span>{/if}</li>{/each}</ul>
+              <ul class="mt-1 mb-2 list-none p-0">
+                {#each a.why as w, i (i)}<li class="wrap-anywhere">
+                    {w.words}
+                    {#if w.at?.file}<span class="name text-soft">{w.at.file} line {w.at.line}</span>{/if}
+                  </li>{/each}
+              </ul>
             {:else}<p class="text-soft">Nothing is known of it.</p>{/each}
           {/snippet}
         </Await>
@@ -79,7 +135,11 @@
       <h2 class="mt-8">What differs</h2>
       <Grid label="Findings" head={['Target', 'Kind', 'What would be done', 'Before → after', 'Because']}>
         {#each drift as f, i (i)}
-          <Row><Cell name><a use:link href="/targets/{encodeURIComponent(f.target)}">{f.target}</a></Cell><Cell><State word={f.kind} /></Cell><Cell>{f.what}</Cell><Cell wide><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}</Cell><Cell>{f.because}</Cell></Row>
+          <Row
+            ><Cell name><a use:link href="/targets/{encodeURIComponent(f.target)}">{f.target}</a></Cell><Cell><State word={f.kind} /></Cell
+            ><Cell>{f.what}</Cell><Cell wide
+              ><Change before={f.before} after={f.after} />{#if f.note}<br /><span class="text-soft text-sm">{f.note}</span>{/if}</Cell
+            ><Cell>{f.because}</Cell></Row>
         {/each}
       </Grid>
     {/if}

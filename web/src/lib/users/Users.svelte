@@ -18,17 +18,33 @@
 
 <Await ask={users}>
   {#snippet children(p)}
-    <h1>{text ? count(p.total, 'user speaks', 'users speak') + ' of “' + text + '”.' : count(p.total, 'user is', 'users are') + ' declared.'}</h1>
-    <div class="mb-4 max-w-sm"><Input size="sm" placeholder="part of an id, name or mail, or a whole role" aria-label="Find users" bind:value={text} oninput={() => { from = 0; router.keep({ text }); }} /></div>
+    <h1>
+      {text ? count(p.total, 'user speaks', 'users speak') + ' of “' + text + '”.' : count(p.total, 'user is', 'users are') + ' declared.'}
+    </h1>
+    <div class="mb-4 max-w-sm">
+      <Input
+        size="sm"
+        placeholder="part of an id, name or mail, or a whole role"
+        aria-label="Find users"
+        bind:value={text}
+        oninput={() => {
+          from = 0;
+          router.keep({ text });
+        }} />
+    </div>
     <Grid label="Users" head={['Name', 'User', { figure: 'Number' }, 'Roles', { figure: 'Targets' }, 'State']}>
       {#each p.items as u (u.id)}
         <Row>
-          <Cell><a use:link href="/users/{encodeURIComponent(u.id)}" class="no-underline hover:underline" dir="auto">{u.name}</a>{#if u.service}<span class="text-soft"> · service</span>{/if}</Cell>
+          <Cell
+            ><a use:link href="/users/{encodeURIComponent(u.id)}" class="no-underline hover:underline" dir="auto">{u.name}</a
+            >{#if u.service}<span class="text-soft"> · service</span>{/if}</Cell>
           <Cell name>{u.id}</Cell>
           <Cell figure>{u.number ?? ''}</Cell>
           <Cell wide>{u.roles.join(', ')}</Cell>
           <Cell figure>{u.targets || ''}</Cell>
-          <Cell>{#if u.findings}<State word={u.findings === 1 ? 'finding' : 'findings'} more={String(u.findings)} />{:else}<State word="as declared" />{/if}</Cell>
+          <Cell
+            >{#if u.findings}<State word={u.findings === 1 ? 'finding' : 'findings'} more={String(u.findings)} />{:else}<State
+                word="as declared" />{/if}</Cell>
         </Row>
       {/each}
     </Grid>
