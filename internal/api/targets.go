@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/http"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 
@@ -53,6 +54,25 @@ type membersRequest struct {
 	Of   string `query:"of" enum:"account,group" default:"account" doc:"which members"`
 }
 
+type matrixRequest struct {
+	Name  string `path:"name"`
+	Kind  string `path:"kind" doc:"of the sets: group, right, licence, elevation"`
+	Sets  string `query:"sets" doc:"how the sets' names begin"`
+	From  int    `query:"from" minimum:"0" doc:"sets to pass over"`
+	Of    string `query:"of" enum:"account,group" default:"account" doc:"which members"`
+	Begin string `query:"prefix" doc:"how the members' names begin"`
+	After string `query:"after" doc:"members behind this name"`
+	Size  int    `query:"size" minimum:"0" maximum:"1000" doc:"members"`
+}
+
+type historyRequest struct {
+	Name   string    `path:"name"`
+	Kind   string    `path:"kind"`
+	Object string    `query:"object" required:"true"`
+	Before time.Time `query:"before" doc:"only moments before this one: the next page"`
+	Size   int       `query:"size" minimum:"0" maximum:"1000"`
+}
+
 type endRequest struct {
 	Name string `path:"name"`
 	Body struct {
@@ -74,6 +94,16 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/members", "list-members", "List who was last seen in a set",
 		func(ctx context.Context, who door.Operator, in *membersRequest) (seen.Members, error) {
 			return h.SetMembers(ctx, who, in.Name, in.Kind, in.Set, in.Of, in.page())
+		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/matrix", "show-matrix",
+		"Show who was last seen in which sets of a kind, and whether the declaration asks for it",
+		func(ctx context.Context, who door.Operator, in *matrixRequest) (seen.Matrix, error) {
+			return h.TargetMatrix(ctx, who, in.Name, in.Kind, seen.MatrixQuery{Sets: in.Sets, From: in.From, Of: in.Of, Prefix: in.Begin,
+				After: in.After, Size: in.Size})
+		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/history", "object-history", "List what became of an object of a target",
+		func(ctx context.Context, who door.Operator, in *historyRequest) (seen.History, error) {
+			return h.ObjectHistory(ctx, who, in.Name, in.Kind, in.Object, in.Before, in.Size)
 		})
 	op(api, door.Run, http.MethodGet, "/targets/{name}/sessions", "list-sessions", "Ask a target who is signed in now",
 		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.Sessions, error) {

@@ -122,8 +122,8 @@ func orNone(s string) string {
 
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
-	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetSessions(), a.endSession(),
-		a.acceptKey())
+	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetHistory(),
+		a.targetSessions(), a.endSession(), a.acceptKey())
 	return c
 }
 

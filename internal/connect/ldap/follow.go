@@ -21,7 +21,8 @@ var _ connect.Follower = (*session)(nil)
 type mark struct {
 	People []byte `json:"people"` // cookies
 	Groups []byte `json:"groups"`
-	Names  string `json:"names"` // hash of what the numbers of groups mean: people's primary groups are told by name
+	Names  string `json:"names"`  // hash of what the numbers of groups mean: people's primary groups are told by name
+	Places string `json:"places"` // hash of the tree
 }
 
 const nothing = "(!(objectClass=*))" // a filter that nothing fits
@@ -75,6 +76,9 @@ func (s *session) mark(ctx context.Context) (string, error) {
 	if m.Names, err = s.names(); err != nil {
 		return "", err
 	}
+	if m.Places, err = s.placesHash(); err != nil {
+		return "", err
+	}
 	b, err := json.Marshal(m)
 	return string(b), err
 }
@@ -98,9 +102,26 @@ func (s *session) names() (string, error) {
 		return "", s.fail("read the names of groups", err)
 	}
 	slices.Sort(list)
+	return hashed(list), nil
+}
+
+// placesHash is a hash of the tree: where it has changed, all is read anew.
+func (s *session) placesHash() (string, error) {
+	list, err := s.places()
+	if err != nil {
+		return "", s.fail("read the tree", err)
+	}
+	names := make([]string, len(list))
+	for i, o := range list {
+		names[i] = o.Name
+	}
+	return hashed(names), nil
+}
+
+func hashed(list []string) string {
 	h := fnv.New64a()
 	h.Write([]byte(strings.Join(list, "\n")))
-	return fmt.Sprintf("%x", h.Sum64()), nil
+	return fmt.Sprintf("%x", h.Sum64())
 }
 
 // changes hands on what changed since a mark. What cannot be told from the
@@ -120,6 +141,9 @@ func (s *session) changes(m mark, found func(model.Object) error, gone func(conn
 		if names, err := s.names(); err != nil || names != m.Names {
 			return "", errors.Join(connect.ErrVoid, err)
 		}
+	}
+	if places, err := s.placesHash(); err != nil || places != m.Places {
+		return "", errors.Join(connect.ErrVoid, err)
 	}
 	t := s.newTree()
 	list, err := s.changedPeople(t, people.changed)

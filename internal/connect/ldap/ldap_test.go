@@ -77,6 +77,38 @@ func TestDetails(t *testing.T) {
 	}
 }
 
+// The tree is told by its units, and one that has come is noticed by what is told since.
+func TestPlaces(t *testing.T) {
+	d, a := start(t, "")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	within := map[string]string{}
+	found := func(o model.Object) error {
+		if o.Kind == model.PlaceKind {
+			within[o.Name] = o.Attributes.One(model.Within)
+		}
+		return nil
+	}
+	mark, err := connect.Survey(context.Background(), s, found)
+	people := "ou=People," + world.Suffix
+	if _, there := within[people]; err != nil || !there || within[people] != "" {
+		t.Fatalf("%v %v", within, err)
+	}
+	unit := `ou=Crew\, on board,` + people
+	if err := d.Load("dn: " + unit + "\nobjectClass: organizationalUnit\nou: Crew, on board\n"); err != nil {
+		t.Fatal(err)
+	}
+	none := func(connect.Gone) error { return nil }
+	if _, err := connect.Since(context.Background(), s, mark, found, none); !errors.Is(err, connect.ErrVoid) {
+		t.Errorf("a new unit is not noticed: %v", err)
+	}
+	if mark, err = connect.Survey(context.Background(), s, found); err != nil || within[`ou=Crew\2C on board,`+people] != people && within[unit] != people {
+		t.Errorf("%v %v", within, err)
+	}
+	if _, err := connect.Since(context.Background(), s, mark, found, none); err != nil {
+		t.Errorf("nothing changed: %v", err)
+	}
+}
+
 // Names with all that RFC 4514 and RFC 4515 escape go there and come back.
 func TestOddNames(t *testing.T) {
 	d, a := start(t, "")

@@ -2,13 +2,14 @@
 // TLS: inetOrgPerson with posixAccount, groupOfNames with posixGroup.
 //
 // Round trips: a survey is one search for groups and one for people, in pages
-// of 1,000 (RFC 2696), after three for what the directory is and two for where it
-// stands; one of what changed is two searches (RFC 4533). A batch of changes is one search for each 200 names, the
-// changes themselves, stage by stage, with eight requests under way at once over
-// one connection or, when they are many, two, all changes of one group in one
-// request, and the same searches again to read back, with a comparison for each
-// member that was to join or leave. An entry to be added is looked for too: one
-// with its login may stand elsewhere in the tree.
+// of 1,000 (RFC 2696), after three for what the directory is, two for its tree and
+// two for where it stands; one of what changed is two searches (RFC 4533) and two
+// for the tree. A batch of changes is one search for each 200 names, the changes
+// themselves, stage by stage, with eight requests under way at once over one
+// connection or, when they are many, two, all changes of one group in one request,
+// and the same searches again to read back, with a comparison for each member that
+// was to join or leave. An entry to be added is looked for too: one with its login
+// may stand elsewhere in the tree.
 //
 // Reading is our own (wire.go): at 100,000 entries the usual client library is
 // six times slower than the directory. Everything else goes through go-ldap.
@@ -69,6 +70,8 @@ var schema = model.Schema{
 				{Name: model.Members, About: "accounts in it", Many: true},
 				{Name: model.MemberGroups, About: "groups in it", Many: true},
 			}},
+		{Kind: model.PlaceKind, About: "where people and groups stand", Name: model.OnePart("name", name128),
+			Attributes: []model.AttributeSchema{{Name: model.Within, About: "the unit above it"}}},
 		{Kind: model.SystemKind, About: "the directory itself", Attributes: []model.AttributeSchema{
 			{Name: model.System}, {Name: "naming-contexts", Many: true}, {Name: model.UpSince}, {Name: model.ClockOff}}},
 	},

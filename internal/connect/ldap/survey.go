@@ -87,8 +87,14 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return s.fail("read what it is", err)
 	}
-	if err := found(itself); err != nil {
-		return err
+	places, err := s.places()
+	if err != nil {
+		return s.fail("survey of the tree", err)
+	}
+	for _, o := range append(places, itself) {
+		if err := found(o); err != nil {
+			return err
+		}
 	}
 	t := s.newTree()
 	if err := s.readGroups(t, groupFilter); err != nil {

@@ -36,6 +36,7 @@ const (
 	From         = "from"          // of a session: where it comes from
 	Allows       = "allows"        // of a right: the permissions in it
 	Path         = "path"          // of a container: where it is
+	Within       = "within"        // of a container: the one that it stands in
 	Guarded      = "protected"     // of a container: yes, when the target itself refuses to remove it
 	ChangedBy    = "changed-by"    // who changed the object last, where the target tells; never owned
 	Owner        = "owner"         // whose account it is; known to Hen Roost, not to the target

@@ -170,21 +170,6 @@ func (s *Seen) SetMembers(ctx context.Context, who door.Operator, target, kind, 
 	if err != nil {
 		return Members{}, err
 	}
-	owners, err := s.Store.LinkedNames(ctx, target, names)
-	if err != nil {
-		return Members{}, err
-	}
-	c, err := s.Current(ctx)
-	if err != nil {
-		return Members{}, err
-	}
-	out := Members{Items: []Member{}, Total: total, From: page.From}
-	for _, n := range names {
-		m := Member{Name: n, Kind: members.String()}
-		if members == model.Account {
-			m.User, m.UserName = owners[n], c.FullName(owners[n])
-		}
-		out.Items = append(out.Items, m)
-	}
-	return out, nil
+	list, err := s.membersNamed(ctx, target, members, names)
+	return Members{Items: list, Total: total, From: page.From}, err
 }

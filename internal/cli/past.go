@@ -1,0 +1,146 @@
+package cli
+
+import (
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/seen"
+)
+
+// standing are the words of a matrix in one column.
+var standing = map[string]string{seen.AsAsked: "●", seen.Besides: "▲", seen.Lacking: "■"}
+
+func (a *app) targetMatrix() *cobra.Command {
+	var sets, begins, after string
+	var from, size int
+	var groups bool
+	c := &cobra.Command{Use: "matrix TARGET KIND", Short: "Show who is in which groups, rights or seats, side by side", Args: cobra.ExactArgs(2),
+		Long: `Show who was last seen in which sets of a kind: a line for each member, a column
+for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
+■ is missing from it.`,
+		Example:           "  roost target matrix arctic-tern group\n  roost target matrix staff-directory group --sets cr --begins m",
+		ValidArgsFunction: a.completing(1, a.targetNames),
+		RunE: func(c *cobra.Command, args []string) error {
+			of := model.Account
+			if groups {
+				of = model.GroupKind
+			}
+			var m seen.Matrix
+			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/matrix"
+			if err := a.get(c.Context(), path, map[string][]string{"sets": {sets}, "from": {fmt.Sprint(from)}, "of": {of.String()},
+				"prefix": {begins}, "after": {after}, "size": {fmt.Sprint(size)}}, &m); err != nil {
+				return err
+			}
+			if err := a.show(m, a.across(m)); err != nil || !a.forPeople() {
+				return err
+			}
+			if shown := len(m.Sets); m.Total > shown {
+				a.tell("\nSets %d to %d of %d; the next with --from %d", m.From+1, m.From+shown, m.Total, from+shown)
+			}
+			if m.More {
+				a.tell("More members follow; the next with --after %s", typed(m.Lines[len(m.Lines)-1].Name))
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&sets, "sets", "", "only sets whose name begins so")
+	c.Flags().StringVar(&begins, "begins", "", "only members whose name begins so")
+	c.Flags().StringVar(&after, "after", "", "only members behind this name")
+	c.Flags().BoolVar(&groups, "groups", false, "show the groups in them instead")
+	c.Flags().IntVar(&from, "from", 0, "how many sets to pass over")
+	c.Flags().IntVar(&size, "size", 100, "how many members at most")
+	return c
+}
+
+// across is a matrix as a table; programs get the words instead of the shapes.
+func (a *app) across(m seen.Matrix) table {
+	t := table{head: []string{"MEMBER", "WHOSE"}, empty: "Nobody is in any of them.", list: m.Lines}
+	for _, s := range m.Sets {
+		t.head = append(t.head, s.Name)
+	}
+	for _, x := range m.Lines {
+		row := []string{x.Name, who(x.UserName, x.User)}
+		for _, word := range x.Stands {
+			if a.forPeople() {
+				word = standing[word]
+			}
+			row = append(row, word)
+		}
+		t.rows = append(t.rows, row)
+	}
+	return t
+}
+
+// plain says whether a shell takes a character as it is.
+func plain(r rune) bool {
+	return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("._@-", r)
+}
+
+// typed is a name as it is typed in a shell.
+func typed(name string) string {
+	if !strings.ContainsFunc(name, func(r rune) bool { return !plain(r) }) {
+		return name
+	}
+	return "'" + strings.ReplaceAll(name, "'", `'\''`) + "'"
+}
+
+func (a *app) targetHistory() *cobra.Command {
+	var before string
+	var size int
+	c := &cobra.Command{Use: "history TARGET KIND NAME", Short: "List what became of an account, a group …", Args: cobra.ExactArgs(3),
+		Long: `List the moments at which an object of a target was seen to be otherwise than
+before, the newest first: when it came and went, which values changed, who came
+into a set and who left it. The record says who did it, where Hen Roost did.`,
+		Example:           "  roost target history arctic-tern account marit.fell\n  roost target history arctic-tern group crew --size 5",
+		ValidArgsFunction: a.completing(1, a.targetNames),
+		RunE: func(c *cobra.Command, args []string) error {
+			var h seen.History
+			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/history"
+			q := map[string][]string{"object": {args[2]}, "size": {fmt.Sprint(size)}}
+			if before != "" {
+				q["before"] = []string{before}
+			}
+			if err := a.get(c.Context(), path, q, &h); err != nil {
+				return err
+			}
+			if err := a.show(h.Items, past(h)); err != nil {
+				return err
+			}
+			if h.More && a.forPeople() {
+				a.tell("\nThere are earlier ones; see them with --before %s", h.Items[len(h.Items)-1].At.UTC().Format(time.RFC3339Nano))
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&before, "before", "", "only moments before this one (2006-01-02T15:04:05Z)")
+	c.Flags().IntVar(&size, "size", 20, "how many at most")
+	return c
+}
+
+// past has a line for each value that changed, and for who came and who left.
+func past(h seen.History) table {
+	t := table{head: []string{"WHEN", "STATE", "WHAT", "BEFORE", "AFTER"}, empty: "Nothing is known of it before that.", list: h.Items}
+	for _, p := range h.Items {
+		first := []string{clock(&p.At), p.State}
+		line := func(what, before, after string) {
+			t.rows = append(t.rows, append(first, what, before, after))
+			first = []string{"", ""}
+		}
+		for _, v := range p.Values {
+			line(model.Called(v.Attribute), cut(strings.Join(v.Before, ", "), 40), cut(strings.Join(v.After, ", "), 40))
+		}
+		if p.CameN > 0 {
+			line(fmt.Sprintf("%d came in", p.CameN), "", cut(strings.Join(p.Came, ", "), 40))
+		}
+		if p.LeftN > 0 {
+			line(fmt.Sprintf("%d left", p.LeftN), cut(strings.Join(p.Left, ", "), 40), "")
+		}
+		if first[0] != "" {
+			line("", "", "")
+		}
+	}
+	return t
+}

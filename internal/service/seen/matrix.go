@@ -1,0 +1,151 @@
+package seen
+
+import (
+	"context"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
+)
+
+// How somebody stands to a set.
+const (
+	AsAsked  = "as declared" // in it, and the declaration asks for it
+	Besides  = "found"       // in it, and nothing asks for it
+	Lacking  = "missing"     // not in it, though the declaration asks for it
+	acrossIt = 20            // sets side by side
+)
+
+// Matrix is who is in which sets of a kind: a line for each member, a column for each set.
+type Matrix struct {
+	Sets  []Column     `json:"sets"`
+	Total int          `json:"total" doc:"sets of the kind in all"`
+	From  int          `json:"from" doc:"sets passed over"`
+	Lines []MatrixLine `json:"lines"`
+	More  bool         `json:"more" doc:"further lines are told with after, the name of the last"`
+}
+
+// Column is one set.
+type Column struct {
+	Name     string `json:"name"`
+	Declared bool   `json:"declared"`
+}
+
+// MatrixLine is how somebody stands to each set.
+type MatrixLine struct {
+	Member
+	Stands []string `json:"stands" doc:"a word for each set: as declared, found, missing; empty: not in it"`
+}
+
+// MatrixQuery chooses a part of a matrix.
+type MatrixQuery struct {
+	Sets   string // how the sets' names begin
+	Of     string // account or group
+	Prefix string // how the members' names begin
+	After  string // members behind this name
+	From   int    // sets to pass over
+	Size   int    // lines
+}
+
+// TargetMatrix tells who was last seen in which sets of a kind on a target.
+func (s *Seen) TargetMatrix(ctx context.Context, who door.Operator, target, kind string, q MatrixQuery) (Matrix, error) {
+	d, k, err := s.kindOn(ctx, who, target, kind)
+	if err != nil {
+		return Matrix{}, err
+	}
+	if len(k.Members) == 0 {
+		return Matrix{}, door.Wrong("kind", "a %s has no members", kind)
+	}
+	of := model.Account
+	if q.Of == model.GroupKind.String() {
+		of = model.GroupKind
+	}
+	sets, total, err := s.Store.ObservedPage(ctx, target, k.Kind, q.Sets, store.Page{From: max(0, q.From), Size: acrossIt})
+	if err != nil {
+		return Matrix{}, err
+	}
+	out := Matrix{Sets: []Column{}, Total: total, From: max(0, q.From), Lines: []MatrixLine{}}
+	names := make([]string, len(sets))
+	for i, o := range sets {
+		names[i] = o.Name
+		out.Sets = append(out.Sets, Column{o.Name, asked(d, model.Named{Kind: k.Kind, Name: o.Name})})
+	}
+	standing, more, err := s.Store.Across(ctx, target, k.Kind, names, of, q.Prefix, q.After, door.Page{Size: q.Size}.Bounded().Size)
+	if err != nil {
+		return Matrix{}, err
+	}
+	out.More = more
+	members := make([]string, len(standing))
+	for i, x := range standing {
+		members[i] = x.Name
+	}
+	list, err := s.membersNamed(ctx, target, of, members)
+	for i, m := range list {
+		line := MatrixLine{m, make([]string, len(names))}
+		for _, at := range standing[i].In {
+			line.Stands[at] = Besides
+		}
+		wanted := wants(d, m)
+		for at, name := range names {
+			if !wanted(model.Named{Kind: k.Kind, Name: name}) {
+				continue
+			}
+			if line.Stands[at] == "" {
+				line.Stands[at] = Lacking
+			} else {
+				line.Stands[at] = AsAsked
+			}
+		}
+		out.Lines = append(out.Lines, line)
+	}
+	return out, err
+}
+
+// wants tells which sets the declaration asks for somebody, or a group, to be in.
+func wants(d *resolve.Desired, m Member) func(model.Named) bool {
+	same := func(a, b model.Named) bool {
+		return a == b || d.Schema.FoldNames && a.Kind == b.Kind && strings.EqualFold(a.Name, b.Name)
+	}
+	if m.Kind == model.GroupKind.String() {
+		return func(set model.Named) bool {
+			return slices.ContainsFunc(d.Sets, func(x *resolve.Set) bool { _, in := x.Groups[m.Name]; return in && same(x.Named, set) })
+		}
+	}
+	var sets []resolve.Joining
+	_, rest := d.Schema.Account().Login(m.Name)
+	for _, a := range d.Plan.Accounts(m.User, d.Target.Name) {
+		if a.Rest == rest {
+			sets = a.Sets()
+		}
+	}
+	return func(set model.Named) bool {
+		return slices.ContainsFunc(sets, func(j resolve.Joining) bool { return same(j.Set, set) })
+	}
+}
+
+// membersNamed says whose those accounts are.
+func (s *Seen) membersNamed(ctx context.Context, target string, kind model.ObjectKind, names []string) ([]Member, error) {
+	out := make([]Member, len(names))
+	for i, n := range names {
+		out[i] = Member{Name: n, Kind: kind.String()}
+	}
+	if kind != model.Account {
+		return out, nil
+	}
+	owners, err := s.Store.LinkedNames(ctx, target, names)
+	if err != nil {
+		return nil, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out {
+		user := owners[out[i].Name]
+		out[i].User, out[i].UserName = user, c.FullName(user)
+	}
+	return out, nil
+}
