@@ -26,7 +26,7 @@ func TestHistory(t *testing.T) {
 		at = at.Add(time.Minute)
 		came, left := []string{}, []string{}
 		wasThere, was := there, number
-		gone := there && r.IntN(10) == 0
+		gone := there && r.IntN(20) == 0
 		if there = !gone; gone {
 			left = slices.Sorted(maps.Keys(in))
 			clear(in)
@@ -34,8 +34,8 @@ func TestHistory(t *testing.T) {
 			if r.IntN(4) == 0 {
 				number++
 			}
-			for range r.IntN(900) * r.IntN(2) {
-				m := fmt.Sprintf("hand.%04d", r.IntN(2000))
+			for range r.IntN(1500) * r.IntN(2) {
+				m := fmt.Sprintf("hand.%04d", r.IntN(4000))
 				if in[m] = !in[m]; in[m] {
 					came = append(came, m)
 				} else {
