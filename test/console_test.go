@@ -140,6 +140,13 @@ func TestConsole(t *testing.T) {
 	p.click("2 accounts")
 	p.sees("hanne.vik")
 	p.shot("groups")
+	p.click("crew")
+	p.sees("What became of crew")
+	p.sees("first seen; jarle.holm, wilma.toft came in")
+	p.click("Side by side")
+	p.sees("found, and nothing known asks for it")
+	p.sees("wilma.toft")
+	p.shot("matrix")
 
 	// The declaration is checked as one types, and says what it means for people.
 	p.click("Declaration")

@@ -71,6 +71,11 @@ func TestCommandLine(t *testing.T) {
 	if y := must(t, d, "user", "show", "siri", "-o", "yaml"); !strings.Contains(y, "id: siri") {
 		t.Errorf("yaml: %s", y)
 	}
+	expect(t, d, 0, "ou=People,dc=ternsound,dc=example ou=Seasonal,ou=People", "target", "holds", "staff-directory", "container")
+	expect(t, d, 0, "wilma.toft – ▲ ▲", "target", "matrix", "arctic-tern", "group")
+	expect(t, d, 0, "members follow; the next with --after astrid.lindqvist", "target", "matrix", "arctic-tern", "group", "--size", "1")
+	expect(t, d, 0, "first seen number 1900 2 came in jarle.holm, wilma.toft", "target", "history", "arctic-tern", "group", "crew")
+	expect(t, d, 1, `arctic-tern was never seen to hold the group "crow"`, "target", "history", "arctic-tern", "group", "crow")
 	expect(t, d, 1, `no user is called "marit.fel"; did you mean "marit.fell"?`, "user", "show", "marit.fel")
 	expect(t, d, 1, `no target is called "artic-tern"; did you mean "arctic-tern"?`, "survey", "artic-tern")
 	expect(t, d, 1, `no kind of finding is called "mising"; did you mean "missing"?`, "drift", "--kind", "mising")

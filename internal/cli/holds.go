@@ -130,12 +130,13 @@ func holding(kind string, page seen.Objects) table {
 	var attributes []string
 	for _, o := range page.Items {
 		for name := range o.Attributes {
-			if !slices.Contains(attributes, name) {
+			if name != model.Within && !slices.Contains(attributes, name) { // that is drawn as a tree
 				attributes = append(attributes, name)
 			}
 		}
 	}
 	slices.Sort(attributes)
+	depth := nested(&page)
 	t := table{head: []string{strings.ToUpper(kind), "DECLARED"}, empty: "None was seen.", list: page.Items}
 	set := model.KindNamed(kind).IsSet()
 	if set {
@@ -145,8 +146,8 @@ func holding(kind string, page seen.Objects) table {
 		t.head = append(t.head, strings.ToUpper(model.Called(name)))
 	}
 	t.head = append(t.head, "NOTE")
-	for _, o := range page.Items {
-		row := []string{o.Name, map[bool]string{true: "yes"}[o.Declared]}
+	for i, o := range page.Items {
+		row := []string{strings.Repeat("  ", depth[i]) + o.Name, map[bool]string{true: "yes"}[o.Declared]}
 		if set {
 			row = append(row, figure(o.Members), figure(o.Groups))
 		}
@@ -156,6 +157,37 @@ func holding(kind string, page seen.Objects) table {
 		t.rows = append(t.rows, append(row, o.Protected))
 	}
 	return t
+}
+
+// nested puts what stands within another behind that, and says how deep each stands.
+func nested(page *seen.Objects) (depth []int) {
+	here, within := map[string]bool{}, map[string][]seen.Object{}
+	for _, o := range page.Items {
+		here[o.Name] = true
+	}
+	for _, o := range page.Items {
+		above := one(o.Attributes[model.Within])
+		if !here[above] {
+			above = ""
+		}
+		within[above] = append(within[above], o)
+	}
+	var out []seen.Object
+	var lay func(above string, deep int)
+	lay = func(above string, deep int) {
+		list := within[above]
+		delete(within, above) // a ring ends here
+		for _, o := range list {
+			out, depth = append(out, o), append(depth, deep)
+			lay(o.Name, deep+1)
+		}
+	}
+	lay("", 0)
+	for _, above := range sortedKeys(within) { // what stands in a ring stands nowhere
+		lay(above, 0)
+	}
+	page.Items = out
+	return depth
 }
 
 func (a *app) targetMembers() *cobra.Command {

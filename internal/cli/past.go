@@ -36,7 +36,7 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 				"prefix": {begins}, "after": {after}, "size": {fmt.Sprint(size)}}, &m); err != nil {
 				return err
 			}
-			if err := a.show(m, a.across(m)); err != nil || !a.forPeople() {
+			if err := a.show(m, across(m)); err != nil || !a.forPeople() {
 				return err
 			}
 			if shown := len(m.Sets); m.Total > shown {
@@ -56,19 +56,16 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 	return c
 }
 
-// across is a matrix as a table; programs get the words instead of the shapes.
-func (a *app) across(m seen.Matrix) table {
+// across is a matrix as a table.
+func across(m seen.Matrix) table {
 	t := table{head: []string{"MEMBER", "WHOSE"}, empty: "Nobody is in any of them.", list: m.Lines}
 	for _, s := range m.Sets {
 		t.head = append(t.head, s.Name)
 	}
 	for _, x := range m.Lines {
 		row := []string{x.Name, who(x.UserName, x.User)}
-		for _, word := range x.Stands {
-			if a.forPeople() {
-				word = standing[word]
-			}
-			row = append(row, word)
+		for _, s := range m.Sets {
+			row = append(row, standing[x.Stands[s.Name]])
 		}
 		t.rows = append(t.rows, row)
 	}

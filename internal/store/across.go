@@ -9,6 +9,19 @@ import (
 	"hen-roost/internal/core/model"
 )
 
+// SetsWith returns one page of the names of sets of a kind that have members of
+// one, and how many there are.
+func (s *Store) SetsWith(ctx context.Context, target string, kind, of model.ObjectKind, prefix string,
+	p Page) (names []string, total int, err error) {
+	const from = ` FROM member WHERE target = ? AND kind = ? AND mkind = ? AND name LIKE ?`
+	args := []any{target, kind.String(), of.String(), escapeLike(prefix) + "%"}
+	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(DISTINCT name)`+from, args...); err != nil {
+		return nil, 0, err
+	}
+	err = s.db.SelectContext(ctx, &names, `SELECT DISTINCT name`+from+` ORDER BY name LIMIT ? OFFSET ?`, append(args, p.Size, p.From)...)
+	return names, total, err
+}
+
 // Standing is a member of some sets.
 type Standing struct {
 	Name string

@@ -141,6 +141,15 @@ func (m *Memory) Enter(set, member model.Named) {
 	m.changes = append(m.changes, change{set})
 }
 
+// Part takes a member out of a set behind everybody's back.
+func (m *Memory) Part(set, member model.Named) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.ready()
+	delete(m.members, [2]model.Named{set, member})
+	m.changes = append(m.changes, change{set})
+}
+
 // Times says how often an act was carried out and is not taken back.
 func (m *Memory) Times(a model.Act) int {
 	m.mu.Lock()

@@ -14,7 +14,7 @@ import (
 // Past is a moment at which an object was seen to be otherwise than before.
 type Past struct {
 	At     time.Time     `json:"at"`
-	State  string        `json:"state" enum:"there,changed,gone" doc:"there: it was not before"`
+	State  string        `json:"state" enum:"first seen,there again,changed,gone"`
 	Values []ValueChange `json:"values" doc:"what was otherwise"`
 	Came   []string      `json:"came" doc:"into a set; of many the first hundred"`
 	CameN  int           `json:"came-n"`
@@ -53,11 +53,14 @@ func (s *Seen) ObjectHistory(ctx context.Context, who door.Operator, target, kin
 		return History{}, err
 	}
 	if first && len(list) == 0 {
-		return History{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was never seen to hold a %s %q", target, kind, name)}
+		return History{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was never seen to hold the %s %q", target, kind, name)}
 	}
 	out := History{Items: make([]Past, len(list)), More: more}
 	for i, m := range list {
 		out.Items[i] = pastOf(m)
+	}
+	if last := len(list) - 1; last >= 0 && !more && out.Items[last].State == "there again" {
+		out.Items[last].State = "first seen"
 	}
 	return out, nil
 }
@@ -66,7 +69,7 @@ func pastOf(m store.Moment) Past {
 	p := Past{At: m.At, State: "changed", Values: []ValueChange{}, CameN: len(m.Came), LeftN: len(m.Left), Came: called(m.Came), Left: called(m.Left)}
 	switch {
 	case m.Before == nil && m.After != nil:
-		p.State = "there"
+		p.State = "there again"
 	case m.Before != nil && m.After == nil:
 		p.State = "gone"
 		return p

@@ -22,7 +22,7 @@ const (
 // Matrix is who is in which sets of a kind: a line for each member, a column for each set.
 type Matrix struct {
 	Sets  []Column     `json:"sets"`
-	Total int          `json:"total" doc:"sets of the kind in all"`
+	Total int          `json:"total" doc:"sets of the kind that somebody is in"`
 	From  int          `json:"from" doc:"sets passed over"`
 	Lines []MatrixLine `json:"lines"`
 	More  bool         `json:"more" doc:"further lines are told with after, the name of the last"`
@@ -37,7 +37,7 @@ type Column struct {
 // MatrixLine is how somebody stands to each set.
 type MatrixLine struct {
 	Member
-	Stands []string `json:"stands" doc:"a word for each set: as declared, found, missing; empty: not in it"`
+	Stands map[string]string `json:"stands" doc:"by set: as declared, found, missing; a set that is not named does not hold it, nor should"`
 }
 
 // MatrixQuery chooses a part of a matrix.
@@ -57,21 +57,19 @@ func (s *Seen) TargetMatrix(ctx context.Context, who door.Operator, target, kind
 		return Matrix{}, err
 	}
 	if len(k.Members) == 0 {
-		return Matrix{}, door.Wrong("kind", "a %s has no members", kind)
+		return Matrix{}, door.Wrong("kind", "nobody is in one of kind %s", kind)
 	}
 	of := model.Account
 	if q.Of == model.GroupKind.String() {
 		of = model.GroupKind
 	}
-	sets, total, err := s.Store.ObservedPage(ctx, target, k.Kind, q.Sets, store.Page{From: max(0, q.From), Size: acrossIt})
+	names, total, err := s.Store.SetsWith(ctx, target, k.Kind, of, q.Sets, store.Page{From: max(0, q.From), Size: acrossIt})
 	if err != nil {
 		return Matrix{}, err
 	}
 	out := Matrix{Sets: []Column{}, Total: total, From: max(0, q.From), Lines: []MatrixLine{}}
-	names := make([]string, len(sets))
-	for i, o := range sets {
-		names[i] = o.Name
-		out.Sets = append(out.Sets, Column{o.Name, asked(d, model.Named{Kind: k.Kind, Name: o.Name})})
+	for _, name := range names {
+		out.Sets = append(out.Sets, Column{name, asked(d, model.Named{Kind: k.Kind, Name: name})})
 	}
 	standing, more, err := s.Store.Across(ctx, target, k.Kind, names, of, q.Prefix, q.After, door.Page{Size: q.Size}.Bounded().Size)
 	if err != nil {
@@ -84,19 +82,19 @@ func (s *Seen) TargetMatrix(ctx context.Context, who door.Operator, target, kind
 	}
 	list, err := s.membersNamed(ctx, target, of, members)
 	for i, m := range list {
-		line := MatrixLine{m, make([]string, len(names))}
+		line := MatrixLine{m, map[string]string{}}
 		for _, at := range standing[i].In {
-			line.Stands[at] = Besides
+			line.Stands[names[at]] = Besides
 		}
 		wanted := wants(d, m)
-		for at, name := range names {
+		for _, name := range names {
 			if !wanted(model.Named{Kind: k.Kind, Name: name}) {
 				continue
 			}
-			if line.Stands[at] == "" {
-				line.Stands[at] = Lacking
+			if line.Stands[name] == "" {
+				line.Stands[name] = Lacking
 			} else {
-				line.Stands[at] = AsAsked
+				line.Stands[name] = AsAsked
 			}
 		}
 		out.Lines = append(out.Lines, line)

@@ -154,10 +154,10 @@ func (s *Seen) SetMembers(ctx context.Context, who door.Operator, target, kind, 
 	}
 	set := model.Named{Kind: k.Kind, Name: name}
 	if len(k.Members) == 0 {
-		return Members{}, door.Wrong("kind", "a %s has no members", kind)
+		return Members{}, door.Wrong("kind", "nobody is in one of kind %s", kind)
 	}
 	if _, err := s.Store.Object(ctx, target, k.Kind, name); err == store.ErrNone {
-		return Members{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was not seen to hold a %s %q", target, kind, name)}
+		return Members{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was not seen to hold the %s %q", target, kind, name)}
 	} else if err != nil {
 		return Members{}, err
 	}

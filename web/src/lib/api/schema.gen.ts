@@ -912,6 +912,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/{name}/objects/{kind}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List what became of an object of a target */
+        get: operations["object-history"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/objects/{kind}/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show who was last seen in which sets of a kind, and whether the declaration asks for it */
+        get: operations["show-matrix"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/{name}/objects/{kind}/members": {
         parameters: {
             query?: never;
@@ -1236,6 +1270,10 @@ export interface components {
             line: number;
             mine: string[];
             theirs: string[];
+        };
+        Column: {
+            declared: boolean;
+            name: string;
         };
         CommentFindingBody: {
             text: string;
@@ -1586,6 +1624,11 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
+        History: {
+            items: components["schemas"]["Past"][];
+            /** @description earlier ones are told with before, the moment of the last */
+            more: boolean;
+        };
         Hold: {
             firm?: boolean;
             kind: string;
@@ -1669,6 +1712,34 @@ export interface components {
         };
         LookEditsBody: {
             edits: components["schemas"]["Edit"][];
+        };
+        Matrix: {
+            /**
+             * Format: int64
+             * @description sets passed over
+             */
+            from: number;
+            lines: components["schemas"]["MatrixLine"][];
+            /** @description further lines are told with after, the name of the last */
+            more: boolean;
+            sets: components["schemas"]["Column"][];
+            /**
+             * Format: int64
+             * @description sets of the kind that somebody is in
+             */
+            total: number;
+        };
+        MatrixLine: {
+            /** @enum {string} */
+            kind: "account" | "group";
+            name: string;
+            /** @description by set: as declared, found, missing; a set that is not named does not hold it, nor should */
+            stands: {
+                [key: string]: string;
+            };
+            /** @description whose account it is, once adopted or made */
+            user?: string;
+            "user-name"?: string;
         };
         Meaning: {
             /**
@@ -1818,6 +1889,22 @@ export interface components {
         PasswordRequestBody: {
             new: string;
             old: string;
+        };
+        Past: {
+            /** Format: date-time */
+            at: string;
+            /** @description into a set; of many the first hundred */
+            came: string[];
+            /** Format: int64 */
+            "came-n": number;
+            /** @description of many the first hundred */
+            left: string[];
+            /** Format: int64 */
+            "left-n": number;
+            /** @enum {string} */
+            state: "first seen" | "there again" | "changed" | "gone";
+            /** @description what was otherwise */
+            values: components["schemas"]["ValueChange"][];
         };
         Problem: {
             /** @description what somebody else changed meanwhile in another way, with both sides */
@@ -2353,6 +2440,11 @@ export interface components {
             items: components["schemas"]["User"][];
             /** Format: int64 */
             total: number;
+        };
+        ValueChange: {
+            after: string[];
+            attribute: string;
+            before: string[];
         };
         Verified: {
             /**
@@ -7577,6 +7669,197 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Objects"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "object-history": {
+        parameters: {
+            query: {
+                object: string;
+                /** @description only moments before this one: the next page */
+                before?: string;
+                size?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["History"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-matrix": {
+        parameters: {
+            query?: {
+                /** @description how the sets' names begin */
+                sets?: string;
+                /** @description sets to pass over */
+                from?: number;
+                /** @description which members */
+                of?: "account" | "group";
+                /** @description how the members' names begin */
+                prefix?: string;
+                /** @description members behind this name */
+                after?: string;
+                /** @description members */
+                size?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+                /** @description of the sets: group, right, licence, elevation */
+                kind: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Matrix"];
                 };
             };
             /** @description Unauthorized */

@@ -13,6 +13,7 @@
   import Who from '../ui/Who.svelte';
   import { calling, kinds } from '../kinds';
   import Details from './Details.svelte';
+  import History from './History.svelte';
   import Holds from './Holds.svelte';
   import Sessions from './Sessions.svelte';
 
@@ -52,6 +53,7 @@
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
   let shown = $state('account');
+  let told = $state(''); // the account whose past is told
   kinds().then((list) => {
     called = calling(list);
     watched = list.filter((s) => s.kinds?.some((k) => k.kind === 'session')).map((s) => s.kind);
@@ -120,7 +122,10 @@
       <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Superuser', 'Note']}>
         {#each p.items as a (a.name)}
           <Row>
-            <Cell name>{a.name}</Cell>
+            <Cell name
+              ><button class="cursor-pointer text-left hover:underline" title="What became of it?" onclick={() => (told = a.name)}
+                >{a.name}</button
+              ></Cell>
             <Cell><Who id={a.user} name={a['user-name']} /></Cell>
             <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
             <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
@@ -132,6 +137,7 @@
         {/each}
       </Grid>
       <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+      {#if told}{#key told}<History target={name} kind="account" name={told} {called} />{/key}{/if}
     {/snippet}
   </Await>
 {/if}

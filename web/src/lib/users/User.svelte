@@ -13,6 +13,7 @@
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import { calling, kinds } from '../kinds';
+  import History from '../targets/History.svelte';
   import Sessions from '../targets/Sessions.svelte';
 
   let { id }: { id: string } = $props();
@@ -130,6 +131,9 @@
           {/snippet}
         </Await>
       </section>
+      {#if u.accounts.some((a) => a.target === why?.target && a.name === why.account && a.attributes)}
+        {#key why.target + why.account}<History target={why.target} kind="account" name={why.account} {called} />{/key}
+      {/if}
     {:else if u.accounts.length}<p class="text-soft mt-2 text-sm">Press a value to see why it is so.</p>{/if}
     {#if drift.length}
       <h2 class="mt-8">What differs</h2>
