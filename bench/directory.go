@@ -129,7 +129,12 @@ func readDirectory(ctx context.Context, file string) error {
 	}
 	defer s.Close()
 	seen := make([]model.Object, 0, many)
-	if err := s.Survey(ctx, func(o model.Object) error { seen = append(seen, o); return nil }); err != nil {
+	if err := s.Survey(ctx, func(o model.Object) error {
+		if o.Kind == model.Account { // there are its tree and itself too
+			seen = append(seen, o)
+		}
+		return nil
+	}); err != nil {
 		return err
 	}
 	if len(seen) != many {

@@ -36,7 +36,7 @@ var bodies = map[string]string{
 }
 
 var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew",
-	"object-history":  "object=crew",
+	"list-history":    "object=crew",
 	"who-has":         "what=account&target=arctic-tern",
 	"forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 

@@ -49,7 +49,7 @@ leave_home() {
   if ! leaves "$1" "$h"; then rc=1; note "the home $h is not a folder of $1 alone, and was left; the account too"; return 1; fi
   home=$h
   [ "$2" = archive ] || return 0
-  to=/var/backups/homes f= n=
+  to=/var/backups/homes f= n= day=$(($(date +%s) / 86400))
   mkdir -p -m 700 $to || { rc=1; note "the home $h could not be archived"; return 1; }
   while f=$to/$1-$day$n.tar.gz; [ -e "$f" ]; do n=-$((${n#-} + 1)); done # an earlier one of that day is somebody's, too
   { tar -C "${h%/*}/" -czf "$f.new" -- "${h##*/}" && chmod 600 "$f.new" && mv "$f.new" "$f"; } 2>"$lock/said" ||

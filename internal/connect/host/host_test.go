@@ -108,6 +108,9 @@ func TestDetails(t *testing.T) {
 			t.Errorf("no %s: %v", attribute, o.Attributes.Map())
 		}
 	}
+	if addresses := o.Attributes.Get(model.Addresses); !slices.Equal(addresses, []string{"192.0.2.2", "fd00::2"}) {
+		t.Errorf("addresses %q", addresses)
+	}
 	if o.Attributes.One(model.ClockOff) != "0" || o.Attributes.One(model.HostName) != "arctic-tern" {
 		t.Errorf("%v", o.Attributes.Map())
 	}
@@ -358,7 +361,7 @@ S`)
 // archived is whole before anything goes, and is never written over.
 func TestHomesOfTheRemoved(t *testing.T) {
 	h, a := start(t, `useradd -m -u 1801 leaver; echo first >/home/leaver/log
-		mkdir -p /srv/own; useradd -u 1802 -d /srv/own/home trap; mkdir /srv/own/home; chown -R trap /srv/own
+		mkdir /home/own; useradd -u 1802 -d /home/own/home trap; mkdir /home/own/home; chown -R trap /home/own
 		useradd -u 1803 -d /home/leaver/inner guest; useradd -m -u 1804 busy; useradd -u 1805 -d /home/open/home open
 		mkdir -p /home/open/home; chmod 777 /home/open; chown open /home/open/home`)
 	s := connecttest.Open(t, host.Connector{}, a)
@@ -392,7 +395,7 @@ func TestHomesOfTheRemoved(t *testing.T) {
 		t.Errorf("again on the same day: %+v", got)
 	}
 	got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f leaver/log; done | sort | tr '\\n' ' '; ls /home")
-	if got != "first second busy\nopen" {
+	if got != "first second busy\nopen\nown" {
 		t.Errorf("%q", got)
 	}
 	// While somebody works under it neither the account nor its home goes.
@@ -406,7 +409,7 @@ func TestHomesOfTheRemoved(t *testing.T) {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	if got := remove("busy", "remove"); got.Outcome != connect.Done || exec("ls /home") != "open" {
+	if got := remove("busy", "remove"); got.Outcome != connect.Done || exec("ls /home") != "open\nown" {
 		t.Errorf("%+v %s", got, exec("ls /home"))
 	}
 }

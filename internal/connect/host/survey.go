@@ -2,9 +2,11 @@ package host
 
 import (
 	"bufio"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io"
+	"net/netip"
 	"strconv"
 	"strings"
 	"time"
@@ -160,6 +162,9 @@ func (r *reading) detail(what, value string) {
 	case what == "booted" && err == nil:
 		*a = a.With(model.UpSince, time.Unix(n, 0).UTC().Format(time.RFC3339))
 	case what == model.Addresses:
+		if b, err := hex.DecodeString(value); err == nil && len(b) == 16 { // as the kernel writes one of version 6
+			value = netip.AddrFrom16([16]byte(b)).String()
+		}
 		*a = a.With(model.Addresses, append(a.Get(model.Addresses), value)...)
 	case what == model.System || what == model.Version || what == model.HostName:
 		*a = a.With(what, value)

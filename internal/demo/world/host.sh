@@ -41,6 +41,7 @@ ssh-keygen -q -t ed25519 -N '' -C $N -f /etc/ssh/ssh_host_ed25519_key
 mkdir -p -m 700 /etc/ssh/root
 echo "$MGMT_KEY" >/etc/ssh/root/authorized_keys
 chmod 600 /etc/ssh/root/authorized_keys
+mount -o remount,bind,ro / 2>/dev/null || : # what is not the host's own is the machine's, and stays as it is
 [ -z "$SETUP" ] || sh -e "$SETUP"
 exec /usr/sbin/sshd -D -e -f /dev/null -p $PORT -h /etc/ssh/ssh_host_ed25519_key \
   -o ListenAddress=$IP -o UsePAM=yes -o PidFile=/run/sshd.pid -o PermitRootLogin=prohibit-password \

@@ -920,7 +920,7 @@ export interface paths {
             cookie?: never;
         };
         /** List what became of an object of a target */
-        get: operations["object-history"];
+        get: operations["list-history"];
         put?: never;
         post?: never;
         delete?: never;
@@ -7736,7 +7736,7 @@ export interface operations {
             };
         };
     };
-    "object-history": {
+    "list-history": {
         parameters: {
             query: {
                 object: string;
