@@ -47,16 +47,20 @@ func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) 
 func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, round int64, at time.Time) error {
 	for from, to := range groups(len(links), 500) {
 		part := links[from:to]
-		if err := tx.buryLinks(ctx, target, part, at); err != nil {
-			return err
-		}
 		args := []any{}
 		for _, l := range part {
 			args = append(args, target, l.User, l.Name, l.Rest, l.Unique, round, at)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO link (target, user, name, rest, uniq, round, since) VALUES `+rows(len(part), 7)+`
-			ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`,
-			args...); err != nil {
+		insert := `INSERT INTO link (target, user, name, rest, uniq, round, since) VALUES ` + rows(len(part), 7)
+		_, err := tx.ExecContext(ctx, insert, args...) // mostly nothing was known of them
+		if taken(err) {
+			if err := tx.buryLinks(ctx, target, part, at); err != nil {
+				return err
+			}
+			_, err = tx.ExecContext(ctx, insert+`
+				ON DUPLICATE KEY UPDATE name = VALUES(name), uniq = VALUES(uniq), round = VALUES(round), since = VALUES(since)`, args...)
+		}
+		if err != nil {
 			return err
 		}
 	}
@@ -77,13 +81,9 @@ func (tx *Tx) DropLinks(ctx context.Context, target string, links []model.Link, 
 
 func (tx *Tx) buryLinks(ctx context.Context, target string, links []model.Link, at time.Time) error {
 	return slots(links, func(rest string, users []any) error {
-		these, args := ` FROM link WHERE target = ? AND rest = ? AND user IN `+oneOf(len(users)), append([]any{target, rest}, users...)
-		var there []int // mostly nobody: then nothing is locked
-		if err := tx.SelectContext(ctx, &there, `SELECT 1`+these+` LIMIT 1`, args...); err != nil || len(there) == 0 {
-			return err
-		}
 		_, err := tx.ExecContext(ctx, `INSERT IGNORE INTO link_past (target, user, until, since, name, rest, uniq)
-			SELECT target, user, ?, since, name, rest, uniq`+these, append([]any{at}, args...)...)
+			SELECT target, user, ?, since, name, rest, uniq FROM link WHERE target = ? AND rest = ? AND user IN `+oneOf(len(users)),
+			append([]any{at, target, rest}, users...)...)
 		return err
 	})
 }

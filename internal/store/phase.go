@@ -33,10 +33,18 @@ const (
 	byEnding
 )
 
-// phaseOf is the wave, tier and target of a step.
-func (tx *Tx) phaseOf(ctx context.Context, round int64, seq int) (c PhaseCount, err error) {
-	err = tx.GetContext(ctx, &c, `SELECT wave, tier, target FROM step WHERE round = ? AND seq = ?`, round, seq)
-	return c, err
+// shift adds to the counts of the wave, tier and target of a step, by outcome.
+func (tx *Tx) shift(ctx context.Context, round int64, step, writer int, more map[string]int) error {
+	by := make([]string, 0, len(more))
+	args := []any{writer}
+	for _, outcome := range slices.Sorted(maps.Keys(more)) { // always in one order, so that two who count do not block each other
+		by = append(by, "SELECT ? AS outcome, ? AS n")
+		args = append(args, outcome, more[outcome])
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO phase (round, wave, tier, target, outcome, writer, n)
+		SELECT s.round, s.wave, s.tier, s.target, m.outcome, ?, m.n FROM step s JOIN (`+strings.Join(by, " UNION ALL ")+`) m
+		WHERE s.round = ? AND s.seq = ? ON DUPLICATE KEY UPDATE n = phase.n + VALUES(n)`, append(args, round, step)...)
+	return err
 }
 
 // addPhases adds to counts, which may come to less than nothing for one of those who write them.

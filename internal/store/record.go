@@ -69,8 +69,7 @@ func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 		last = e.follow(last)
 	}
 	err = tx.insertEntries(ctx, entries)
-	var taken *mysql.MySQLError
-	if errors.As(err, &taken) && taken.Number == duplicate {
+	if taken(err) {
 		n, aside := tx.setAside(ctx, head.Seq)
 		if aside != nil {
 			return fmt.Errorf("record: %w", aside)
@@ -88,7 +87,11 @@ func (tx *Tx) Append(ctx context.Context, entries ...*Entry) error {
 	return err
 }
 
-const duplicate = 1062 // the server's number for a key that is there already
+// taken says whether a row was not written because its key is there already.
+func taken(err error) bool {
+	var e *mysql.MySQLError
+	return errors.As(err, &e) && e.Number == 1062
+}
 
 // head is the record's head, kept from others until the transaction ends.
 func (tx *Tx) head(ctx context.Context) (chain.Head, error) {
@@ -100,7 +103,7 @@ func (tx *Tx) head(ctx context.Context) (chain.Head, error) {
 }
 
 func (tx *Tx) insertEntries(ctx context.Context, entries []*Entry) error {
-	for from, to := range groups(len(entries), 100) {
+	for from, to := range portions(len(entries), 500, func(i int) int { return len(entries[i].Words) + len(entries[i].Body) }) {
 		args := make([]any, 0, 13*(to-from))
 		for _, e := range entries[from:to] {
 			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before,

@@ -3,10 +3,13 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"hen-roost/internal/core/model"
 )
@@ -306,14 +309,73 @@ func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Roun
 	return r, err
 }
 
-// TargetSteps returns the steps of a round on one target that have not ended, in order.
-func (s *Store) TargetSteps(ctx context.Context, round int64, target string) ([]Step, error) {
-	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step WHERE round = ? AND target = ?
-			AND outcome IN ('waiting', 'running') ORDER BY seq`, round, target); err != nil {
+// TargetSteps returns the steps of a round on one target, of one wave and tier,
+// that have not ended, in order: what is needed to carry them out. Words and
+// times they come without.
+func (s *Store) TargetSteps(ctx context.Context, round int64, target string, wave, tier int) ([]Step, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT seq, stage, outcome, tries, trial_token, trial_until, body FROM step
+		WHERE round = ? AND target = ? AND wave = ? AND tier = ? AND outcome IN ('waiting', 'running') ORDER BY seq`,
+		round, target, wave, tier)
+	if err != nil {
 		return nil, err
 	}
-	return stepsOf(rows)
+	defer rows.Close()
+	var all unpacking
+	for rows.Next() {
+		st := Step{Round: round, Wave: wave, Tier: tier}
+		var body []byte
+		if err := rows.Scan(&st.Seq, &st.Stage, &st.Outcome, &st.Tries, &st.Trial, &st.TrialEnds, &body); err != nil {
+			return nil, err
+		}
+		all.add(st, body)
+	}
+	if err := rows.Err(); err != nil {
+		return nil, err
+	}
+	return all.steps()
+}
+
+// unpacking unpacks the acts of many steps on all processors, while others are read.
+type unpacking struct {
+	parts  [][]Step
+	bodies [][]byte // of the last part
+	group  errgroup.Group
+}
+
+const unpackedAtOnce = 500
+
+func (u *unpacking) add(st Step, body []byte) {
+	if len(u.bodies) == 0 {
+		u.parts = append(u.parts, make([]Step, 0, unpackedAtOnce))
+	}
+	last := len(u.parts) - 1
+	u.parts[last], u.bodies = append(u.parts[last], st), append(u.bodies, body)
+	if len(u.bodies) == unpackedAtOnce {
+		u.flush()
+	}
+}
+
+func (u *unpacking) flush() {
+	if len(u.bodies) == 0 {
+		return
+	}
+	part, bodies := u.parts[len(u.parts)-1], u.bodies
+	u.bodies = nil
+	u.group.Go(func() error {
+		for i, body := range bodies {
+			if err := json.Unmarshal(body, &part[i].Act); err != nil {
+				return fmt.Errorf("step %d of round %d: %w", part[i].Seq, part[i].Round, err)
+			}
+		}
+		return nil
+	})
+}
+
+// steps returns all that were added.
+func (u *unpacking) steps() ([]Step, error) {
+	u.flush()
+	err := u.group.Wait()
+	return slices.Concat(u.parts...), err
 }
 
 const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome,
@@ -325,15 +387,12 @@ const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, ou
 const never = "1970-01-02 00:00:00"
 
 func stepsOf(rows []stepRow) ([]Step, error) {
-	out := make([]Step, len(rows))
-	for i, r := range rows {
-		out[i] = Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words,
-			Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}
-		if err := json.Unmarshal(r.Body, &out[i].Act); err != nil {
-			return nil, fmt.Errorf("step %d of round %d: %w", r.Seq, r.Round, err)
-		}
+	var all unpacking
+	for _, r := range rows {
+		all.add(Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words,
+			Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}, r.Body)
 	}
-	return out, nil
+	return all.steps()
 }
 
 // Steps returns one page of a round's steps in order, and how many there are.
@@ -382,29 +441,44 @@ type Holder struct{ What, Owner string }
 // BeginSteps journals that steps are about to be tried, in one statement, if
 // the lease of who asks still runs. Steps of a round that was stopped are not
 // begun, but for those that had begun before. It returns how many now run. All
-// are of one phase and target.
+// are of one phase and target, and mostly all of them wait.
 func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (n int64, err error) {
 	const begin = `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
 		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))`
+	const inTime = ` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running' AND seq IN `
+	err = s.Tx(ctx, func(tx *Tx) (err error) {
+		n, err = tx.markSteps(ctx, seqs, begin+inTime, at, round, h.What, h.Owner, round)
+		if err == nil && int(n) < len(seqs) {
+			return &Refusal{Err: errBegun}
+		}
+		if err != nil {
+			return err
+		}
+		return tx.began(ctx, round, seqs[0], int(n))
+	})
+	if !errors.Is(err, errBegun) {
+		return n, err
+	}
 	err = s.Tx(ctx, func(tx *Tx) error {
 		again, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'running' AND seq IN `, at, round, h.What, h.Owner)
 		if err != nil {
 			return err
 		}
-		fresh, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running'
-			AND seq IN `, at, round, h.What, h.Owner, round)
+		fresh, err := tx.markSteps(ctx, seqs, begin+inTime, at, round, h.What, h.Owner, round)
 		if n = again + fresh; err != nil || fresh == 0 {
 			return err
 		}
-		from, err := tx.phaseOf(ctx, round, seqs[0])
-		if err != nil {
-			return err
-		}
-		to := from
-		from.Outcome, to.Outcome = "waiting", "running"
-		return tx.addPhases(ctx, round, byBeginning, map[PhaseCount]int{from: -int(fresh), to: int(fresh)})
+		return tx.began(ctx, round, seqs[0], int(fresh))
 	})
 	return n, err
+}
+
+// errBegun says that not all of some steps waited: the others had begun before, or may not.
+var errBegun = errors.New("some of these steps do not wait")
+
+// began counts steps of the phase and target of one among those that run.
+func (tx *Tx) began(ctx context.Context, round int64, one, n int) error {
+	return tx.shift(ctx, round, one, byBeginning, map[string]int{"waiting": -n, "running": n})
 }
 
 // TrialSteps journals that a target is about to take steps that have begun on
@@ -522,23 +596,17 @@ func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.T
 		}
 		by[e] = append(by[e], st.Seq)
 	}
-	phase, err := tx.phaseOf(ctx, round, steps[0].Seq)
-	if err != nil {
-		return 0, err
-	}
-	more := map[PhaseCount]int{}
+	more := map[string]int{}
 	for _, e := range order {
 		n, err := tx.markSteps(ctx, by[e], `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
 			AND outcome = 'running' AND seq IN `, e.outcome, e.words, at, round)
 		if total += n; err != nil {
 			return total, err
 		}
-		phase.Outcome = e.outcome
-		more[phase] += int(n)
-		phase.Outcome = "running"
-		more[phase] -= int(n)
+		more[e.outcome] += int(n)
+		more["running"] -= int(n)
 	}
-	return total, tx.addPhases(ctx, round, byEnding, more)
+	return total, tx.shift(ctx, round, steps[0].Seq, byEnding, more)
 }
 
 // clip keeps a text within a column, at a letter's end.

@@ -645,7 +645,7 @@ func TestRound(t *testing.T) {
 	if n, err := s.BeginSteps(ctx, id, carrier, []int{3, 4}, now); err != nil || n != 1 {
 		t.Errorf("%d steps begun, want the one that ran (%v)", n, err)
 	}
-	if left, err := s.TargetSteps(ctx, id, "t0"); err != nil || len(left) != 1 || left[0].Seq != 3 {
+	if left, err := s.TargetSteps(ctx, id, "t0", 0, 0); err != nil || len(left) != 1 || left[0].Seq != 3 {
 		t.Errorf("%v %v", left, err)
 	}
 	for _, want := range []bool{true, false} {

@@ -142,7 +142,11 @@ func (p *process) Begin(_ context.Context, _ int64, l Lease, steps []Step) error
 	return p.answered()
 }
 
-func (p *process) End(_ context.Context, _ int64, results []Result) error {
+func (p *process) End(_ context.Context, _ int64, results []Result) (func(context.Context) error, error) {
+	return func(context.Context) error { return p.end(results) }, nil
+}
+
+func (p *process) end(results []Result) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if !p.step() {

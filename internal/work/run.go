@@ -39,8 +39,9 @@ type Journal interface {
 	// Trial says that a target is about to take steps that have begun on trial. It
 	// returns ErrLost when the lease no longer runs: then the trial does not begin.
 	Trial(ctx context.Context, round int64, l Lease, steps []Step, mark connect.Mark) error
-	// End says what became of them.
-	End(ctx context.Context, round int64, results []Result) error
+	// End works out what is to be remembered of what became of them, and returns
+	// what writes it down. That may be called again if it fails.
+	End(ctx context.Context, round int64, results []Result) (write func(context.Context) error, err error)
 	// Halt says that a guard has stopped the round, and why.
 	Halt(ctx context.Context, round int64, target, words string) error
 }
@@ -193,14 +194,19 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	results := w.carryOut(ctx, steps)
 	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began))
 	w.count(results)
+	var write func(context.Context) error
+	if err := w.persist(ctx, func() (err error) {
+		write, err = w.Journal.End(ctx, w.round, results)
+		return err
+	}); err != nil {
+		return err
+	}
 	// While the outcome is written down, the next batch begins: two are under way at most.
 	if err := w.written(); err != nil {
 		return err
 	}
 	w.writing = make(chan error, 1)
-	go func(done chan error) {
-		done <- w.persist(ctx, func() error { return w.Journal.End(ctx, w.round, results) })
-	}(w.writing)
+	go func(done chan error) { done <- w.persist(ctx, func() error { return write(ctx) }) }(w.writing)
 	if refusal == "" {
 		return nil
 	}

@@ -147,7 +147,11 @@ func (m *memory) Begin(_ context.Context, _ int64, l Lease, steps []Step) error 
 
 func (m *memory) Trial(context.Context, int64, Lease, []Step, connect.Mark) error { return nil }
 
-func (m *memory) End(_ context.Context, _ int64, results []Result) error {
+func (m *memory) End(_ context.Context, _ int64, results []Result) (func(context.Context) error, error) {
+	return func(context.Context) error { return m.end(results) }, nil
+}
+
+func (m *memory) end(results []Result) error {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	if time.Now().Before(m.away) {

@@ -250,7 +250,7 @@ type listening struct {
 	got *[]Result
 }
 
-func (l listening) End(ctx context.Context, round int64, results []Result) error {
+func (l listening) End(_ context.Context, _ int64, results []Result) (func(context.Context) error, error) {
 	*l.got = results
-	return nil
+	return func(context.Context) error { return nil }, nil
 }

@@ -221,18 +221,15 @@ func (s *Carrier) badBefore(counts []store.PhaseCount, wave int) int {
 
 // carryTarget carries one target's steps of a phase, and compares the target when they have ended.
 func (s *Carrier) carryTarget(ctx context.Context, r store.Round, target string, p phase, failShare int) error {
-	rows, err := s.Store.TargetSteps(ctx, r.ID, target)
+	rows, err := s.Store.TargetSteps(ctx, r.ID, target, p.wave, p.tier)
 	if err != nil {
 		return err
 	}
-	var steps []work.Step
-	for _, row := range rows {
-		if row.Wave == p.wave && row.Tier == p.tier {
-			st := work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}}
-			if row.Outcome == running && row.Trial != "" {
-				st.Trial = connect.Mark{Token: row.Trial, Until: *row.TrialEnds}
-			}
-			steps = append(steps, st)
+	steps := make([]work.Step, len(rows))
+	for i, row := range rows {
+		steps[i] = work.Step{Seq: row.Seq, Act: connect.Act{Act: row.Act, Stage: row.Stage, Again: row.Tries > 0}}
+		if row.Outcome == running && row.Trial != "" {
+			steps[i].Trial = connect.Mark{Token: row.Trial, Until: *row.TrialEnds}
 		}
 	}
 	return s.runner.Target(ctx, r.ID, target, steps, work.How{FailShare: failShare, Guard: s.guard(r, target), After: func() {

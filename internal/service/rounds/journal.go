@@ -69,45 +69,50 @@ func seqsOf[T any](list []T, seq func(T) int) []int {
 // errToldBefore says that some of the steps had ended already.
 var errToldBefore = errors.New("some of these steps have ended before")
 
-// End stores outcomes, what was read back, whose the accounts now are, and the
-// entries of the record, all or nothing. An end that is told twice, because
-// the first answer was lost, counts once.
-func (j journal) End(ctx context.Context, id int64, results []work.Result) error {
+// End works out outcomes, what was read back, whose the accounts now are, and the
+// entries of the record, and returns what stores them, all or nothing. An end
+// that is told twice, because the first answer was lost, counts once.
+func (j journal) End(ctx context.Context, id int64, results []work.Result) (func(context.Context) error, error) {
 	r, err := j.s.Store.Round(ctx, id)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	c, err := j.s.Current(ctx)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	schema := j.s.Schemas()[c.KindOf(results[0].Target)]
-	err = j.end(ctx, r, results, schema, false)
-	if errors.Is(err, errToldBefore) {
-		return j.end(ctx, r, results, schema, true)
+	e := ending(r, results, schema, j.s.Now())
+	return func(ctx context.Context) error {
+		err := j.s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) { return e.entries, told(ctx, tx, e) })
+		if errors.Is(err, errToldBefore) {
+			return j.endRest(ctx, r, results, schema)
+		}
+		return err
+	}, nil
+}
+
+// told stores an ending of steps that all run.
+func told(ctx context.Context, tx *store.Tx, e batchEnd) error {
+	ended, err := tx.EndBatch(ctx, e.Ending)
+	if err == nil && ended < len(e.Steps) {
+		err = &store.Refusal{Err: errToldBefore}
 	}
 	return err
 }
 
-// end stores results; look finds out first which of the steps still run.
-func (j journal) end(ctx context.Context, r store.Round, results []work.Result, schema model.Schema, look bool) error {
+// endRest stores the results of those steps that still run.
+func (j journal) endRest(ctx context.Context, r store.Round, results []work.Result, schema model.Schema) error {
 	return j.s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		results := results
-		if look {
-			open, err := tx.StillRunning(ctx, r.ID, seqsOf(results, func(r work.Result) int { return r.Seq }))
-			if err != nil {
-				return nil, err
-			}
-			results = slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
+		open, err := tx.StillRunning(ctx, r.ID, seqsOf(results, func(r work.Result) int { return r.Seq }))
+		if err != nil {
+			return nil, err
 		}
-		if len(results) == 0 {
+		rest := slices.DeleteFunc(slices.Clone(results), func(res work.Result) bool { return !open[res.Seq] })
+		if len(rest) == 0 {
 			return nil, nil
 		}
-		e := ending(r, results, schema, j.s.Now())
-		ended, err := tx.EndBatch(ctx, e.Ending)
-		if err == nil && ended < len(e.Steps) {
-			err = &store.Refusal{Err: errToldBefore}
-		}
-		return e.entries, err
+		e := ending(r, rest, schema, j.s.Now())
+		return e.entries, told(ctx, tx, e)
 	})
 }
