@@ -101,7 +101,8 @@ func (h *handlers) targets(api huma.API) {
 			return h.TargetMatrix(ctx, who, in.Name, in.Kind, seen.MatrixQuery{Sets: in.Sets, From: in.From, Of: in.Of, Prefix: in.Begin,
 				After: in.After, Size: in.Size})
 		})
-	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/history", "list-history", "List what became of an object of a target",
+	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/history", "list-history",
+		"List what became of an object of a target",
 		func(ctx context.Context, who door.Operator, in *historyRequest) (seen.History, error) {
 			return h.ObjectHistory(ctx, who, in.Name, in.Kind, in.Object, in.Before, in.Size)
 		})

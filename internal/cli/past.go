@@ -19,7 +19,8 @@ func (a *app) targetMatrix() *cobra.Command {
 	var sets, begins, after string
 	var from, size int
 	var groups bool
-	c := &cobra.Command{Use: "matrix TARGET KIND", Short: "Show who is in which groups, rights or seats, side by side", Args: cobra.ExactArgs(2),
+	c := &cobra.Command{Use: "matrix TARGET KIND", Short: "Show who is in which groups, rights or seats, side by side",
+		Args: cobra.ExactArgs(2),
 		Long: `Show who was last seen in which sets of a kind: a line for each member, a column
 for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 ■ is missing from it.`,

@@ -96,7 +96,8 @@ func TestIndexes(t *testing.T) {
 		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5",
 		"SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'",
 		"SELECT * FROM round WHERE state = 'running' ORDER BY id DESC LIMIT 5",
-		"SELECT * FROM member_past WHERE target = 'x' AND kind = 'group' AND name = 'y' AND until < '2026-01-01' ORDER BY until DESC LIMIT 5",
+		"SELECT * FROM member_past WHERE target = 'x' AND kind = 'group' AND name = 'y' AND until < '2026-01-01' " +
+			"ORDER BY until DESC LIMIT 5",
 		"SELECT * FROM credential WHERE operator = 'x' AND kind = 'token'", "DELETE FROM credential WHERE ends_at < '2020-01-01'",
 	} {
 		rows, err := db.Query("EXPLAIN " + q)

@@ -24,7 +24,8 @@ const pastPieces = 500
 
 // History returns moments before another at which an object became otherwise, the
 // newest first, at most so many; more says that there are earlier ones.
-func (s *Store) History(ctx context.Context, target string, n model.Named, before time.Time, most int) (out []Moment, more bool, err error) {
+func (s *Store) History(ctx context.Context, target string, n model.Named, before time.Time,
+	most int) (out []Moment, more bool, err error) {
 	by := map[time.Time]*Moment{}
 	at := func(t time.Time) *Moment {
 		if by[t] == nil {

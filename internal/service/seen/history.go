@@ -39,7 +39,8 @@ const namesMost = 100 // of those who came or left at one moment
 
 // ObjectHistory tells what surveys and steps saw become of an object of a target
 // before a moment; the zero time is now.
-func (s *Seen) ObjectHistory(ctx context.Context, who door.Operator, target, kind, name string, before time.Time, size int) (History, error) {
+func (s *Seen) ObjectHistory(ctx context.Context, who door.Operator, target, kind, name string, before time.Time,
+	size int) (History, error) {
 	_, k, err := s.kindOn(ctx, who, target, kind)
 	if err != nil {
 		return History{}, err
@@ -48,7 +49,8 @@ func (s *Seen) ObjectHistory(ctx context.Context, who door.Operator, target, kin
 	if first {
 		before = s.Now().Add(time.Second) // what was seen at this moment counts
 	}
-	list, more, err := s.Store.History(ctx, target, model.Named{Kind: k.Kind, Name: name}, before.UTC(), door.Page{Size: size}.Bounded().Size)
+	page := door.Page{Size: size}.Bounded()
+	list, more, err := s.Store.History(ctx, target, model.Named{Kind: k.Kind, Name: name}, before.UTC(), page.Size)
 	if err != nil {
 		return History{}, err
 	}
@@ -66,7 +68,8 @@ func (s *Seen) ObjectHistory(ctx context.Context, who door.Operator, target, kin
 }
 
 func pastOf(m store.Moment) Past {
-	p := Past{At: m.At, State: "changed", Values: []ValueChange{}, CameN: len(m.Came), LeftN: len(m.Left), Came: called(m.Came), Left: called(m.Left)}
+	p := Past{At: m.At, State: "changed", Values: []ValueChange{}, CameN: len(m.Came), LeftN: len(m.Left), Came: called(m.Came),
+		Left: called(m.Left)}
 	switch {
 	case m.Before == nil && m.After != nil:
 		p.State = "there again"
