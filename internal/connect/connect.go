@@ -86,7 +86,7 @@ type Act struct {
 	model.Act
 	Stage   int               // acts of a lower stage are finished before those of a higher one begin
 	Again   bool              // tried before with an unknown end; found done now, it was ours
-	Secrets map[string]Secret // by attribute: the values of changes that are sealed
+	Secrets map[string]Secret // by attribute: the values of changes that are sealed; an empty one ends its act failed
 }
 
 // Outcome is how a step ended.

@@ -330,6 +330,9 @@ func (s *memorySession) act(a connect.Act) error {
 			}
 		}
 	case a.Verb != model.AdoptIt:
+		if p, set := a.Secrets[model.Password]; set && len(p.Reveal()) == 0 {
+			return errors.New("a password of no letters")
+		}
 		s.set(a)
 	}
 	s.changes = append(s.changes, change{name})

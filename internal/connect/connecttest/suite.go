@@ -85,7 +85,7 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 		batch[i] = connect.Act{Act: a, Stage: i, Again: again, Secrets: map[string]connect.Secret{}}
 		for _, c := range a.Changes {
 			if c.Sealed != "" {
-				batch[i].Secrets[c.Attribute] = connect.Seal([]byte(c.Sealed + thePassword))
+				batch[i].Secrets[c.Attribute] = connect.Seal([]byte(strings.TrimSuffix(c.Sealed+thePassword, none+thePassword)))
 			}
 		}
 	}
@@ -105,6 +105,7 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 const (
 	hostile     = "Suite O'Neil; $(reboot) \"Ünal\""
 	thePassword = "-Rope;'\"$(x) 91 knots"
+	none        = "none" // the id of a secret that is empty
 )
 
 func group(verb model.Verb, name string, changes ...model.Change) model.Act {
@@ -284,6 +285,7 @@ func (x suite) secrets() {
 	if o := Find(x, x.open(), model.Account, x.name); o.Attributes.Has(model.Password) || o.Attributes.Has(model.Passwordless) {
 		x.Errorf("the password is read, or there is none: %v", o.Attributes.Map())
 	}
+	x.try("none at all", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: none})}, connect.Failed)
 	if !x.Proves {
 		return
 	}

@@ -1,11 +1,13 @@
 package host
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
 	"strings"
 	"time"
+	"unicode"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -43,6 +45,10 @@ func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
 	for i, a := range b.acts {
 		if words := b.before.doubt(a.Act); words != "" {
 			b.answers[i] = connect.Found(a, connect.Drifted, words, b.before)
+			continue
+		}
+		if words := unfit(a); words != "" {
+			b.answers[i] = connect.Answer{Outcome: connect.Failed, Words: words}
 			continue
 		}
 		standing, words := connect.Judge(a, schema, view)
@@ -87,6 +93,25 @@ func (b *batch) conclude(err error) {
 		}
 		b.answers[i] = connect.Verify(b.acts[i], schema, b.after, b.after.results[i])
 	}
+}
+
+// passwordMost is how long a password may be that the account tools and the
+// sign-in take whole (PAM_MAX_RESP_SIZE).
+const passwordMost = 511
+
+// unfit says that a password cannot be handed to the account tools: they take a
+// line for each account, so that a line break in one would set another's.
+func unfit(a connect.Act) string {
+	secret, set := a.Secrets[model.Password]
+	switch p := secret.Reveal(); {
+	case set && len(p) == 0:
+		return "a password of no letters would let everybody in"
+	case bytes.ContainsFunc(p, unicode.IsControl):
+		return "the password holds a line break or another control character, which no host takes"
+	case len(p) > passwordMost:
+		return fmt.Sprintf("the password has more than %d bytes, which no host takes", passwordMost)
+	}
+	return ""
 }
 
 // doubt says that an act speaks of a name that stands twice: the host's tools

@@ -324,6 +324,25 @@ printf 'twice:x:9999:toor\n' >>/etc/group`)
 	}
 }
 
+// A password that would end the line in which it stands sets nobody's.
+func TestUnfitPasswords(t *testing.T) {
+	h, a := start(t, "useradd -m -u 1801 marit.fell")
+	s := connecttest.Open(t, host.Connector{}, a)
+	set := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "marit.fell",
+		Changes: []model.Change{{Attribute: model.Password, Sealed: "x"}}}}
+	before, _ := h.Exec("cat /etc/shadow")
+	for _, word := range []string{"fair wind\nroot:taken", "fair\x00wind", strings.Repeat("fair", 200), ""} {
+		set.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte(word))}
+		if got := s.Apply(context.Background(), []connect.Act{set})[0]; got.Outcome != connect.Failed ||
+			!strings.Contains(got.Words, "which no host takes") && word != "" {
+			t.Errorf("%+v", got)
+		}
+	}
+	if after, _ := h.Exec("cat /etc/shadow"); after != before {
+		t.Error("somebody's password was set")
+	}
+}
+
 // Every rule that lets somebody be superuser is read, and none that does not.
 func TestPower(t *testing.T) {
 	_, a := start(t, `groupadd -g 27 sudo; groupadd -g 2701 bosuns; groupadd -g 2702 riggers

@@ -148,6 +148,8 @@ func (r *reading) told(kind, rest string, g *gathered) {
 // clockSlack is how many seconds a clock may differ before it is told: the answer takes its time too.
 const clockSlack = 5
 
+const addressesMost = 64 // a host that runs many others has more, and nobody reads them
+
 // detail notes what a host tells of itself.
 func (r *reading) detail(what, value string) {
 	r.system.Kind, r.system.Name, r.system.System = model.SystemKind, model.Itself, true
@@ -161,7 +163,7 @@ func (r *reading) detail(what, value string) {
 		*a = a.With(model.ClockOff, strconv.FormatInt(off, 10))
 	case what == "booted" && err == nil:
 		*a = a.With(model.UpSince, time.Unix(n, 0).UTC().Format(time.RFC3339))
-	case what == model.Addresses:
+	case what == model.Addresses && len(a.Get(model.Addresses)) < addressesMost:
 		if b, err := hex.DecodeString(value); err == nil && len(b) == 16 { // as the kernel writes one of version 6
 			value = netip.AddrFrom16([16]byte(b)).String()
 		}

@@ -2,6 +2,7 @@ package ldap
 
 import (
 	"context"
+	"errors"
 	"slices"
 	"strings"
 	"sync"
@@ -245,6 +246,9 @@ func setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
 	secret, ok := a.Secrets[model.Password]
 	if !ok {
 		return nil
+	}
+	if len(secret.Reveal()) == 0 {
+		return errors.New("a password of no letters is none: the directory would make up one that nobody knows (RFC 3062 §2)")
 	}
 	_, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", string(secret.Reveal())))
 	return err
