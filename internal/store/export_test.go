@@ -120,3 +120,6 @@ func sortedKeys(m map[string]bool) []string {
 	slices.Sort(out)
 	return out
 }
+
+// LoadAgain forgets that a server did not allow it.
+func LoadAgain() { noLoads.Store(false) }

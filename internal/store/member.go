@@ -133,13 +133,24 @@ func (tx *Tx) insertPieces(ctx context.Context, target string, list []stretch, a
 	for i, p := range list {
 		bodies[i] = model.PackValues(p.members)
 	}
-	for from, to := range portions(len(list), observedGroup, func(i int) int { return len(bodies[i]) + len(list[i].first) }) {
-		args := make([]any, 0, 8*(to-from))
-		for i := from; i < to; i++ {
-			p := &list[i]
-			args = append(args, target, p.kind, p.name, p.mkind, p.first, p.members[len(p.members)-1], []byte(bodies[i]), at)
+	for from, to := range portions(len(list), rowsAtOnce, func(i int) int { return len(bodies[i]) + len(list[i].first) }) {
+		part := list[from:to]
+		done, err := tx.load(ctx, len(part), "member", "kind, name, mkind, first, last, body", func(t *tsv) {
+			for i, p := range part {
+				t.line(p.kind, p.name, p.mkind, p.first, p.members[len(p.members)-1], string(bodies[from+i]))
+			}
+		}, "target = ?, since = ?", target, at.Truncate(time.Microsecond))
+		if err != nil {
+			return err
 		}
-		_, err := tx.ExecContext(ctx, `INSERT INTO member (target, kind, name, mkind, first, last, body, since) VALUES `+rows(to-from, 8)+`
+		if done {
+			continue
+		}
+		args := make([]any, 0, 8*len(part))
+		for i, p := range part {
+			args = append(args, target, p.kind, p.name, p.mkind, p.first, p.members[len(p.members)-1], []byte(bodies[from+i]), at)
+		}
+		_, err = tx.ExecContext(ctx, `INSERT INTO member (target, kind, name, mkind, first, last, body, since) VALUES `+rows(len(part), 8)+`
 			ON DUPLICATE KEY UPDATE last = VALUES(last), body = VALUES(body), since = VALUES(since)`, args...)
 		if err != nil {
 			return err

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -122,13 +123,26 @@ func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time
 	})
 }
 
+// insertObserved writes rows of one target, all seen at one moment.
 func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
-	for from, to := range portions(len(list), observedGroup, func(i int) int { return len(list[i].Body) + len(list[i].Name) }) {
-		args := make([]any, 0, 7*(to-from))
-		for _, r := range list[from:to] {
+	for from, to := range portions(len(list), rowsAtOnce, func(i int) int { return len(list[i].Body) + len(list[i].Name) }) {
+		part := list[from:to]
+		done, err := tx.load(ctx, len(part), "observed", "kind, name, uniq, belongs, body", func(t *tsv) {
+			for _, r := range part {
+				t.line(r.Kind, r.Name, r.Unique, strconv.Itoa(r.Flags), string(r.Body))
+			}
+		}, "target = ?, since = ?", part[0].Target, part[0].Since.Truncate(time.Microsecond))
+		if err != nil {
+			return err
+		}
+		if done {
+			continue
+		}
+		args := make([]any, 0, 7*len(part))
+		for _, r := range part {
 			args = append(args, r.Target, r.Kind, r.Name, r.Unique, r.Flags, r.Body, r.Since)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES `+rows(to-from, 7)+`
+		if _, err := tx.ExecContext(ctx, `INSERT INTO observed (target, kind, name, uniq, belongs, body, since) VALUES `+rows(len(part), 7)+`
 			ON DUPLICATE KEY UPDATE uniq = VALUES(uniq), belongs = VALUES(belongs), body = VALUES(body), since = VALUES(since)`,
 			args...); err != nil {
 			return err
