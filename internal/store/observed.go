@@ -26,7 +26,7 @@ const (
 // withPower are the values of belongs with that flag, for an index to find.
 const withPower = `(8, 9, 10, 11, 12, 13, 14, 15, 24, 25, 26, 27, 28, 29, 30, 31)`
 
-// shut are those with that one.
+// withShut are those with that other one.
 const withShut = `(16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31)`
 
 func flagsOf(o *model.Object) int {
