@@ -52,7 +52,8 @@ func TestManyRows(t *testing.T) {
 			t.Fatalf("%s: %d and %d, %v", target, len(accounts), len(others), err)
 		}
 		for i, o := range accounts {
-			if want := objects[i]; o.Name != want.Name || o.Unique != want.Unique || o.System != want.System || o.Attributes != want.Attributes {
+			want := objects[i]
+			if o.Name != want.Name || o.Unique != want.Unique || o.System != want.System || o.Attributes != want.Attributes {
 				t.Fatalf("%s: %+v\nwant %+v", target, o, want)
 			}
 		}

@@ -285,7 +285,8 @@ func (x suite) secrets() {
 	if o := Find(x, x.open(), model.Account, x.name); o.Attributes.Has(model.Password) || o.Attributes.Has(model.Passwordless) {
 		x.Errorf("the password is read, or there is none: %v", o.Attributes.Map())
 	}
-	x.try("none at all", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: none})}, connect.Failed)
+	x.try("none at all", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: none})},
+		connect.Failed)
 	if !x.Proves {
 		return
 	}
