@@ -24,7 +24,10 @@
     ].filter(Boolean);
 </script>
 
-<section class="border-rule bg-sheet my-3 border p-4" aria-label="What became of {name}">
+<section
+  {@attach (e) => e.scrollIntoView({ block: 'center' })}
+  class="border-rule bg-sheet my-3 border p-4"
+  aria-label="What became of {name}">
   <h2 class="mt-0">What became of <span class="name">{name}</span></h2>
   <Await ask={history}>
     {#snippet children(h)}

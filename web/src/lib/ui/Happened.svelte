@@ -11,7 +11,7 @@
 <Await ask={happened}>
   {#snippet children(p)}
     {#each p.items as e (e.seq)}
-      <p class="border-rule m-0 border-b py-1.5">
+      <p class="border-rule m-0 border-b py-1.5 wrap-anywhere">
         <time class="text-soft mr-3 text-[13px]" datetime={e.at}>{e.at.slice(0, 16).replace('T', ' ')}</time>
         {#if user}<span class="name">{e.target}</span>{/if}
         {e.words}
