@@ -462,7 +462,7 @@ func TestForTerminal(t *testing.T) {
 	}
 	e, out, _ := env(nil, "")
 	a := &app{Env: e, output: "table"}
-	if err := a.show(nil, table{head: []string{"A", "B"}, rows: [][]string{{"x\nfalse  row", "y\x1b[A"}}}); err != nil ||
+	if err := a.show(nil, table{head: []string{"A", "B\nC"}, rows: [][]string{{"x\nfalse  row", "y\x1b[A"}}}); err != nil ||
 		strings.Count(out.String(), "\n") != 2 {
 		t.Errorf("%q %v", out, err)
 	}

@@ -190,6 +190,14 @@ func nested(page *seen.Objects) (depth []int) {
 	return depth
 }
 
+// membersAre is the kind of members that are asked for.
+func membersAre(groups bool) model.ObjectKind {
+	if groups {
+		return model.GroupKind
+	}
+	return model.Account
+}
+
 func (a *app) targetMembers() *cobra.Command {
 	var from, size int
 	var groups bool
@@ -197,10 +205,7 @@ func (a *app) targetMembers() *cobra.Command {
 		Example:           "  roost target members arctic-tern group crew\n  roost target members staff-directory group all-hands --groups",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			of := model.Account
-			if groups {
-				of = model.GroupKind
-			}
+			of := membersAre(groups)
 			var page seen.Members
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/members"
 			q := map[string][]string{"set": {args[2]}, "of": {of.String()}, "from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}

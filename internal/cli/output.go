@@ -81,19 +81,20 @@ func (a *app) show(value any, t table) error {
 
 // print lays the table out in columns, no wider than width unless that is 0.
 func (t table) print(w io.Writer, width int) {
-	for _, row := range t.rows {
+	all := append([][]string{t.head}, t.rows...)
+	for _, row := range all {
 		for i := range row {
 			row[i] = model.Clean(row[i], false) // a line break in a cell would make a false row
 		}
 	}
 	widths := make([]int, len(t.head))
-	for _, row := range append([][]string{t.head}, t.rows...) {
+	for _, row := range all {
 		for i, cell := range row {
 			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
 		}
 	}
 	narrow(widths, width)
-	for _, row := range append([][]string{t.head}, t.rows...) {
+	for _, row := range all {
 		var b strings.Builder
 		for i, cell := range row {
 			cell = cut(cell, widths[i])

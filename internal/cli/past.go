@@ -27,10 +27,7 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 		Example:           "  roost target matrix arctic-tern group\n  roost target matrix staff-directory group --sets cr --begins m",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
-			of := model.Account
-			if groups {
-				of = model.GroupKind
-			}
+			of := membersAre(groups)
 			var m seen.Matrix
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/matrix"
 			if err := a.get(c.Context(), path, map[string][]string{"sets": {sets}, "from": {fmt.Sprint(from)}, "of": {of.String()},
@@ -44,7 +41,7 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 				a.tell("\nSets %d to %d of %d; the next with --from %d", m.From+1, m.From+shown, m.Total, from+shown)
 			}
 			if m.More {
-				a.tell("More members follow; the next with --after %s", typed(m.Lines[len(m.Lines)-1].Name))
+				a.tell("More members follow; the next with --after %s", typed(model.Clean(m.Lines[len(m.Lines)-1].Name, false)))
 			}
 			return nil
 		}}

@@ -72,6 +72,10 @@ func TestNeverSurveyed(t *testing.T) {
 	if d, err := s.Target(ctx, door.Itself, "arctic"); err != nil || d.SurveyedAt != nil {
 		t.Errorf("%+v %v", d, err)
 	}
+	if _, err := s.TargetMatrix(ctx, door.Itself, "arctic", "group", seen.MatrixQuery{}); err == nil ||
+		!strings.Contains(err.Error(), "nobody knows yet what arctic holds") {
+		t.Errorf("who is in what where nobody looked: %v", err)
+	}
 }
 
 // silent are targets of which some take the connection and say nothing until the gate opens.

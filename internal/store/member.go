@@ -139,7 +139,7 @@ func (tx *Tx) insertPieces(ctx context.Context, target string, list []stretch, a
 			for i, p := range part {
 				t.line(p.kind, p.name, p.mkind, p.first, p.members[len(p.members)-1], string(bodies[from+i]))
 			}
-		}, "target = ?, since = ?", target, at.Truncate(time.Microsecond))
+		}, "target = ?, since = ?", target, at)
 		if err != nil {
 			return err
 		}

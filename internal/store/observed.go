@@ -131,7 +131,7 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 			for _, r := range part {
 				t.line(r.Kind, r.Name, r.Unique, strconv.Itoa(r.Flags), string(r.Body))
 			}
-		}, "target = ?, since = ?", part[0].Target, part[0].Since.Truncate(time.Microsecond))
+		}, "target = ?, since = ?", part[0].Target, part[0].Since)
 		if err != nil {
 			return err
 		}

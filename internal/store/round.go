@@ -3,15 +3,8 @@ package store
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"slices"
 	"strings"
 	"time"
-
-	"golang.org/x/sync/errgroup"
-
-	"hen-roost/internal/core/model"
 )
 
 // Round is a set of steps, drafted, approved and run as one.
@@ -52,42 +45,6 @@ type Hold struct {
 	Words  string `db:"words"`
 	Firm   bool   `db:"firm"`
 	Steps  string `db:"steps"` // the numbers of the steps that are why, JSON; "" of early rounds: all of the target
-}
-
-// Step is one step of a round and what became of it.
-type Step struct {
-	Round     int64
-	Seq       int
-	Wave      int
-	Tier      int
-	Stage     int
-	Act       model.Act
-	Outcome   string
-	Words     string
-	Tries     int
-	Trial     string     // the token of the trial on which the target took it last
-	TrialEnds *time.Time // when it goes back by itself
-	StartedAt *time.Time
-	EndedAt   *time.Time
-}
-
-type stepRow struct {
-	Round     int64      `db:"round"`
-	Seq       int        `db:"seq"`
-	Target    string     `db:"target"`
-	Wave      int        `db:"wave"`
-	Tier      int        `db:"tier"`
-	Stage     int        `db:"stage"`
-	Verb      string     `db:"verb"`
-	User      string     `db:"user"`
-	Body      []byte     `db:"body"`
-	Outcome   string     `db:"outcome"`
-	Words     string     `db:"words"`
-	Tries     int        `db:"tries"`
-	Trial     string     `db:"trial_token"`
-	TrialEnds *time.Time `db:"trial_until"`
-	StartedAt *time.Time `db:"started_at"`
-	EndedAt   *time.Time `db:"ended_at"`
 }
 
 // AddRound stores a drafted round with its steps and holds, and returns it with its number.
@@ -309,117 +266,6 @@ func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Roun
 	return r, err
 }
 
-// TargetSteps returns the steps of a round on one target, of one wave and tier,
-// that have not ended, in order: what is needed to carry them out. Words and
-// times they come without.
-func (s *Store) TargetSteps(ctx context.Context, round int64, target string, wave, tier int) ([]Step, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT seq, stage, outcome, tries, trial_token, trial_until, body FROM step
-		WHERE round = ? AND target = ? AND wave = ? AND tier = ? AND outcome IN ('waiting', 'running') ORDER BY seq`,
-		round, target, wave, tier)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	var all unpacking
-	for rows.Next() {
-		st := Step{Round: round, Wave: wave, Tier: tier}
-		var body []byte
-		if err := rows.Scan(&st.Seq, &st.Stage, &st.Outcome, &st.Tries, &st.Trial, &st.TrialEnds, &body); err != nil {
-			return nil, err
-		}
-		all.add(st, body)
-	}
-	if err := rows.Err(); err != nil {
-		return nil, err
-	}
-	return all.steps()
-}
-
-// unpacking unpacks the acts of many steps on all processors, while others are read.
-type unpacking struct {
-	parts  [][]Step
-	bodies [][]byte // of the last part
-	group  errgroup.Group
-}
-
-const unpackedAtOnce = 500
-
-func (u *unpacking) add(st Step, body []byte) {
-	if len(u.bodies) == 0 {
-		u.parts = append(u.parts, make([]Step, 0, unpackedAtOnce))
-	}
-	last := len(u.parts) - 1
-	u.parts[last], u.bodies = append(u.parts[last], st), append(u.bodies, body)
-	if len(u.bodies) == unpackedAtOnce {
-		u.flush()
-	}
-}
-
-func (u *unpacking) flush() {
-	if len(u.bodies) == 0 {
-		return
-	}
-	part, bodies := u.parts[len(u.parts)-1], u.bodies
-	u.bodies = nil
-	u.group.Go(func() error {
-		for i, body := range bodies {
-			if err := json.Unmarshal(body, &part[i].Act); err != nil {
-				return fmt.Errorf("step %d of round %d: %w", part[i].Seq, part[i].Round, err)
-			}
-		}
-		return nil
-	})
-}
-
-// steps returns all that were added.
-func (u *unpacking) steps() ([]Step, error) {
-	u.flush()
-	err := u.group.Wait()
-	return slices.Concat(u.parts...), err
-}
-
-const stepColumns = `round, seq, target, wave, tier, stage, verb, user, body, outcome,
-	words, tries, trial_token, trial_until, NULLIF(started_at, '` + never + `') AS started_at, NULLIF(ended_at, '` + never +
-	`') AS ended_at`
-
-// never keeps the room of a time that is set later: a row that grows may not
-// find room where it stands, and is written twice.
-const never = "1970-01-02 00:00:00"
-
-func stepsOf(rows []stepRow) ([]Step, error) {
-	var all unpacking
-	for _, r := range rows {
-		all.add(Step{Round: r.Round, Seq: r.Seq, Wave: r.Wave, Tier: r.Tier, Stage: r.Stage, Outcome: r.Outcome, Words: r.Words,
-			Tries: r.Tries, Trial: r.Trial, TrialEnds: r.TrialEnds, StartedAt: r.StartedAt, EndedAt: r.EndedAt}, r.Body)
-	}
-	return all.steps()
-}
-
-// Steps returns one page of a round's steps in order, and how many there are.
-// Empty filters choose all.
-func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Page) (out []Step, total int, err error) {
-	where, args := ` WHERE round = ?`, []any{round}
-	if len(outcomes) > 0 {
-		where += ` AND outcome IN ` + oneOf(len(outcomes))
-		for _, o := range outcomes {
-			args = append(args, o)
-		}
-	}
-	if err := s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM phase`+where, args...); err != nil {
-		return nil, 0, err
-	}
-	if p.From >= total {
-		return nil, total, nil
-	}
-	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`,
-		append(args, p.Size, p.From)...); err != nil {
-		return nil, 0, err
-	}
-	out, err = stepsOf(rows)
-	return out, total, err
-}
-
 // StepCount is how many steps of a round on a target ended in an outcome.
 type StepCount struct {
 	Target  string `db:"target"`
@@ -437,96 +283,6 @@ func (s *Store) CountSteps(ctx context.Context, round int64) ([]StepCount, error
 
 // Holder is who has a lease on what.
 type Holder struct{ What, Owner string }
-
-// BeginSteps journals that steps are about to be tried, in one statement, if
-// the lease of who asks still runs. Steps of a round that was stopped are not
-// begun, but for those that had begun before. It returns how many now run. All
-// are of one phase and target, and mostly all of them wait.
-func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (n int64, err error) {
-	const begin = `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
-		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))`
-	const inTime = ` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running' AND seq IN `
-	err = s.Tx(ctx, func(tx *Tx) (err error) {
-		n, err = tx.markSteps(ctx, seqs, begin+inTime, at, round, h.What, h.Owner, round)
-		if err == nil && int(n) < len(seqs) {
-			return &Refusal{Err: errBegun}
-		}
-		if err != nil {
-			return err
-		}
-		return tx.began(ctx, round, seqs[0], int(n))
-	})
-	if !errors.Is(err, errBegun) {
-		return n, err
-	}
-	err = s.Tx(ctx, func(tx *Tx) error {
-		again, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'running' AND seq IN `, at, round, h.What, h.Owner)
-		if err != nil {
-			return err
-		}
-		fresh, err := tx.markSteps(ctx, seqs, begin+inTime, at, round, h.What, h.Owner, round)
-		if n = again + fresh; err != nil || fresh == 0 {
-			return err
-		}
-		return tx.began(ctx, round, seqs[0], int(fresh))
-	})
-	return n, err
-}
-
-// errBegun says that not all of some steps waited: the others had begun before, or may not.
-var errBegun = errors.New("some of these steps do not wait")
-
-// began counts steps of the phase and target of one among those that run.
-func (tx *Tx) began(ctx context.Context, round int64, one, n int) error {
-	return tx.shift(ctx, round, one, byBeginning, map[string]int{"waiting": -n, "running": n})
-}
-
-// TrialSteps journals that a target is about to take steps that have begun on
-// trial, if the lease of who asks still runs. It returns how many it journalled.
-func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (n int64, err error) {
-	err = s.Tx(ctx, func(tx *Tx) (err error) {
-		n, err = tx.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
-			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'
-			AND seq IN `, token, until, round, h.What, h.Owner)
-		return err
-	})
-	return n, err
-}
-
-// markSteps runs a statement for steps, by their numbers.
-func (tx *Tx) markSteps(ctx context.Context, seqs []int, statement string, args ...any) (total int64, err error) {
-	for from, to := range groups(len(seqs), 5000) {
-		all := slices.Clone(args)
-		for _, q := range seqs[from:to] {
-			all = append(all, q)
-		}
-		res, err := tx.ExecContext(ctx, statement+oneOf(to-from), all...)
-		if err != nil {
-			return total, err
-		}
-		n, err := res.RowsAffected()
-		if err != nil {
-			return total, err
-		}
-		total += n
-	}
-	return total, nil
-}
-
-// Trial is a change that a target holds, or may hold, until it is confirmed or a time is over.
-type Trial struct {
-	Token string    `db:"trial_token"`
-	Until time.Time `db:"trial_until"`
-}
-
-// TrialsOn returns the trials on a target of which nobody knows yet how they ended.
-func (s *Store) TrialsOn(ctx context.Context, target string) (out []Trial, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT DISTINCT s.trial_token, s.trial_until FROM round r JOIN step s ON s.round = r.id
-		WHERE r.ended_at IS NULL AND r.state IN ('running', 'stopped') AND s.target = ? AND s.outcome = 'running'
-			AND s.trial_token <> ''
-			AND (SELECT SUM(n) FROM phase p WHERE p.round = r.id AND p.target = ? AND p.outcome = 'running') > 0`, target, target)
-	return out, err
-}
 
 // HoldsLease says whether the lease of a holder still runs.
 func (s *Store) HoldsLease(ctx context.Context, h Holder) (bool, error) {
@@ -556,57 +312,6 @@ func (tx *Tx) StopByGuard(ctx context.Context, id int64, operator, words string)
 	}
 	n, err := res.RowsAffected()
 	return n > 0, err
-}
-
-// StillRunning returns which of the steps have begun and not ended, and keeps
-// others from ending them.
-func (tx *Tx) StillRunning(ctx context.Context, round int64, seqs []int) (map[int]bool, error) {
-	out := map[int]bool{}
-	for from, to := range groups(len(seqs), 500) {
-		args := []any{round}
-		for _, q := range seqs[from:to] {
-			args = append(args, q)
-		}
-		var open []int
-		if err := tx.SelectContext(ctx, &open, `SELECT seq FROM step WHERE round = ? AND outcome = 'running'
-			AND seq IN `+oneOf(to-from)+` FOR UPDATE`, args...); err != nil {
-			return nil, err
-		}
-		for _, q := range open {
-			out[q] = true
-		}
-	}
-	return out, nil
-}
-
-// EndSteps stores outcomes of steps that run, all of one phase and target: a
-// statement for each outcome and words, which nearly all of a batch share. It
-// returns how many ran until now.
-func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.Time) (total int64, err error) {
-	if len(steps) == 0 {
-		return 0, nil
-	}
-	type end struct{ outcome, words string }
-	by := map[end][]int{}
-	var order []end
-	for _, st := range steps {
-		e := end{st.Outcome, clip(st.Words, 2000)}
-		if by[e] == nil {
-			order = append(order, e)
-		}
-		by[e] = append(by[e], st.Seq)
-	}
-	more := map[string]int{}
-	for _, e := range order {
-		n, err := tx.markSteps(ctx, by[e], `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
-			AND outcome = 'running' AND seq IN `, e.outcome, e.words, at, round)
-		if total += n; err != nil {
-			return total, err
-		}
-		more[e.outcome] += int(n)
-		more["running"] -= int(n)
-	}
-	return total, tx.shift(ctx, round, steps[0].Seq, byEnding, more)
 }
 
 // clip keeps a text within a column, at a letter's end.

@@ -84,8 +84,12 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 	for i, a := range acts {
 		batch[i] = connect.Act{Act: a, Stage: i, Again: again, Secrets: map[string]connect.Secret{}}
 		for _, c := range a.Changes {
-			if c.Sealed != "" {
-				batch[i].Secrets[c.Attribute] = connect.Seal([]byte(strings.TrimSuffix(c.Sealed+thePassword, none+thePassword)))
+			switch c.Sealed {
+			case "":
+			case none:
+				batch[i].Secrets[c.Attribute] = connect.Seal(nil)
+			default:
+				batch[i].Secrets[c.Attribute] = connect.Seal([]byte(c.Sealed + thePassword))
 			}
 		}
 	}

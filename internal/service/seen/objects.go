@@ -101,7 +101,7 @@ func (s *Seen) TargetObjects(ctx context.Context, who door.Operator, target, kin
 	return out, nil
 }
 
-// kindOn is a kind of object on a declared target.
+// kindOn is a kind of object on a declared target that was surveyed.
 func (s *Seen) kindOn(ctx context.Context, who door.Operator, target, kind string) (*resolve.Desired, *model.KindSchema, error) {
 	if err := who.May(door.Look); err != nil {
 		return nil, nil, err
@@ -121,6 +121,14 @@ func (s *Seen) kindOn(ctx context.Context, who door.Operator, target, kind strin
 			names = append(names, k.Kind.String())
 		}
 		return nil, nil, door.NotKnown("kind of object on "+target, kind, names)
+	}
+	row, err := s.Store.Target(ctx, target)
+	if err != nil && err != store.ErrNone {
+		return nil, nil, err
+	}
+	if row.SurveyedAt == nil { // nothing known is not nothing there
+		return nil, nil, &door.Problem{Kind: door.Unknown,
+			Words: fmt.Sprintf("nobody knows yet what %s holds; survey it first: roost survey %s", target, target)}
 	}
 	return d, k, nil
 }
