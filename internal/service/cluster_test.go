@@ -64,7 +64,7 @@ func (s *ship) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 // nodes is lost in the middle: every step is done once, and told once.
 func TestCluster(t *testing.T) {
 	cluster := clustertest.Start(t)
-	const targets, users = 24, 40
+	const targets, users, groups = 24, 40, 300
 	var text strings.Builder
 	text.WriteString("roost: 1\nroles: {crew: {gives: [{at: {kind: tern}}]}}\ntargets:\n")
 	for i := range targets {
@@ -75,6 +75,10 @@ func TestCluster(t *testing.T) {
 		fmt.Fprintf(&text, "  %s: {name: Hand, number: %d, roles: [crew]}\n", letters(i+1), 1000+i)
 	}
 	f := &fleet{ships: map[string]*ship{}}
+	full, _ := f.Open(ctx, connect.Access{Target: "t00"}) // so much that it goes to the database at once
+	for i := range groups {
+		full.(*ship).Set(model.Object{Kind: model.GroupKind, Name: fmt.Sprintf("group %03d", i)})
+	}
 	var all []*Service
 	for i := range clustertest.Nodes {
 		st, err := store.Open(ctx, cluster.DSN(i))
@@ -95,6 +99,9 @@ func TestCluster(t *testing.T) {
 	}
 	if got, err := all[1].Survey(ctx, door.Itself, nil, nil); err != nil || len(got) != targets || got[0].State != seen.Surveyed {
 		t.Fatalf("%+v %v", got, err) // what one node was told, another knows at once
+	}
+	if held, err := all[2].TargetObjects(ctx, door.Itself, "t00", "group", "", door.Page{}); err != nil || held.Total != groups {
+		t.Errorf("a third knows of %d groups: %v", held.Total, err)
 	}
 	r, err := all[2].Draft(ctx, door.Itself, rounds.DraftRequest{Because: "begin"})
 	if err != nil || r.Steps != targets*users {
@@ -133,8 +140,8 @@ func TestCluster(t *testing.T) {
 		t.Errorf("the round is %s: %v", r.State, r.Outcomes)
 	}
 	for name, s := range f.ships {
-		if len(s.Objects) != users {
-			t.Errorf("%s holds %d accounts", name, len(s.Objects))
+		if n := len(s.Objects); n != users && (name != "t00" || n != users+groups) {
+			t.Errorf("%s holds %d accounts", name, n)
 		}
 		for account, n := range s.done {
 			if n != 1 {
