@@ -75,6 +75,8 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 0, "wilma.toft – ▲ ▲", "target", "matrix", "arctic-tern", "group")
 	expect(t, d, 0, "members follow; the next with --after astrid.lindqvist", "target", "matrix", "arctic-tern", "group", "--size", "1")
 	expect(t, d, 0, "first seen number 1900 2 came in jarle.holm, wilma.toft", "target", "history", "arctic-tern", "group", "crew")
+	expect(t, d, 0, "first seen,number,,1900", "target", "history", "arctic-tern", "group", "crew", "-o", "csv")
+	expect(t, d, 2, "--before is a time such as", "target", "history", "arctic-tern", "group", "crew", "--before", "soon")
 	expect(t, d, 1, `arctic-tern was never seen to hold the group "crow"`, "target", "history", "arctic-tern", "group", "crow")
 	expect(t, d, 1, `no user is called "marit.fel"; did you mean "marit.fell"?`, "user", "show", "marit.fel")
 	expect(t, d, 1, `no target is called "artic-tern"; did you mean "arctic-tern"?`, "survey", "artic-tern")

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/seen"
 )
 
@@ -80,7 +81,7 @@ func sideBySide(u seen.UserDetail) table {
 	line("account", func(x seen.Account) string { return x.Name })
 	line("state", func(x seen.Account) string { return mark(x.State) })
 	for _, name := range slices.Sorted(maps.Keys(attributes)) {
-		line(name, func(x seen.Account) string {
+		line(model.Called(name), func(x seen.Account) string {
 			if v := x.Attributes[name]; len(v) > 1 || len(v) == 1 && name == "keys" {
 				return plural(len(v), "value", "values")
 			}

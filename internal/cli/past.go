@@ -97,6 +97,9 @@ into a set and who left it. The record says who did it, where Hen Roost did.`,
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1]) + "/history"
 			q := map[string][]string{"object": {args[2]}, "size": {fmt.Sprint(size)}}
 			if before != "" {
+				if _, err := time.Parse(time.RFC3339, before); err != nil {
+					return wrong{fmt.Errorf("--before is a time such as 2026-03-01T09:30:00Z, not %q", before)}
+				}
 				q["before"] = []string{before}
 			}
 			if err := a.get(c.Context(), path, q, &h); err != nil {
@@ -115,27 +118,44 @@ into a set and who left it. The record says who did it, where Hen Roost did.`,
 	return c
 }
 
+// pastLine is one value that changed, or who came, or who left.
+type pastLine struct {
+	At     time.Time `json:"at"`
+	State  string    `json:"state"`
+	What   string    `json:"what"`
+	Before []string  `json:"before"`
+	After  []string  `json:"after"`
+}
+
 // past has a line for each value that changed, and for who came and who left.
 func past(h seen.History) table {
-	t := table{head: []string{"WHEN", "STATE", "WHAT", "BEFORE", "AFTER"}, empty: "Nothing is known of it before that.", list: h.Items}
+	var lines []pastLine
+	t := table{head: []string{"WHEN", "STATE", "WHAT", "BEFORE", "AFTER"}, empty: "Nothing is known of it before that."}
 	for _, p := range h.Items {
-		first := []string{clock(&p.At), p.State}
-		line := func(what, before, after string) {
-			t.rows = append(t.rows, append(first, what, before, after))
-			first = []string{"", ""}
+		first := len(lines)
+		line := func(what string, before, after []string) {
+			lines = append(lines, pastLine{p.At, p.State, what, before, after})
 		}
 		for _, v := range p.Values {
-			line(model.Called(v.Attribute), cut(strings.Join(v.Before, ", "), 40), cut(strings.Join(v.After, ", "), 40))
+			line(model.Called(v.Attribute), v.Before, v.After)
 		}
 		if p.CameN > 0 {
-			line(fmt.Sprintf("%d came in", p.CameN), "", cut(strings.Join(p.Came, ", "), 40))
+			line(fmt.Sprintf("%d came in", p.CameN), nil, p.Came)
 		}
 		if p.LeftN > 0 {
-			line(fmt.Sprintf("%d left", p.LeftN), cut(strings.Join(p.Left, ", "), 40), "")
+			line(fmt.Sprintf("%d left", p.LeftN), p.Left, nil)
 		}
-		if first[0] != "" {
-			line("", "", "")
+		if len(lines) == first {
+			line("", nil, nil)
+		}
+		for i, l := range lines[first:] {
+			row := []string{"", "", l.What, cut(strings.Join(l.Before, ", "), 60), cut(strings.Join(l.After, ", "), 60)}
+			if i == 0 {
+				row[0], row[1] = clock(&p.At), p.State
+			}
+			t.rows = append(t.rows, row)
 		}
 	}
+	t.list = lines
 	return t
 }
