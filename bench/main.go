@@ -60,10 +60,12 @@ var figures = []figure{
 // workbench is where the figures leave what others use, and what is to be cleaned up.
 type workbench struct {
 	dir      string
+	binary   string // the program itself
 	cleanup  []func()
 	big      *bigDirectory
 	crowded  *crowded
 	engine   *engine
+	doors    *doors
 	seen     *observed
 	standing *service.Service
 }
@@ -72,6 +74,8 @@ func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }
 
 func main() {
 	only := flag.String("only", "", "measure figures whose name begins so")
+	binary := flag.String("binary", "bin/roost", "the program that doors are measured through")
+	stand := flag.Bool("stand", false, "start the large company, and leave it standing until interrupted")
 	read := flag.String("read-directory", "", "used by the bench itself")
 	carry, in := flag.String("carry", "", "used by the bench itself"), flag.String("dir", "", "used by the bench itself")
 	flag.Parse()
@@ -87,8 +91,13 @@ func main() {
 	dir, err := os.MkdirTemp("", "rb")
 	exitOn(err)
 	exitOn(os.Chmod(dir, 0o755))
-	w := &workbench{dir: dir}
-	failed := run(ctx, w, *only)
+	w := &workbench{dir: dir, binary: *binary}
+	var failed error
+	if *stand {
+		failed = standLarge(w)
+	} else {
+		failed = run(ctx, w, *only)
+	}
 	for _, f := range slices.Backward(w.cleanup) {
 		f()
 	}

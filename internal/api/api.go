@@ -143,4 +143,11 @@ type Paging struct {
 	Size int `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
 }
 
+// Following asks for the page behind another, by what that one named as next: it
+// costs what is on it, however far back it is.
+type Following struct {
+	After string `query:"after" doc:"next of the page before; empty: the first page"`
+	Size  int    `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
+}
+
 func (p Paging) page() door.Page { return door.Page{From: p.From, Size: p.Size} }

@@ -13,7 +13,7 @@ import (
 )
 
 type driftQuery struct {
-	Paging
+	Following
 	Target   []string `query:"target,explode" doc:"only these targets"`
 	User     []string `query:"user,explode" doc:"only these users"`
 	Kind     []string `query:"kind,explode" doc:"only these kinds: missing, unexpected, different, unmatched, contested"`
@@ -86,6 +86,7 @@ type explainQuery struct {
 }
 
 type holdersQuery struct {
+	Paging
 	What   string `query:"what" required:"true" doc:"a group, right or licence, or account, or elevation"`
 	Target string `query:"target" required:"true"`
 	On     string `query:"on" doc:"a day, 2006-01-02; empty: today"`
@@ -95,7 +96,7 @@ func (h *handlers) drift(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/findings", "drift", "List what differs from the declaration",
 		func(ctx context.Context, who door.Operator, in *driftQuery) (seen.Findings, error) {
 			return h.Drift(ctx, who, seen.DriftRequest{Choice: declared.Choice{Targets: in.Target, Users: in.User, Kinds: in.Kind},
-				Assigned: in.Assigned, Accepted: in.Accepted, All: in.All}, in.page())
+				Assigned: in.Assigned, Accepted: in.Accepted, All: in.All, After: in.After}, in.Size)
 		})
 	op(api, door.Look, http.MethodGet, "/findings/{key}", "show-finding", "Show one finding with what was said of it",
 		func(ctx context.Context, who door.Operator, in *findingRequest) (seen.FindingDetail, error) {
@@ -147,6 +148,6 @@ func (h *handlers) drift(api huma.API) {
 		})
 	op(api, door.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
 		func(ctx context.Context, who door.Operator, in *holdersQuery) (seen.Holders, error) {
-			return h.WhoHas(ctx, who, in.What, in.Target, in.On)
+			return h.WhoHas(ctx, who, in.What, in.Target, in.On, in.page())
 		})
 }

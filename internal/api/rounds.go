@@ -69,7 +69,7 @@ type roundsRequest struct {
 }
 
 type stepsRequest struct {
-	Paging
+	Following
 	ID      int64    `path:"id" minimum:"1"`
 	Outcome []string `query:"outcome,explode"`
 }
@@ -122,7 +122,11 @@ func (h *handlers) rounds(api huma.API) {
 		})
 	op(api, door.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps",
 		func(ctx context.Context, who door.Operator, in *stepsRequest) (rounds.Steps, error) {
-			return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.page())
+			return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.After, in.Size)
+		})
+	op(api, door.Look, http.MethodGet, "/rounds/{id}/acts", "list-acts", "Say what a round does where: how many steps of each sort",
+		func(ctx context.Context, who door.Operator, in *roundRequest) ([]rounds.Act, error) {
+			return h.RoundActs(ctx, who, in.ID)
 		})
 	op(api, door.Approve, http.MethodPost, "/rounds/{id}/approve", "approve",
 		"Let a drafted round run; one that is held needs somebody who did not draft it",

@@ -21,7 +21,7 @@ type findTargets struct {
 }
 
 type accountsRequest struct {
-	Paging
+	Following
 	Name   string `path:"name"`
 	Prefix string `query:"prefix" doc:"how the account names begin"`
 }
@@ -40,7 +40,7 @@ type surveyRequest struct {
 }
 
 type objectsRequest struct {
-	Paging
+	Following
 	Name   string `path:"name"`
 	Kind   string `path:"kind" doc:"account, group, right, licence, container, policy …, as the kind of target has them"`
 	Prefix string `query:"prefix" doc:"how the names begin"`
@@ -89,7 +89,7 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}", "list-objects",
 		"List what a target was last seen to hold of a kind",
 		func(ctx context.Context, who door.Operator, in *objectsRequest) (seen.Objects, error) {
-			return h.TargetObjects(ctx, who, in.Name, in.Kind, in.Prefix, in.page())
+			return h.TargetObjects(ctx, who, in.Name, in.Kind, in.Prefix, in.After, in.Size)
 		})
 	op(api, door.Look, http.MethodGet, "/targets/{name}/objects/{kind}/members", "list-members", "List who was last seen in a set",
 		func(ctx context.Context, who door.Operator, in *membersRequest) (seen.Members, error) {
@@ -125,7 +125,7 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts",
 		"List the accounts a target was last seen to hold",
 		func(ctx context.Context, who door.Operator, in *accountsRequest) (seen.HeldPage, error) {
-			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.page())
+			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.After, in.Size)
 		})
 	act(api, door.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows",
 		func(ctx context.Context, who door.Operator, in *acceptRequest) error {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net/http"
 	"net/url"
 	"strings"
@@ -22,7 +23,7 @@ func (a *app) chosenKeys(ctx context.Context, ch choice) ([]string, error) {
 		return ch.keys, nil
 	}
 	ch.all = true
-	found, err := a.findings(ctx, ch)
+	found, err := a.findings(ctx, ch, math.MaxInt)
 	if err != nil {
 		return nil, err
 	}

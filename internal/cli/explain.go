@@ -12,6 +12,7 @@ import (
 func (a *app) explain() *cobra.Command {
 	var on, account string
 	var whoHas bool
+	var from, size int
 	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target",
 		Args: cobra.RangeArgs(2, 3),
 		Long: `Say of everything that a user has or should have on a target why, down to the line that asks for it; or of
@@ -26,8 +27,8 @@ would give it. With --who-has it is the other way round: everybody who has somet
 					return wrong{fmt.Errorf("write: roost explain --who-has WHAT TARGET")}
 				}
 				var out seen.Holders
-				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on}},
-					&out); err != nil {
+				if err := a.get(c.Context(), "/holders", map[string][]string{"what": {args[0]}, "target": {args[1]}, "on": {on},
+					"from": {fmt.Sprint(from)}, "size": {fmt.Sprint(size)}}, &out); err != nil {
 					return err
 				}
 				return a.showHolders(out)
@@ -45,6 +46,8 @@ would give it. With --who-has it is the other way round: everybody who has somet
 	c.Flags().StringVar(&on, "on", "", "as it was at the end of a day, 2026-03-01; left out: now")
 	c.Flags().StringVar(&account, "account", "", "which of their accounts there, where a user has several")
 	c.Flags().BoolVar(&whoHas, "who-has", false, "list everybody who has WHAT on TARGET")
+	c.Flags().IntVar(&from, "from", 0, "with --who-has: how many to pass over")
+	c.Flags().IntVar(&size, "size", 100, "with --who-has: how many at most")
 	return c
 }
 
@@ -108,10 +111,16 @@ func said(what string, values []string) string {
 
 func (a *app) showHolders(x seen.Holders) error {
 	t := table{head: []string{"USER", "ACCOUNT", "STATE", "BECAUSE"},
-		about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(len(x.Holders), "holder", "holders")),
+		about: fmt.Sprintf("%s on %s, %s: %s.", x.What, x.Target, x.Day, plural(x.Total, "holder", "holders")),
 		empty: "Nobody has it, and nobody should.", list: x.Holders}
 	for _, h := range x.Holders {
 		t.rows = append(t.rows, []string{who(h.UserName, h.User), h.Account, mark(h.State), h.Because})
 	}
-	return a.show(x, t)
+	if err := a.show(x, t); err != nil {
+		return err
+	}
+	if shown := len(x.Holders); x.From+shown < x.Total {
+		a.tell("\n%d to %d of %d; the next with --from %d", x.From+1, x.From+shown, x.Total, x.From+shown)
+	}
+	return nil
 }

@@ -98,8 +98,8 @@ func (a *app) targetKinds() *cobra.Command {
 }
 
 func (a *app) targetHolds() *cobra.Command {
-	var prefix string
-	var from, size int
+	var prefix, after string
+	var size int
 	c := &cobra.Command{Use: "holds TARGET KIND", Short: "List what a target holds of a kind: groups, rights, licences …",
 		Args:              cobra.ExactArgs(2),
 		Example:           "  roost target holds arctic-tern group\n  roost target holds staff-directory group --begins cr",
@@ -107,20 +107,20 @@ func (a *app) targetHolds() *cobra.Command {
 		RunE: func(c *cobra.Command, args []string) error {
 			var page seen.Objects
 			path := "/targets/" + url.PathEscape(args[0]) + "/objects/" + url.PathEscape(args[1])
-			if err := a.get(c.Context(), path, map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
+			if err := a.get(c.Context(), path, map[string][]string{"prefix": {prefix}, "after": {after},
 				"size": {fmt.Sprint(size)}}, &page); err != nil {
 				return err
 			}
 			if err := a.show(page.Items, holding(args[1], page)); err != nil {
 				return err
 			}
-			if shown := len(page.Items); page.Total > shown && a.forPeople() {
-				a.tell("\n%d to %d of %d; the next with --from %d", from+1, from+shown, page.Total, from+shown)
+			if a.forPeople() {
+				a.tellNext(len(page.Items), page.Total, page.Next)
 			}
 			return nil
 		}}
 	c.Flags().StringVar(&prefix, "begins", "", "only those whose name begins so")
-	c.Flags().IntVar(&from, "from", 0, "how many to pass over")
+	afterFlag(c, &after)
 	c.Flags().IntVar(&size, "size", 100, "how many at most")
 	return c
 }

@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"unicode"
 
 	"github.com/spf13/cobra"
 
@@ -171,8 +172,8 @@ func (a *app) targets(ctx context.Context, text string) ([]seen.Target, error) {
 }
 
 func (a *app) targetShow() *cobra.Command {
-	var from, size int
-	var prefix string
+	var size int
+	var prefix, after string
 	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1),
 		Example:           "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
 		ValidArgsFunction: a.completing(1, a.targetNames),
@@ -183,7 +184,7 @@ func (a *app) targetShow() *cobra.Command {
 				return err
 			}
 			var held seen.HeldPage
-			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "from": {fmt.Sprint(from)},
+			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "after": {after},
 				"size": {fmt.Sprint(size)}}, &held); err != nil {
 				return err
 			}
@@ -213,15 +214,34 @@ func (a *app) targetShow() *cobra.Command {
 			if x.Words != "" {
 				a.tell("\n%s", wrapped(x.Words, "", 100))
 			}
-			if shown := len(held.Items); held.Total > shown {
-				a.tell("\n%d to %d of %d; the next with --from %d", from+1, from+shown, held.Total, from+shown)
-			}
+			a.tellNext(len(held.Items), held.Total, held.Next)
 			return nil
 		}}
 	c.Flags().StringVar(&prefix, "begins", "", "only accounts whose name begins so")
-	c.Flags().IntVar(&from, "from", 0, "how many to pass over")
+	afterFlag(c, &after)
 	c.Flags().IntVar(&size, "size", 100, "how many at most")
 	return c
+}
+
+// tellNext says how to see the page behind the one that is shown.
+func (a *app) tellNext(shown, total int, next string) {
+	if next != "" {
+		a.tell("\n%d of %d; the next with --after %s", shown, total, quotedArg(next))
+	}
+}
+
+// quotedArg is a text as a shell takes it for one argument.
+func quotedArg(s string) string {
+	if strings.IndexFunc(s, func(r rune) bool {
+		return !strings.ContainsRune("-._:/@", r) && !unicode.IsLetter(r) && !unicode.IsDigit(r)
+	}) < 0 {
+		return s
+	}
+	return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'"
+}
+
+func afterFlag(c *cobra.Command, after *string) {
+	c.Flags().StringVar(after, "after", "", "the page behind this place, as the page before says at its end")
 }
 
 func one(v []string) string {

@@ -62,22 +62,22 @@ const shortRound = 40
 // showDraft shows a short round whole, and of a long one what is done where.
 func (a *app) showDraft(ctx context.Context, r rounds.Round) error {
 	if !a.forPeople() || r.Steps <= shortRound {
-		return a.showRound(ctx, r)
+		return a.showRound(ctx, r, some{size: shortRound})
 	}
-	steps, err := a.steps(ctx, r.ID, nil)
-	if err != nil {
+	var acts []rounds.Act
+	if err := a.get(ctx, fmt.Sprintf("/rounds/%d/acts", r.ID), nil, &acts); err != nil {
 		return err
 	}
 	var whats, targets []string
 	count := map[[2]string]int{}
-	for _, s := range steps {
-		if !slices.Contains(whats, s.What) {
-			whats = append(whats, s.What)
+	for _, x := range acts {
+		if !slices.Contains(whats, x.What) {
+			whats = append(whats, x.What)
 		}
-		if !slices.Contains(targets, s.Target) {
-			targets = append(targets, s.Target)
+		if len(targets) == 0 || targets[len(targets)-1] != x.Target {
+			targets = append(targets, x.Target)
 		}
-		count[[2]string{s.Target, s.What}]++
+		count[[2]string{x.Target, x.What}] = x.N
 	}
 	t := table{head: append([]string{"TARGET"}, upper(whats)...), about: headline(r)}
 	for i := range whats {
@@ -90,7 +90,7 @@ func (a *app) showDraft(ctx context.Context, r rounds.Round) error {
 		}
 		t.rows = append(t.rows, row)
 	}
-	err = a.show(r, t)
+	err := a.show(r, t)
 	a.tell("\nPerson by person: roost round show %d", r.ID)
 	return err
 }
@@ -243,89 +243,6 @@ func headline(r rounds.Round) string {
 		s += "."
 	}
 	return s
-}
-
-// showRound prints a round person by person.
-func (a *app) showRound(ctx context.Context, r rounds.Round) error {
-	steps, err := a.steps(ctx, r.ID, nil)
-	if err != nil {
-		return err
-	}
-	if !a.forPeople() {
-		value := struct {
-			rounds.Round
-			Items []rounds.Step `json:"items"`
-		}{r, steps}
-		return a.show(value, table{list: steps})
-	}
-	fmt.Fprintf(a.Out, "%s\n%s by %s, %s. Because: %s\n", headline(r), "Drafted", r.DraftedBy, clock(&r.DraftedAt), flat(r.Because))
-	if r.ApprovedBy != "" {
-		fmt.Fprintf(a.Out, "Approved by %s, %s.\n", r.ApprovedBy, clock(r.ApprovedAt))
-	}
-	for _, h := range r.Holds {
-		fmt.Fprintf(a.Out, "Held for %s: %s\n", h.Kind, wrapped(h.Words, "  ", 100))
-	}
-	a.lost(r.Lost)
-	a.printSteps(steps, r.StartedAt != nil)
-	return nil
-}
-
-func (a *app) printSteps(steps []rounds.Step, outcomes bool) {
-	var order []string
-	by := map[string][]rounds.Step{}
-	for _, s := range steps {
-		key := who(s.UserName, s.User)
-		if s.User == "" {
-			key = "Nobody in particular"
-		}
-		if by[key] == nil {
-			order = append(order, key)
-		}
-		by[key] = append(by[key], s)
-	}
-	t := table{head: []string{"", "", "", "", "", ""}}
-	for _, key := range order {
-		for _, s := range by[key] {
-			to := s.Subject
-			if _, group, membership := strings.Cut(s.Subject, " · "); membership && s.User != "" {
-				to = group // the person stands above
-			}
-			last := s.Because
-			if outcomes {
-				last = mark(s.Outcome)
-			}
-			t.rows = append(t.rows, []string{"  " + s.Target, s.What, to, change(s.Before, s.After), last, ""})
-		}
-	}
-	var b strings.Builder
-	t.print(&b, a.Width)
-	lines := strings.Split(strings.TrimRight(b.String(), "\n"), "\n")[1:]
-	for _, key := range order {
-		fmt.Fprintf(a.Out, "\n%s\n", flat(key))
-		for _, s := range by[key] {
-			fmt.Fprintln(a.Out, lines[0])
-			lines = lines[1:]
-			if outcomes && s.Words != "" && s.Outcome != "done" {
-				fmt.Fprintf(a.Out, "      %s\n", wrapped(s.Words, "      ", 100))
-			}
-		}
-	}
-}
-
-// steps fetches all pages of a round's steps.
-func (a *app) steps(ctx context.Context, id int64, outcomes []string) ([]rounds.Step, error) {
-	all := []rounds.Step{}
-	for {
-		q := map[string][]string{"from": {fmt.Sprint(len(all))}, "size": {"1000"}, "outcome": outcomes}
-		var page rounds.Steps
-		if err := a.get(ctx, fmt.Sprintf("/rounds/%d/steps", id), q, &page); err != nil {
-			return nil, err
-		}
-		all = append(all, page.Items...)
-		if len(page.Items) == 0 || len(all) >= page.Total {
-			return all, nil
-		}
-	}
 }
 
 func (a *app) approve() *cobra.Command {
@@ -485,7 +402,10 @@ func (a *app) followed(ctx context.Context, r rounds.Round) error {
 	return a.outcome(ctx, r)
 }
 
-// outcome shows how a round ended: per target, and every step that did not succeed.
+// badMost is how many steps that did not succeed are told at the end of a round.
+const badMost = 100
+
+// outcome shows how a round ended: per target, and the steps that did not succeed.
 func (a *app) outcome(ctx context.Context, r rounds.Round) error {
 	t := table{head: []string{"TARGET", "STEPS", "DONE", "ALREADY SO", "MOVED", "FAILED", "OUT OF REACH", "NOT TRIED"},
 		right: []int{1, 2, 3, 4, 5, 6, 7}, about: headline(r)}
@@ -501,11 +421,14 @@ func (a *app) outcome(ctx context.Context, r rounds.Round) error {
 		return nil
 	}
 	if a.forPeople() && r.State == rounds.Incomplete {
-		bad, err := a.steps(ctx, r.ID, []string{"failed", "out-of-reach", "moved", "not-tried"})
+		bad, err := a.stepsPage(ctx, r.ID, some{outcomes: []string{"failed", "out-of-reach", "moved", "not-tried"}, size: badMost})
 		if err != nil {
 			return err
 		}
-		a.printSteps(bad, true)
+		a.printSteps(bad.Items, true)
+		if more := bad.Total - len(bad.Items); more > 0 {
+			a.tell("\n… and %d more; all of them: roost round show %d --outcome failed,out-of-reach,moved,not-tried", more, r.ID)
+		}
 	}
 	return exit{exitSteps}
 }
@@ -554,41 +477,5 @@ func (a *app) reconcile() *cobra.Command {
 	a.flags(&ch, c)
 	firstFlag(c, &first)
 	reasonFlag(c, &because)
-	return c
-}
-
-func (a *app) round() *cobra.Command {
-	c := &cobra.Command{Use: "round", Short: "Look at rounds"}
-	var states []string
-	list := &cobra.Command{Use: "list", Short: "List rounds, newest first", Args: cobra.NoArgs,
-		Example: "  roost round list\n  roost round list --state draft,approved",
-		RunE: func(c *cobra.Command, _ []string) error {
-			var out api.Rounds
-			if err := a.get(c.Context(), "/rounds", map[string][]string{"state": states}, &out); err != nil {
-				return err
-			}
-			t := table{head: []string{"ROUND", "STATE", "STEPS", "OUTCOME", "DRAFTED BY", "DRAFTED", "BECAUSE"}, right: []int{0, 2},
-				empty: "No rounds yet."}
-			for _, r := range out.Items {
-				t.rows = append(t.rows, []string{fmt.Sprint(r.ID), mark(r.State), fmt.Sprint(r.Steps), rounds.Tally(r.Outcomes),
-					r.DraftedBy, clock(&r.DraftedAt), cut(r.Because, 60)})
-			}
-			return a.show(out.Items, t)
-		}}
-	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, held, approved, running, complete, incomplete, stopped, undone")
-	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1),
-		Example: "  roost round show 3",
-		RunE: func(c *cobra.Command, args []string) error {
-			id, err := roundID(args[0])
-			if err != nil {
-				return err
-			}
-			var r rounds.Round
-			if err := a.get(c.Context(), fmt.Sprintf("/rounds/%d", id), nil, &r); err != nil {
-				return err
-			}
-			return a.showRound(c.Context(), r)
-		}}
-	c.AddCommand(list, show)
 	return c
 }

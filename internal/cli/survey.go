@@ -3,7 +3,9 @@ package cli
 import (
 	"context"
 	"fmt"
+	"math"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -127,17 +129,19 @@ func (a *app) drift() *cobra.Command {
 			if trend {
 				return a.trend(c.Context(), ch)
 			}
-			out, err := a.findings(c.Context(), ch)
+			out, err := a.findings(c.Context(), ch, size)
 			if err != nil {
 				return err
 			}
-			if err := a.show(out.Items, driftTable(out, a.forPeople(), size)); err != nil {
+			if err := a.show(out.Items, driftTable(out)); err != nil {
 				return err
 			}
 			switch {
 			case out.Total > 0:
 				if a.forPeople() {
-					a.notes(out, size)
+					if err := a.notes(c.Context(), ch, out); err != nil {
+						return err
+					}
 				}
 				return exit{exitDrift}
 			case len(out.Unread) > 0: // that nothing was found where nobody looked is no all-clear
@@ -154,92 +158,115 @@ func (a *app) drift() *cobra.Command {
 	return c
 }
 
-// driftTable has a line for each finding; people get the first of them, after a sentence that counts all.
-func driftTable(out seen.Findings, short bool, size int) table {
+// driftTable has a line for each finding, and a sentence first that counts all.
+func driftTable(out seen.Findings) table {
 	t := table{head: []string{"TARGET", "KIND", "WHO", "WHAT WOULD BE DONE", "TO", "BEFORE → AFTER", "BECAUSE"}, empty: out.Sentence}
-	kinds, targets := map[string]int{}, map[string]bool{}
-	for i, f := range out.Items {
-		kinds[f.Kind]++
-		targets[f.Target] = true
-		diff := change(f.Before, f.After)
-		if short && i >= size {
-			continue
-		}
-		t.rows = append(t.rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, diff, f.Because})
+	for _, f := range out.Items {
+		t.rows = append(t.rows, []string{f.Target, mark(f.Kind), who(f.UserName, f.User), f.What, f.Subject, change(f.Before, f.After),
+			f.Because})
 	}
 	if out.Total > 0 {
 		var parts []string
 		for _, k := range kindsOfFindings {
-			if kinds[k] > 0 {
-				parts = append(parts, fmt.Sprintf("%d %s", kinds[k], k))
+			if n := out.Kinds[k]; n > 0 {
+				parts = append(parts, fmt.Sprintf("%d %s", n, k))
 			}
 		}
-		t.about = fmt.Sprintf("%s on %s: %s.", plural(out.Total, "finding", "findings"), plural(len(targets), "target", "targets"),
+		t.about = fmt.Sprintf("%s on %s: %s.", plural(out.Total, "finding", "findings"), plural(out.Targets, "target", "targets"),
 			strings.Join(parts, ", "))
 	}
 	return t
 }
 
 // notes explains the findings that say more than fits a line.
-func (a *app) notes(out seen.Findings, size int) {
+func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 	if n := len(out.Unread); n > 0 {
 		a.tell("Never surveyed, so nothing is known there: %s", cut(strings.Join(out.Unread, ", "), 200))
 	}
-	if out.Total > size {
-		a.tell("… and %d more; choose with --target, --user, --kind, or show more with --size.", out.Total-size)
+	if more := out.Total - len(out.Items); more > 0 {
+		a.tell("… and %d more; choose with --target, --user, --kind, or show more with --size.", more)
 	}
-	decide := 0
-	for _, f := range out.Items {
-		if f.Decide {
-			decide++
+	for _, one := range []struct {
+		title  string
+		kinds  []string
+		chosen func(seen.Finding) bool
+	}{
+		{"Put right before, and changed back", []string{"contested"}, func(seen.Finding) bool { return true }},
+		{"For a person to decide", []string{"unmatched"}, func(f seen.Finding) bool { return f.Decide }},
+		{"To be known, whatever is declared", []string{"passwordless", "odd"}, func(seen.Finding) bool { return true }},
+		{"Nobody declared", []string{"unexpected"}, func(f seen.Finding) bool { return !f.Decide && f.User == "" }},
+	} {
+		if err := a.told(ctx, ch, out, one.title, one.kinds, one.chosen); err != nil {
+			return err
 		}
 	}
-	a.told("Put right before, and changed back", out.Items, func(f seen.Finding) bool { return f.Kind == "contested" })
-	a.told("For a person to decide", out.Items, func(f seen.Finding) bool { return f.Decide && f.Kind == "unmatched" })
-	a.told("To be known, whatever is declared", out.Items,
-		func(f seen.Finding) bool { return f.Kind == "passwordless" || f.Kind == "odd" })
-	a.told("Nobody declared", out.Items, func(f seen.Finding) bool { return !f.Decide && f.Kind == "unexpected" && f.User == "" })
-	if out.Total > decide {
-		a.tell("\n%s can be put right: roost draft --because REASON", plural(out.Total-decide, "finding", "findings"))
+	if can := out.Total - out.Decide; can > 0 {
+		a.tell("\n%s can be put right: roost draft --because REASON", plural(can, "finding", "findings"))
 	}
+	return nil
 }
 
-// told lists what is to be known of the chosen findings, as many as a person reads.
-func (a *app) told(title string, items []seen.Finding, chosen func(seen.Finding) bool) {
-	const most = 12
+// toldMost is how many of the findings of a kind are told in so many words.
+const toldMost = 12
+
+// told lists what is to be known of the chosen findings of some kinds, as many as a person reads.
+func (a *app) told(ctx context.Context, ch choice, out seen.Findings, title string, kinds []string,
+	chosen func(seen.Finding) bool) error {
 	n := 0
+	for _, k := range kinds {
+		n += out.Kinds[k]
+	}
+	if n == 0 {
+		return nil
+	}
+	items := out.Items
+	if len(items) < out.Total { // those on this page need not be of the kind
+		ch.kinds = kinds
+		page, err := a.page(ctx, ch, "", toldMost+1)
+		if err != nil {
+			return err
+		}
+		items = page.Items
+	}
+	told := 0
 	for _, f := range items {
-		if f.Note == "" || !chosen(f) {
+		if f.Note == "" || !slices.Contains(kinds, f.Kind) || !chosen(f) {
 			continue
 		}
-		if n++; n == 1 {
+		if told++; told == 1 {
 			a.tell("\n%s:", title)
 		}
-		if n <= most {
+		if told <= toldMost {
 			a.tell("  %s on %s: %s", flat(f.Subject), f.Target, wrapped(f.Note, "    ", 100))
 		}
 	}
-	if n > most {
-		a.tell("  … and %d more", n-most)
+	if told > toldMost {
+		a.tell("  … and more; see: roost drift --kind %s", strings.Join(kinds, ","))
 	}
+	return nil
 }
 
-// findings fetches all pages.
-func (a *app) findings(ctx context.Context, ch choice) (seen.Findings, error) {
-	all := seen.Findings{Items: []seen.Finding{}}
-	for {
-		q, fetched := ch.query(), len(all.Items)
-		q["from"], q["size"] = []string{fmt.Sprint(len(all.Items))}, []string{"1000"}
+// page fetches one page of findings.
+func (a *app) page(ctx context.Context, ch choice, after string, size int) (page seen.Findings, err error) {
+	q := ch.query()
+	q["after"], q["size"] = []string{after}, []string{fmt.Sprint(size)}
+	return page, a.get(ctx, "/findings", q, &page)
+}
+
+// findings fetches, for people, the first of the chosen findings, and for programs all.
+func (a *app) findings(ctx context.Context, ch choice, size int) (seen.Findings, error) {
+	if !a.forPeople() {
+		size = math.MaxInt
+	}
+	all, err := a.page(ctx, ch, "", min(size, 1000))
+	for err == nil && all.Next != "" && len(all.Items) < size {
 		var page seen.Findings
-		if err := a.get(ctx, "/findings", q, &page); err != nil {
-			return all, err
-		}
-		page.Items = append(all.Items, page.Items...)
-		all = page
-		if len(page.Items) == fetched || len(all.Items) >= page.Total {
-			return all, nil
+		if page, err = a.page(ctx, ch, all.Next, min(size-len(all.Items), 1000)); err == nil {
+			page.Items = append(all.Items, page.Items...)
+			all = page
 		}
 	}
+	return all, err
 }
 
 func who(name, id string) string {

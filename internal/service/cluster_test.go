@@ -100,7 +100,7 @@ func TestCluster(t *testing.T) {
 	if got, err := all[1].Survey(ctx, door.Itself, nil, nil); err != nil || len(got) != targets || got[0].State != seen.Surveyed {
 		t.Fatalf("%+v %v", got, err) // what one node was told, another knows at once
 	}
-	if held, err := all[2].TargetObjects(ctx, door.Itself, "t00", "group", "", door.Page{}); err != nil || held.Total != groups {
+	if held, err := all[2].TargetObjects(ctx, door.Itself, "t00", "group", "", "", 0); err != nil || held.Total != groups {
 		t.Errorf("a third knows of %d groups: %v", held.Total, err)
 	}
 	r, err := all[2].Draft(ctx, door.Itself, rounds.DraftRequest{Because: "begin"})

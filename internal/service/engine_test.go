@@ -64,7 +64,7 @@ func carried(t *testing.T, s *Service, r rounds.Round) rounds.Round {
 
 func kinds(t *testing.T, s *Service, q seen.DriftRequest) string {
 	t.Helper()
-	list, err := s.Drift(ctx, door.Itself, q, door.Page{})
+	list, err := s.Drift(ctx, door.Itself, q, 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -133,7 +133,7 @@ func TestUndo(t *testing.T) {
 		t.Errorf("what cannot be brought back is not kept with the round: %q %v", again.Lost, err)
 	}
 	if got := carried(t, s, u); got.State != rounds.Complete {
-		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, door.Page{})
+		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, "", 0)
 		t.Fatalf("%+v %+v", got, steps.Items)
 	}
 	if f.Objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
@@ -213,7 +213,7 @@ func TestWaves(t *testing.T) {
 	if r = carried(t, s, r); r.State != rounds.Incomplete || r.Outcomes["failed"] != 1 || r.Outcomes["not-tried"] != 2 {
 		t.Errorf("%+v", r)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, door.Page{})
+	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, "", 0)
 	if err != nil || steps.Items[0].Words != "the first wave did not hold: 1 step did not succeed" {
 		t.Errorf("%+v %v", steps, err)
 	}
@@ -226,7 +226,7 @@ func TestContested(t *testing.T) {
 	for times := 1; times <= 2; times++ {
 		f.Change("marit", model.FullName, "Someone Else")
 		survey(t, s)
-		list, err := s.Drift(ctx, odd, seen.DriftRequest{}, door.Page{})
+		list, err := s.Drift(ctx, odd, seen.DriftRequest{}, 0)
 		want := []string{"", "put right once, last by round 2 on ", "put right 2 times, last by round 3 on "}
 		if err != nil || len(list.Items) != 1 {
 			t.Fatalf("%+v %v", list, err)
@@ -248,7 +248,7 @@ func TestContested(t *testing.T) {
 
 func TestCare(t *testing.T) {
 	s, _ := surveyed(t, declaration, "jarle", "1701")
-	list, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: declared.Choice{Kinds: []string{"unexpected"}}}, door.Page{})
+	list, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: declared.Choice{Kinds: []string{"unexpected"}}}, 0)
 	if err != nil || len(list.Items) != 1 {
 		t.Fatalf("%+v %v", list, err)
 	}
@@ -363,7 +363,7 @@ func TestExplain(t *testing.T) {
 			t.Errorf("got  %s\nwant %s", strings.Join(got, "\n"), c.want)
 		}
 	}
-	h, err := s.WhoHas(ctx, odd, "account", "arctic", "")
+	h, err := s.WhoHas(ctx, odd, "account", "arctic", "", door.Page{})
 	var got []string
 	for _, x := range h.Holders {
 		got = append(got, x.User+" "+x.Account+" "+x.State)
@@ -376,7 +376,7 @@ func TestExplain(t *testing.T) {
 	for name, err := range map[string]error{
 		"before anything": second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", Day: yesterday})),
 		"no day":          second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", Day: "soon"})),
-		"to come":         second(s.WhoHas(ctx, odd, "account", "arctic", s.Now().AddDate(0, 0, 1).Format(time.DateOnly))),
+		"to come":         second(s.WhoHas(ctx, odd, "account", "arctic", s.Now().AddDate(0, 0, 1).Format(time.DateOnly), door.Page{})),
 		"nothing":         second(s.Explain(ctx, odd, seen.Question{User: "marit", Target: "arctic", What: "nonsense"})),
 	} {
 		if err == nil {
@@ -476,7 +476,7 @@ func TestAfter(t *testing.T) {
 	if r.State != rounds.Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
 		t.Fatalf("%+v", r.Targets)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, door.Page{})
+	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, "", 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -498,7 +498,7 @@ func TestDaysPass(t *testing.T) {
 	for n, want := range []string{"", "no", "no", "yes"} {
 		s.Clock = func() time.Time { return first.AddDate(0, 0, n) }
 		survey(t, s)
-		if list, err := s.Drift(ctx, odd, seen.DriftRequest{}, door.Page{}); err == nil && len(list.Items) > 0 {
+		if list, err := s.Drift(ctx, odd, seen.DriftRequest{}, 0); err == nil && len(list.Items) > 0 {
 			settle(t, s)
 		}
 		f.Mu.Lock()

@@ -45,7 +45,7 @@ func town(people int) string {
 // told lists all findings there are, and what the day has counted so far.
 func told(t *testing.T, s *Service) string {
 	t.Helper()
-	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10_000})
+	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, "", 10_000)
 	if err != nil {
 		t.Fatal(err)
 	}

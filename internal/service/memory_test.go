@@ -78,7 +78,7 @@ func filled(t *testing.T, s *Service) rounds.Round {
 // findingsOf are the stored findings of stores, as they are.
 func findingsOf(t *testing.T, s *Service) string {
 	t.Helper()
-	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, store.Page{Size: door.PageMost})
+	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{}, "", door.PageMost)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestEveryKind(t *testing.T) {
 	s, m := onMemory(t)
 	r := filled(t, s)
 	if r.State != rounds.Complete || r.Outcomes["done"] != r.Steps {
-		steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, door.Page{})
+		steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, "", 0)
 		t.Fatalf("%+v\n%+v", r, steps.Items)
 	}
 	if got := findingsOf(t, s); got != "" {

@@ -121,11 +121,11 @@ func TestLine(t *testing.T) {
 	if r, err := s.Declare(ctx, door.Itself, less, "hanne left"); err != nil || r.Findings != 2 {
 		t.Fatalf("%+v %v", r, err)
 	}
-	found, err := s.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}, door.Page{})
+	found, err := s.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}, 0)
 	if err == nil || !strings.Contains(err.Error(), `no user is called "hanne"`) {
 		t.Errorf("%+v %v", found, err)
 	}
-	found, err = s.Drift(ctx, door.Itself, seen.DriftRequest{}, door.Page{})
+	found, err = s.Drift(ctx, door.Itself, seen.DriftRequest{}, 0)
 	if err != nil || len(found.Items) != 2 || found.Items[0].What != "disable account" || found.Items[0].User != "hanne" {
 		t.Errorf("%+v %v", found, err)
 	}
@@ -184,7 +184,7 @@ func TestViews(t *testing.T) {
 	if got := first(many, 39); len(got) != 39 || got[35].Total != 3 {
 		t.Error("a target that is as declared is shown before one that is not")
 	}
-	held, err := s.TargetAccounts(ctx, door.Itself, "arctic", "h", door.Page{})
+	held, err := s.TargetAccounts(ctx, door.Itself, "arctic", "h", "", 0)
 	if err != nil || held.Total != 2 {
 		t.Errorf("%+v %v", held, err)
 	}
@@ -196,8 +196,8 @@ func TestViews(t *testing.T) {
 	for name, err := range map[string]error{
 		"user": second(s.User(ctx, door.Itself, "marti")), "target": second(s.Target(ctx, door.Itself, "artic")),
 		"survey":   second(s.Survey(ctx, door.Itself, []string{"artic"}, nil)),
-		"drift":    second(s.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hane"}}}, door.Page{})),
-		"accounts": second(s.TargetAccounts(ctx, door.Itself, "artic", "", door.Page{})),
+		"drift":    second(s.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hane"}}}, 0)),
+		"accounts": second(s.TargetAccounts(ctx, door.Itself, "artic", "", "", 0)),
 	} {
 		if !errors.As(err, &p) || p.Kind != door.Unknown || p.Nearest == "" {
 			t.Errorf("%s: %v", name, err)

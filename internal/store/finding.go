@@ -7,8 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"hash/crc32"
-	"maps"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -29,12 +29,13 @@ type Finding struct {
 type findingRow struct {
 	careColumns
 	Target string    `db:"target"`
+	Place  string    `db:"place"`
 	ID     []byte    `db:"id"`
 	Kind   string    `db:"kind"`
 	Verb   string    `db:"verb"`
 	User   string    `db:"user"`
+	Sum    uint32    `db:"sum"`
 	Body   []byte    `db:"body"`
-	Place  string    `db:"place"`
 	SeenAt time.Time `db:"seen_at"`
 }
 
@@ -45,10 +46,76 @@ type careColumns struct {
 	Assigned sql.NullString `db:"assigned"`
 }
 
+// packed is what the columns do not say of a finding.
+type packed struct {
+	Object     model.ObjectKind `json:"o"`
+	Name       string           `json:"n"`
+	Member     string           `json:"m,omitempty"`
+	MemberKind model.ObjectKind `json:"k,omitempty"`
+	Changes    []packedChange   `json:"c,omitempty"`
+	Note       string           `json:"w,omitempty"`
+	Candidates []string         `json:"q,omitempty"`
+	Times      int              `json:"t,omitempty"`
+}
+
+type packedChange struct {
+	Attribute string     `json:"a"`
+	Before    []string   `json:"b,omitempty"`
+	After     []string   `json:"f,omitempty"`
+	Sealed    string     `json:"s,omitempty"`
+	Why       *model.Why `json:"y,omitempty"`
+}
+
+// rowOf is a finding as it is stored.
+func rowOf(f *model.Finding) (findingRow, error) {
+	p := packed{Object: f.Object, Name: f.Name, Member: f.Member, MemberKind: f.MemberKind, Note: f.Note, Candidates: f.Candidates,
+		Times: f.Times}
+	for _, c := range f.Changes {
+		one := packedChange{Attribute: c.Attribute, Before: c.Before, After: c.After, Sealed: c.Sealed}
+		if c.Why != (model.Why{}) {
+			one.Why = &c.Why
+		}
+		p.Changes = append(p.Changes, one)
+	}
+	body, err := json.Marshal(p)
+	if err != nil {
+		return findingRow{}, err
+	}
+	id, err := findingID(f.Key())
+	return findingRow{Target: f.Target, Place: place(f), ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User,
+		Sum: crc32.ChecksumIEEE(body), Body: body}, err
+}
+
+// finding unpacks a row.
+func (r *findingRow) finding() (Finding, error) {
+	out := Finding{Key: hex.EncodeToString(r.ID), SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String,
+		Because: r.Because.String, Assigned: r.Assigned.String}
+	var p packed
+	var err error
+	if strings.HasPrefix(string(r.Body[:min(len(r.Body), 8)]), `{"kind":`) { // as it was written before
+		err = json.Unmarshal(r.Body, &out.Finding)
+	} else if err = json.Unmarshal(r.Body, &p); err == nil {
+		out.Finding = model.Finding{Kind: model.FindingKind(r.Kind), Note: p.Note, Candidates: p.Candidates, Times: p.Times,
+			Act: model.Act{Target: r.Target, Verb: model.Verb(r.Verb), Object: p.Object, Name: p.Name, Member: p.Member,
+				MemberKind: p.MemberKind, User: r.User}}
+		for _, c := range p.Changes {
+			one := model.Change{Attribute: c.Attribute, Before: c.Before, After: c.After, Sealed: c.Sealed}
+			if c.Why != nil {
+				one.Why = *c.Why
+			}
+			out.Changes = append(out.Changes, one)
+		}
+	}
+	if err != nil {
+		err = fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
+	}
+	return out, err
+}
+
 // place puts a target's findings in order: sets and the like, accounts, who
-// joins and leaves, each by name. It depends on the finding alone, so that one
-// more moves no other.
-func place(f model.Finding) string {
+// joins and leaves, each by name. It depends on the finding's key alone, so that
+// one more moves no other.
+func place(f *model.Finding) string {
 	rank := "0" + f.Object.String() + " "
 	switch {
 	case f.Moves():
@@ -59,275 +126,211 @@ func place(f model.Finding) string {
 	return clip(rank+f.Name+"\x1f"+f.Member+"\x1f"+string(f.Verb), 450)
 }
 
+// standing is what is stored of a finding, less its body.
+type standing struct {
+	ID    []byte `db:"id"`
+	Kind  string `db:"kind"`
+	Verb  string `db:"verb"`
+	Sum   uint32 `db:"sum"`
+	stays bool
+}
+
 // PutFindings brings a target's stored findings to what was found now, writing
 // only what is new or changed. Those seen before keep the day they were first
 // seen. It returns how many are new.
 func (tx *Tx) PutFindings(ctx context.Context, target string, findings []model.Finding, at time.Time) (fresh int, err error) {
-	var old []struct {
-		ID  []byte `db:"id"`
-		Sum uint32 `db:"sum"`
-	}
-	if err := tx.SelectContext(ctx, &old, `SELECT id, CRC32(body) AS sum FROM finding WHERE target = ? FOR UPDATE`, target); err != nil {
+	var old []standing
+	if err := tx.SelectContext(ctx, &old, `SELECT id, kind, verb, sum FROM finding WHERE target = ? FOR UPDATE`, target); err != nil {
 		return 0, err
 	}
-	sums := make(map[string]uint32, len(old))
-	for _, o := range old {
-		sums[string(o.ID)] = o.Sum
+	b, err := between(old, findings, at)
+	if err != nil {
+		return 0, err
 	}
-	return tx.swapFindings(ctx, target, sums, findings, at)
+	// Whoever sees all of them counts them anew.
+	if _, err := tx.ExecContext(ctx, `DELETE FROM finding_count WHERE target = ?`, target); err != nil {
+		return 0, err
+	}
+	if gone := len(old) - len(b.stay); gone > rowsAtOnce && len(b.stay) < rowsAtOnce {
+		err = tx.dropAllBut(ctx, target, b.stay)
+	} else {
+		err = tx.dropFindings(ctx, target, b.gone)
+	}
+	if err != nil {
+		return 0, err
+	}
+	return len(b.fresh), tx.putBetween(ctx, target, b, b.now)
 }
 
 // SwapFindings is PutFindings for some of a target's findings: was are those
 // that count no more unless they are found again.
 func (tx *Tx) SwapFindings(ctx context.Context, target string, was, findings []model.Finding, at time.Time) (fresh int, err error) {
-	sums := make(map[string]uint32, len(was))
-	for _, f := range was {
-		id, err := hex.DecodeString(f.Key())
+	old := make([]standing, len(was))
+	for i := range was {
+		r, err := rowOf(&was[i])
 		if err != nil {
 			return 0, err
 		}
-		body, err := json.Marshal(f)
-		if err != nil {
-			return 0, err
-		}
-		sums[string(id)] = crc32.ChecksumIEEE(body)
+		old[i] = standing{ID: r.ID, Kind: r.Kind, Verb: r.Verb, Sum: r.Sum}
 	}
-	return tx.swapFindings(ctx, target, sums, findings, at)
+	b, err := between(old, findings, at)
+	if err != nil {
+		return 0, err
+	}
+	for _, o := range old {
+		b.now[countedAs(o.Kind, o.Verb)]--
+	}
+	if err := tx.dropFindings(ctx, target, b.gone); err != nil {
+		return 0, err
+	}
+	return len(b.fresh), tx.putBetween(ctx, target, b, b.now)
 }
 
-func (tx *Tx) swapFindings(ctx context.Context, target string, sums map[string]uint32, findings []model.Finding,
-	at time.Time) (fresh int, err error) {
-	var list []findingRow
-	for _, f := range findings {
-		id, err := hex.DecodeString(f.Key())
+// difference is what lies between the findings that are stored and those found now.
+type difference struct {
+	fresh, reworded []findingRow
+	gone, stay      []any // ids
+	now             map[counted]int
+}
+
+func between(old []standing, findings []model.Finding, at time.Time) (difference, error) {
+	out := difference{now: map[counted]int{}}
+	known := make(map[string]*standing, len(old))
+	for i := range old {
+		known[string(old[i].ID)] = &old[i]
+	}
+	for i := range findings {
+		r, err := rowOf(&findings[i])
 		if err != nil {
-			return 0, err
+			return out, err
 		}
-		body, err := json.Marshal(f)
+		r.SeenAt = at
+		was := known[string(r.ID)]
+		switch {
+		case was == nil:
+			out.fresh = append(out.fresh, r)
+			known[string(r.ID)] = &standing{stays: true}
+		case was.stays: // found twice
+			continue
+		case was.Sum != r.Sum:
+			out.reworded = append(out.reworded, r)
+		}
+		if was != nil {
+			was.stays = true
+		}
+		out.now[countedAs(r.Kind, r.Verb)]++
+	}
+	for i := range old {
+		if old[i].stays {
+			out.stay = append(out.stay, old[i].ID)
+		} else {
+			out.gone = append(out.gone, old[i].ID)
+		}
+	}
+	return out, nil
+}
+
+// putBetween writes what is new and what is to be said otherwise; what has gone
+// went before, so that its room is there again.
+func (tx *Tx) putBetween(ctx context.Context, target string, b difference, more map[counted]int) error {
+	if err := tx.insertFindings(ctx, b.fresh); err != nil {
+		return err
+	}
+	for from, to := range portions(len(b.reworded), 500, func(i int) int { return len(b.reworded[i].Body) + len(b.reworded[i].Place) }) {
+		if err := tx.upsertFindings(ctx, b.reworded[from:to]); err != nil {
+			return err
+		}
+	}
+	return tx.addCounts(ctx, target, more)
+}
+
+// insertFindings writes new rows of one target, all first seen at one moment.
+func (tx *Tx) insertFindings(ctx context.Context, list []findingRow) error {
+	slices.SortFunc(list, func(a, b findingRow) int { return strings.Compare(a.Place, b.Place) })
+	for from, to := range portions(len(list), 5*rowsAtOnce, func(i int) int { return len(list[i].Body) + len(list[i].Place) }) {
+		part := list[from:to]
+		done, err := tx.load(ctx, len(part), "finding", "place, id, kind, verb, user, sum, body", func(t *tsv) {
+			for i := range part {
+				r := &part[i]
+				t.line(r.Place, string(r.ID), r.Kind, r.Verb, r.User, strconv.FormatUint(uint64(r.Sum), 10), string(r.Body))
+			}
+		}, "target = ?, seen_at = ?", part[0].Target, part[0].SeenAt)
 		if err != nil {
-			return 0, err
+			return err
 		}
-		sum, known := sums[string(id)]
-		delete(sums, string(id))
-		if known && sum == crc32.ChecksumIEEE(body) {
+		if done {
 			continue
 		}
-		if !known {
-			fresh++
-		}
-		list = append(list, findingRow{Target: target, ID: id, Kind: string(f.Kind), Verb: string(f.Verb), User: f.User, Body: body,
-			Place: place(f), SeenAt: at})
-	}
-	for from, to := range portions(len(list), 500, func(i int) int { return len(list[i].Body) + len(list[i].Place) }) {
-		args := make([]any, 0, 8*(to-from))
-		for _, r := range list[from:to] {
-			args = append(args, r.Target, r.ID, r.Kind, r.Verb, r.User, r.Body, r.Place, r.SeenAt)
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO finding (target, id, kind, verb, user, body, place, seen_at) VALUES `+rows(to-from,
-			8)+` ON DUPLICATE KEY UPDATE body = VALUES(body)`, args...); err != nil {
-			return 0, err
-		}
-	}
-	return fresh, tx.dropFindings(ctx, target, slices.Collect(maps.Keys(sums)))
-}
-
-func (tx *Tx) dropFindings(ctx context.Context, target string, ids []string) error {
-	for from, to := range groups(len(ids), 500) {
-		args := []any{target}
-		for _, id := range ids[from:to] {
-			args = append(args, []byte(id))
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM finding WHERE target = ? AND id IN `+oneOf(to-from), args...); err != nil {
+		if err := tx.upsertFindings(ctx, part); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// FindingFilter chooses findings; empty fields choose all.
-type FindingFilter struct {
-	Targets, Users, Kinds []string
-	Assigned              string   // to this operator only
-	Open                  string   // only those not accepted on this day, 2006-01-02
-	Accepted              string   // only those accepted on this day
-	Groups                bool     // only those of groups themselves
-	Keys                  []string // only these
+// upsertFindings writes rows; of those that are there only what is said of them.
+func (tx *Tx) upsertFindings(ctx context.Context, list []findingRow) error {
+	args := make([]any, 0, 9*len(list))
+	for _, r := range list {
+		args = append(args, r.Target, r.Place, r.ID, r.Kind, r.Verb, r.User, r.Sum, r.Body, r.SeenAt)
+	}
+	_, err := tx.ExecContext(ctx, `INSERT INTO finding (target, place, id, kind, verb, user, sum, body, seen_at) VALUES `+
+		rows(len(list), 9)+` ON DUPLICATE KEY UPDATE body = VALUES(body), sum = VALUES(sum)`, args...)
+	return err
 }
 
-func (f FindingFilter) where() (string, []any) {
-	var parts []string
-	var args []any
-	for _, c := range []struct {
-		column string
-		values []string
-	}{{"f.target", f.Targets}, {"f.user", f.Users}, {"f.kind", f.Kinds}} {
-		if len(c.values) == 0 {
-			continue
-		}
-		parts = append(parts, c.column+" IN "+oneOf(len(c.values)))
-		for _, v := range c.values {
-			args = append(args, v)
+func (tx *Tx) dropFindings(ctx context.Context, target string, ids []any) error {
+	for from, to := range groups(len(ids), 500) {
+		if _, err := tx.ExecContext(ctx, `DELETE FROM finding WHERE id IN `+oneOf(to-from)+` AND target = ?`,
+			append(slices.Clone(ids[from:to]), target)...); err != nil {
+			return err
 		}
 	}
-	if f.Assigned != "" {
-		parts, args = append(parts, "c.assigned = ?"), append(args, f.Assigned)
-	}
-	if f.Open != "" {
-		parts, args = append(parts, "(c.accepted_until IS NULL OR c.accepted_until < ?)"), append(args, f.Open)
-	}
-	if f.Accepted != "" {
-		parts, args = append(parts, "c.accepted_until >= ?"), append(args, f.Accepted)
-	}
-	if f.Groups {
-		parts = append(parts, "f.place LIKE '0%'")
-	}
-	if len(f.Keys) > 0 {
-		parts = append(parts, "f.id IN "+oneOf(len(f.Keys)))
-		for _, k := range f.Keys {
-			id, _ := findingID(k) // what is no key finds nothing
-			args = append(args, id)
-		}
-	}
-	if parts == nil {
-		return "", nil
-	}
-	return " WHERE " + strings.Join(parts, " AND "), args
+	return nil
 }
 
-const (
-	findingTable = ` FROM finding f`
-	withCare     = ` LEFT JOIN care c ON c.target = f.target AND c.id = f.id`
-)
-
-// from is the table to choose from: who looks after findings is only joined where it is asked for.
-func (f FindingFilter) from() string {
-	if f.Assigned+f.Open+f.Accepted != "" {
-		return findingTable + withCare
+// dropAllBut removes all findings of a target but a few.
+func (tx *Tx) dropAllBut(ctx context.Context, target string, ids []any) error {
+	query := `DELETE FROM finding WHERE target = ?`
+	if len(ids) > 0 {
+		query += ` AND id NOT IN ` + oneOf(len(ids))
 	}
-	return findingTable
-}
-
-// Findings returns one page of the chosen findings in order of target and place, and how many there are.
-func (s *Store) Findings(ctx context.Context, f FindingFilter, p Page) (out []Finding, total int, err error) {
-	where, args := f.where()
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*)`+f.from()+where, args...); err != nil {
-		return nil, 0, err
-	}
-	// The page is found in the index alone; only its rows are read whole.
-	var rows []findingRow
-	if err := s.db.SelectContext(ctx, &rows,
-		`SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned
-		FROM (SELECT f.target, f.id, f.place`+f.from()+where+` ORDER BY f.target, f.place LIMIT ? OFFSET ?) page
-		JOIN finding f ON f.target = page.target AND f.id = page.id`+withCare+` ORDER BY f.target, f.place`,
-		append(args, p.Size, p.From)...); err != nil {
-		return nil, 0, err
-	}
-	for _, r := range rows {
-		f := Finding{Key: hex.EncodeToString(r.ID), SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String,
-			Because: r.Because.String, Assigned: r.Assigned.String}
-		if err := json.Unmarshal(r.Body, &f.Finding); err != nil {
-			return nil, 0, fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
-		}
-		out = append(out, f)
-	}
-	return out, total, nil
-}
-
-// FindingOf returns one finding by its key, or ErrNone.
-func (s *Store) FindingOf(ctx context.Context, key string) (Finding, error) {
-	id, err := findingID(key)
-	if err != nil {
-		return Finding{}, ErrNone
-	}
-	var target string
-	if err := s.db.GetContext(ctx, &target, `SELECT target FROM finding WHERE id = ?`, id); err != nil {
-		return Finding{}, err
-	}
-	var r findingRow
-	if err := s.db.GetContext(ctx, &r, `SELECT f.target, f.id, f.kind, f.verb, f.user, f.body, f.place, f.seen_at, c.accepted_until, c.accepted_by, c.because, c.assigned`+findingTable+withCare+` WHERE f.target = ? AND f.id = ?`, target, id); err != nil {
-		return Finding{}, err
-	}
-	f := Finding{Key: key, SeenAt: r.SeenAt, Until: r.Until, Accepted: r.Accepted.String, Because: r.Because.String,
-		Assigned: r.Assigned.String}
-	return f, json.Unmarshal(r.Body, &f.Finding)
-}
-
-// SeenFindings returns the keys of a target's stored findings.
-func (s *Store) SeenFindings(ctx context.Context, target string) (map[string]bool, error) {
-	var ids [][]byte
-	if err := s.db.SelectContext(ctx, &ids, `SELECT id FROM finding WHERE target = ?`, target); err != nil {
-		return nil, err
-	}
-	out := make(map[string]bool, len(ids))
-	for _, id := range ids {
-		out[hex.EncodeToString(id)] = true
-	}
-	return out, nil
-}
-
-// FindingCount is how many findings of a kind a target has.
-type FindingCount struct {
-	Target   string `db:"target"`
-	Kind     string `db:"kind"`
-	N        int    `db:"n"`
-	Decided  int    `db:"decided"`  // of those, how many have a remedy
-	Accepted int    `db:"accepted"` // of all, how many are accepted on the day
-}
-
-// CountFindings counts by target and kind, as of a day, 2006-01-02.
-func (s *Store) CountFindings(ctx context.Context, day string) ([]FindingCount, error) {
-	var out []FindingCount
-	err := s.db.SelectContext(ctx, &out, `SELECT f.target, f.kind, COUNT(*) AS n, CAST(SUM(f.verb <> '') AS SIGNED) AS decided,
-		CAST(COALESCE(SUM(c.accepted_until >= ?), 0) AS SIGNED) AS accepted`+findingTable+withCare+` GROUP BY f.target, f.kind`, day)
-	return out, err
+	_, err := tx.ExecContext(ctx, query, append([]any{target}, ids...)...)
+	return err
 }
 
 // KeepFindingsOf forgets the findings of targets that are no longer declared.
 func (tx *Tx) KeepFindingsOf(ctx context.Context, targets []string) error {
-	query, args := `DELETE FROM finding`, []any{}
-	if len(targets) > 0 {
-		query += ` WHERE target NOT IN ` + oneOf(len(targets))
-		for _, t := range targets {
-			args = append(args, t)
+	for _, table := range []string{"finding", "finding_count"} {
+		query := `DELETE FROM ` + table
+		if len(targets) > 0 {
+			query += ` WHERE target NOT IN ` + oneOf(len(targets))
+		}
+		if _, err := tx.ExecContext(ctx, query, texts(targets)...); err != nil {
+			return err
 		}
 	}
-	_, err := tx.ExecContext(ctx, query, args...)
-	return err
+	return nil
 }
 
-// AllFindings counts the findings there are.
-func (s *Store) AllFindings(ctx context.Context) (n int, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding`)
-	return n, err
+// counted is what findings are counted by.
+type counted struct {
+	kind    string
+	decided bool // they have a remedy
 }
 
-// FindingsOn counts the findings of some targets.
-func (s *Store) FindingsOn(ctx context.Context, targets []string) (total int, err error) {
-	for from, to := range groups(len(targets), manyTargets) {
-		var n int
-		if err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM finding WHERE target IN `+oneOf(to-from),
-			texts(targets[from:to])...); err != nil {
-			return 0, err
+func countedAs(kind, verb string) counted { return counted{kind, verb != string(model.NoRemedy)} }
+
+// addCounts adds to the counts of a target's findings.
+func (tx *Tx) addCounts(ctx context.Context, target string, more map[counted]int) error {
+	for c, n := range more {
+		if n == 0 {
+			continue
 		}
-		total += n
+		if _, err := tx.ExecContext(ctx, `INSERT INTO finding_count (target, kind, decided, n) VALUES (?, ?, ?, ?)
+			ON DUPLICATE KEY UPDATE n = n + VALUES(n)`, target, c.kind, c.decided, n); err != nil {
+			return err
+		}
 	}
-	return total, nil
-}
-
-// CountFindingsOf counts the findings of some users.
-func (s *Store) CountFindingsOf(ctx context.Context, users []string) (map[string]int, error) {
-	out := map[string]int{}
-	if len(users) == 0 {
-		return out, nil
-	}
-	where, args := FindingFilter{Users: users}.where()
-	rows := []struct {
-		User string `db:"user"`
-		N    int    `db:"n"`
-	}{}
-	err := s.db.SelectContext(ctx, &rows, `SELECT f.user, COUNT(*) AS n`+findingTable+where+` GROUP BY f.user`, args...)
-	for _, r := range rows {
-		out[r.User] = r.N
-	}
-	return out, err
+	return nil
 }

@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -188,7 +187,7 @@ func (s *Store) FindingsNear(ctx context.Context, n Near) (map[string][]model.Fi
 	for _, set := range n.Sets {
 		for _, m := range n.Accounts {
 			for _, v := range []model.Verb{model.JoinIt, model.LeaveIt} {
-				places = append(places, place(model.Finding{Act: model.Act{Object: set.Kind, Name: set.Name, Member: m, Verb: v}}))
+				places = append(places, place(&model.Finding{Act: model.Act{Object: set.Kind, Name: set.Name, Member: m, Verb: v}}))
 			}
 		}
 	}
@@ -196,10 +195,10 @@ func (s *Store) FindingsNear(ctx context.Context, n Near) (map[string][]model.Fi
 	out := map[string][]model.Finding{}
 	for from, to := range groups(len(targets), manyTargets) {
 		names := texts(targets[from:to])
-		query, args := `SELECT target, id, body FROM finding WHERE user IN `+oneOf(len(users))+` AND target IN `+oneOf(len(names)),
+		query, args := `SELECT target, place, id, kind, verb, user, body FROM finding WHERE user IN `+oneOf(len(users))+` AND target IN `+oneOf(len(names)),
 			append(texts(users), names...)
 		if len(places) > 0 {
-			query += ` UNION SELECT target, id, body FROM finding WHERE target IN ` + oneOf(len(names)) + ` AND place IN ` +
+			query += ` UNION SELECT target, place, id, kind, verb, user, body FROM finding WHERE target IN ` + oneOf(len(names)) + ` AND place IN ` +
 				oneOf(len(places))
 			args = append(append(args, names...), places...)
 		}
@@ -207,12 +206,12 @@ func (s *Store) FindingsNear(ctx context.Context, n Near) (map[string][]model.Fi
 		if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
 			return nil, err
 		}
-		for _, r := range rows {
-			var f model.Finding
-			if err := json.Unmarshal(r.Body, &f); err != nil {
-				return nil, fmt.Errorf("finding %x on %s: %w", r.ID, r.Target, err)
+		for i := range rows {
+			f, err := rows[i].finding()
+			if err != nil {
+				return nil, err
 			}
-			out[r.Target] = append(out[r.Target], f)
+			out[f.Target] = append(out[f.Target], f.Finding)
 		}
 	}
 	return out, nil

@@ -37,6 +37,17 @@ func (s *Store) LinksOn(ctx context.Context, target string) ([]model.Link, error
 	return s.links(ctx, "target", target)
 }
 
+// LinksBeside returns those whose account is not called as its user is; most are.
+func (s *Store) LinksBeside(ctx context.Context, target string) ([]model.Link, error) {
+	var rows []linkRow
+	err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link FORCE INDEX (by_name) WHERE target = ? AND name <> user`, target)
+	out := make([]model.Link, len(rows))
+	for i, r := range rows {
+		out[i] = model.Link(r)
+	}
+	return out, err
+}
+
 // LinksOf returns a user's accounts on all targets.
 func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) {
 	return s.links(ctx, "user", user)

@@ -91,7 +91,7 @@ func TestIndexes(t *testing.T) {
 		"SELECT * FROM record WHERE target = 'x' ORDER BY seq DESC LIMIT 5",
 		"SELECT * FROM record WHERE round = 5 ORDER BY seq DESC LIMIT 5",
 		"SELECT * FROM record WHERE about = 5 ORDER BY seq DESC LIMIT 5",
-		"SELECT * FROM finding WHERE target = 'x' ORDER BY target, place LIMIT 5", "SELECT * FROM finding WHERE user = 'x'",
+		"SELECT * FROM finding WHERE target = 'x' ORDER BY target, place, id LIMIT 5", "SELECT * FROM finding WHERE user = 'x'",
 		"SELECT * FROM finding WHERE kind = 'x' ORDER BY target, place LIMIT 5",
 		"SELECT * FROM step WHERE round = 1 AND outcome = 'failed' ORDER BY seq LIMIT 5",
 		"SELECT * FROM observed WHERE target = 'x' ORDER BY kind, name", "SELECT * FROM link WHERE user = 'x'",

@@ -76,11 +76,11 @@ func TestTakenOver(t *testing.T) {
 	if r, err := s.Round(ctx, 7); err != nil || r.People != 1 {
 		t.Errorf("%+v %v", r, err)
 	}
-	steps, _, err := s.Steps(ctx, 7, nil, store.Page{Size: 5})
+	steps, _, err := s.Steps(ctx, 7, nil, 0, 5)
 	if err != nil || len(steps) != 1 || !steps[0].Act.Moves() || steps[0].Act.Of() != f.Of() {
 		t.Errorf("%+v %v", steps, err)
 	}
-	list, _, err := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 5})
+	list, _, err := s.Findings(ctx, store.FindingFilter{}, "", 5)
 	if err != nil || len(list) != 1 || !list[0].Moves() || list[0].Key != f.Key() {
 		t.Fatalf("%+v %v", list, err)
 	}

@@ -26,6 +26,9 @@ const (
 // withPower are the values of belongs with that flag, for an index to find.
 const withPower = `(8, 9, 10, 11, 12, 13, 14, 15, 24, 25, 26, 27, 28, 29, 30, 31)`
 
+// withSystem are those of what is the target's own.
+const withSystem = `(1, 3, 5, 7, 9, 11, 13, 15, 17, 19, 21, 23, 25, 27, 29, 31)`
+
 // withShut are those with that other one.
 const withShut = `(16, 17, 18, 19, 20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31)`
 
@@ -174,6 +177,16 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 		return err
 	}
 	if err := tx.clear(ctx, target, gone); err != nil {
+		return err
+	}
+	more := map[string]int{}
+	for _, r := range list[:len(fresh)] {
+		more[r.Kind]++
+	}
+	for _, k := range gone {
+		more[k.kind]--
+	}
+	if err := tx.addHeld(ctx, target, more); err != nil {
 		return err
 	}
 	return tx.emptied(ctx, target, gone, at)
@@ -360,47 +373,6 @@ func fill(o *model.Object, name, unique, body []byte) error {
 	}
 	o.Attributes = model.Attributes(body)
 	return o.Attributes.Check()
-}
-
-// ObservedPage returns one page of a target's objects of a kind whose name begins
-// with prefix, people's before its own, and how many there are. Sets come without
-// their members.
-func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix string,
-	p Page) (out []model.Object, total int, err error) {
-	like := escapeLike(prefix) + "%"
-	if err := s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = ? AND name LIKE ?`, target,
-		kind.String(), like); err != nil {
-		return nil, 0, err
-	}
-	rows, err := s.db.QueryxContext(ctx, `SELECT kind, name, uniq, belongs, body FROM observed
-		WHERE target = ? AND kind = ? AND name LIKE ? ORDER BY belongs & 1, name LIMIT ? OFFSET ?`, target, kind.String(), like, p.Size,
-		p.From)
-	if err != nil {
-		return nil, 0, err
-	}
-	defer rows.Close()
-	for rows.Next() {
-		o, err := scanObject(rows.Scan)
-		if err != nil {
-			return nil, 0, err
-		}
-		out = append(out, o)
-	}
-	return out, total, rows.Err()
-}
-
-// CountObjects counts what a target was last seen to hold, by kind.
-func (s *Store) CountObjects(ctx context.Context, target string) (map[model.ObjectKind]int, error) {
-	var rows []struct {
-		Kind string `db:"kind"`
-		N    int    `db:"n"`
-	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT kind, COUNT(*) AS n FROM observed WHERE target = ? GROUP BY kind`, target)
-	out := map[model.ObjectKind]int{}
-	for _, r := range rows {
-		out[model.KindNamed(r.Kind)] = r.N
-	}
-	return out, err
 }
 
 // Object returns one observed object, or ErrNone.

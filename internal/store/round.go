@@ -2,7 +2,6 @@ package store
 
 import (
 	"context"
-	"encoding/json"
 	"strings"
 	"time"
 )
@@ -48,7 +47,8 @@ type Hold struct {
 }
 
 // AddRound stores a drafted round with its steps and holds, and returns it with its number.
-func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold) (Round, error) {
+// acts say what it does where; their round is not needed.
+func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold, acts []RoundAct) (Round, error) {
 	r.People = peopleOf(steps)
 	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at,
 		undoes, bulk, first, params, lost, people)
@@ -60,21 +60,15 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 	if err != nil {
 		return r, err
 	}
-	bodies := make([][]byte, len(steps))
-	for i := range steps {
-		if bodies[i], err = json.Marshal(steps[i].Act); err != nil {
-			return r, err
-		}
+	if err := tx.insertSteps(ctx, r.ID, steps); err != nil {
+		return r, err
 	}
-	for from, to := range portions(len(steps), 500, func(i int) int { return len(bodies[i]) }) {
-		args := make([]any, 0, 14*(to-from))
-		for i, s := range steps[from:to] {
-			body := bodies[from+i]
-			args = append(args, r.ID, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(),
-				s.Act.User, body, s.Outcome, "", never, never)
+	for from, to := range groups(len(acts), 500) {
+		args := make([]any, 0, 4*(to-from))
+		for _, a := range acts[from:to] {
+			args = append(args, r.ID, a.Target, a.What, a.N)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words,
-			started_at, ended_at) VALUES `+rows(to-from, 14), args...); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO round_act (round, target, what, n) VALUES `+rows(to-from, 4), args...); err != nil {
 			return r, err
 		}
 	}
@@ -95,6 +89,19 @@ func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold)
 		}
 	}
 	return r, nil
+}
+
+// RoundAct is how many steps of one sort a round has on a target.
+type RoundAct struct {
+	Target string `db:"target"`
+	What   string `db:"what"`
+	N      int    `db:"n"`
+}
+
+// RoundActs returns what a round does where, by target.
+func (s *Store) RoundActs(ctx context.Context, round int64) (out []RoundAct, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT target, what, n FROM round_act WHERE round = ? ORDER BY target, what`, round)
+	return out, err
 }
 
 // Work is how much there is, for who watches from outside.

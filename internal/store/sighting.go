@@ -173,6 +173,13 @@ func (g *Sighting) Put(ctx context.Context, objects []model.Object) error {
 		if err := tx.insertObserved(ctx, append(fresh, changed...)); err != nil {
 			return err
 		}
+		more := map[string]int{}
+		for _, r := range fresh {
+			more[r.Kind]++
+		}
+		if err := tx.addHeld(ctx, g.target, more); err != nil {
+			return err
+		}
 		if err := tx.buryPieces(ctx, g.target, stale, g.at); err != nil {
 			return err
 		}
@@ -191,12 +198,16 @@ func (g *Sighting) count(x glimpse, n int) {
 // the objects that are otherwise than before.
 func (g *Sighting) Done(ctx context.Context) (changed []model.Named, err error) {
 	var gone []objectKey
+	all, less := map[string]int{}, map[string]int{}
 	for key, x := range g.before {
-		if !x.seen {
-			gone = append(gone, key)
-			g.other[key] = true
-			g.count(x, -1)
+		if x.seen {
+			all[key.kind]++
+			continue
 		}
+		gone = append(gone, key)
+		g.other[key] = true
+		g.count(x, -1)
+		less[key.kind]--
 	}
 	var pieces []pieceKey
 	for key, x := range g.pieces {
@@ -218,6 +229,12 @@ func (g *Sighting) Done(ctx context.Context) (changed []model.Named, err error) 
 		if err := tx.buryPieces(ctx, g.target, pieces, g.at); err != nil {
 			return err
 		}
-		return tx.clearPieces(ctx, g.target, pieces)
+		if err := tx.clearPieces(ctx, g.target, pieces); err != nil {
+			return err
+		}
+		if g.whole {
+			return tx.setHeld(ctx, g.target, all)
+		}
+		return tx.addHeld(ctx, g.target, less)
 	})
 }

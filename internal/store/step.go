@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -135,29 +136,75 @@ func stepsOf(rows []stepRow) ([]Step, error) {
 	return all.steps()
 }
 
-// Steps returns one page of a round's steps in order, and how many there are.
-// Empty filters choose all.
-func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, p Page) (out []Step, total int, err error) {
-	where, args := ` WHERE round = ?`, []any{round}
-	if len(outcomes) > 0 {
-		where += ` AND outcome IN ` + oneOf(len(outcomes))
-		for _, o := range outcomes {
-			args = append(args, o)
-		}
-	}
-	if err := s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM phase`+where, args...); err != nil {
+// Steps returns a round's steps behind a number in order, at most so many, and
+// how many there are in all. Empty filters choose all.
+func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, after, most int) (out []Step, total int, err error) {
+	var c clause
+	c.and("round = ?", round)
+	c.among("outcome", outcomes)
+	if err := s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM phase`+c.where(), c.args...); err != nil {
 		return nil, 0, err
 	}
-	if p.From >= total {
-		return nil, total, nil
+	if total == 0 {
+		return nil, 0, nil
 	}
+	c.and("seq > ?", after)
 	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+where+` ORDER BY seq LIMIT ? OFFSET ?`,
-		append(args, p.Size, p.From)...); err != nil {
+	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+c.where()+` ORDER BY seq LIMIT ?`,
+		append(c.args, most)...); err != nil {
 		return nil, 0, err
 	}
 	out, err = stepsOf(rows)
 	return out, total, err
+}
+
+// insertSteps writes the steps of a new round, which wait.
+func (tx *Tx) insertSteps(ctx context.Context, round int64, steps []Step) error {
+	bodies, err := packActs(steps)
+	if err != nil {
+		return err
+	}
+	for from, to := range portions(len(steps), 5*rowsAtOnce, func(i int) int { return len(bodies[i]) }) {
+		part := steps[from:to]
+		done, err := tx.load(ctx, len(part), "step", "seq, target, wave, tier, stage, verb, object, user, body, outcome", func(t *tsv) {
+			for i := range part {
+				s := &part[i]
+				t.line(strconv.Itoa(from+i+1), s.Act.Target, strconv.Itoa(s.Wave), strconv.Itoa(s.Tier), strconv.Itoa(s.Stage),
+					string(s.Act.Verb), s.Act.Object.String(), s.Act.User, string(bodies[from+i]), s.Outcome)
+			}
+		}, "round = ?, words = '', started_at = ?, ended_at = ?", round, never, never)
+		if err != nil {
+			return err
+		}
+		if done {
+			continue
+		}
+		args := make([]any, 0, 14*len(part))
+		for i, s := range part {
+			args = append(args, round, from+i+1, s.Act.Target, s.Wave, s.Tier, s.Stage, string(s.Act.Verb), s.Act.Object.String(),
+				s.Act.User, bodies[from+i], s.Outcome, "", never, never)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO step (round, seq, target, wave, tier, stage, verb, object, user, body, outcome, words,
+			started_at, ended_at) VALUES `+rows(len(part), 14), args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// packActs packs the acts of steps on all processors.
+func packActs(steps []Step) ([][]byte, error) {
+	out := make([][]byte, len(steps))
+	var group errgroup.Group
+	for from, to := range groups(len(steps), unpackedAtOnce) {
+		group.Go(func() (err error) {
+			for i := from; i < to && err == nil; i++ {
+				out[i], err = json.Marshal(steps[i].Act)
+			}
+			return err
+		})
+	}
+	return out, group.Wait()
 }
 
 // BeginSteps journals that steps are about to be tried, in one statement, if

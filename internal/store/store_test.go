@@ -336,65 +336,6 @@ func finding(target, name, user string, kind model.FindingKind, verb model.Verb)
 }
 
 // A difference keeps the day it was first seen, until it is gone.
-func TestFindings(t *testing.T) {
-	s, _ := open(t)
-	first := []model.Finding{finding("arctic-tern", "marit", "marit", model.Missing, model.Create),
-		finding("arctic-tern", "jarle", "", model.Unexpected, model.NoRemedy)}
-	put := func(list []model.Finding, at time.Time) (fresh int) {
-		tx(t, s, func(tx *store.Tx) (err error) { fresh, err = tx.PutFindings(ctx, "arctic-tern", list, at); return err })
-		return fresh
-	}
-	if n := put(first, now); n != 2 {
-		t.Errorf("%d new", n)
-	}
-	later := append(first[:1:1], finding("arctic-tern", "hanne", "hanne", model.Different, model.Modify))
-	if n := put(later, now.AddDate(0, 0, 1)); n != 1 {
-		t.Errorf("%d new the second time", n)
-	}
-	got, total, err := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10})
-	if err != nil || total != 2 || !got[1].SeenAt.Equal(now) || !got[0].SeenAt.Equal(now.AddDate(0, 0, 1)) || got[1].Note != first[0].Note {
-		t.Errorf("%v %d %+v", err, total, got)
-	}
-	later[0].Note = "said otherwise"
-	if n := put(later, now.AddDate(0, 0, 2)); n != 0 {
-		t.Errorf("%d new the third time", n)
-	}
-	if got, _, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 10}); got[1].Note != "said otherwise" ||
-		!got[1].SeenAt.Equal(now) {
-		t.Errorf("a changed finding: %+v", got[1])
-	}
-	tx(t, s, func(tx *store.Tx) error {
-		_, err := tx.PutFindings(ctx, "sooty-tern", []model.Finding{finding("sooty-tern", "marit", "marit", model.Missing, model.Create),
-			finding("sooty-tern", "x", "", model.Unmatched, model.NoRemedy)}, now)
-		return err
-	})
-	for _, c := range []struct {
-		f    store.FindingFilter
-		want int
-	}{
-		{store.FindingFilter{Targets: []string{"sooty-tern"}}, 2}, {store.FindingFilter{Users: []string{"marit", "hanne"}}, 3},
-		{store.FindingFilter{Kinds: []string{"missing"}}, 2},
-		{store.FindingFilter{Targets: []string{"sooty-tern"}, Kinds: []string{"different"}}, 0},
-		{store.FindingFilter{Users: []string{"' OR 1=1 --"}}, 0},
-	} {
-		page, total, err := s.Findings(ctx, c.f, store.Page{Size: 1})
-		if err != nil || total != c.want || len(page) != min(1, c.want) {
-			t.Errorf("%+v: %d of %d, %v", c.f, len(page), total, err)
-		}
-	}
-	counts, err := s.CountFindings(ctx, "2026-11-23")
-	if err != nil || len(counts) != 4 || fmt.Sprint(counts[3]) != "{sooty-tern unmatched 1 0 0}" {
-		t.Errorf("%v %v", counts, err)
-	}
-	if n, err := s.CountFindingsOf(ctx, []string{"marit", "nobody"}); err != nil || n["marit"] != 2 || n["nobody"] != 0 {
-		t.Errorf("%v %v", n, err)
-	}
-	tx(t, s, func(tx *store.Tx) error { return tx.KeepFindingsOf(ctx, []string{"arctic-tern"}) })
-	if _, total, _ := s.Findings(ctx, store.FindingFilter{}, store.Page{Size: 1}); total != 2 {
-		t.Errorf("%d findings are left", total)
-	}
-}
-
 func TestObserved(t *testing.T) {
 	s, _ := open(t)
 	odd := []string{"o'neil; reboot", `Durand, "A"`, "50%_off", "نور", "MARIT", "marit"}
@@ -441,13 +382,28 @@ func TestObserved(t *testing.T) {
 		!slices.Equal(got, []model.Named{{Kind: model.GroupKind, Name: "crew"}}) {
 		t.Errorf("%v %v", got, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", store.Page{Size: 5}); err != nil || total != 1 ||
+	if page, _, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", "", 5); err != nil || total != 1 ||
 		page[0].Name != "50%_off" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
-	if page, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", store.Page{From: 5, Size: 5}); err != nil ||
-		total != 6 || len(page) != 1 || !page[0].System {
-		t.Errorf("the target's own come last: %v %d %v", page, total, err)
+	var names []string
+	for after, turn := "", 0; turn == 0 || after != ""; turn++ {
+		page, next, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", after, 2)
+		if err != nil || total != 6 || turn > 3 {
+			t.Fatalf("page behind %q: %d in all, %v", after, total, err)
+		}
+		for _, o := range page {
+			names = append(names, o.Name)
+		}
+		if after = next; next == "" && !page[len(page)-1].System {
+			t.Errorf("the target's own come last: %v", page)
+		}
+	}
+	if len(names) != 6 || !slices.IsSorted(names[:5]) {
+		t.Errorf("page by page: %q", names)
+	}
+	if _, _, _, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", "nowhere", 2); !errors.Is(err, store.ErrNoSpot) {
+		t.Errorf("behind nothing: %v", err)
 	}
 	moved := objects[1]
 	moved.Attributes = moved.Attributes.With("shell", "/bin/bash")
@@ -506,11 +462,11 @@ func TestRound(t *testing.T) {
 	var id int64
 	tx(t, s, func(tx *store.Tx) error {
 		r, err := tx.AddRound(ctx, store.Round{State: "draft", Because: "spring", DraftedBy: "odd", DraftedAt: now}, list,
-			[]store.Hold{{Kind: "removals", Target: "t1", Words: "too many"}})
+			[]store.Hold{{Kind: "removals", Target: "t1", Words: "too many"}}, []store.RoundAct{{"t1", "create account", 1200}})
 		id = r.ID
 		return err
 	})
-	if page, total, err := s.Steps(ctx, id, nil, store.Page{From: 1199, Size: 10}); err != nil || total != 1200 || len(page) != 1 ||
+	if page, total, err := s.Steps(ctx, id, nil, 1199, 10); err != nil || total != 1200 || len(page) != 1 ||
 		page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
@@ -617,7 +573,7 @@ func TestRound(t *testing.T) {
 	if err != nil || by["done"] != 2 || by["running"] != 1 || by["waiting"] != 1197 {
 		t.Errorf("%v %v", by, err)
 	}
-	if page, total, _ := s.Steps(ctx, id, []string{"running"}, store.Page{Size: 5}); total != 1 || page[0].Tries != 1 {
+	if page, total, _ := s.Steps(ctx, id, []string{"running"}, 0, 5); total != 1 || page[0].Tries != 1 {
 		t.Errorf("%+v", page)
 	}
 	if rounds, total, err := s.Rounds(ctx, []string{"approved", "running"}, store.Page{Size: 5}); err != nil || total != 1 ||

@@ -62,6 +62,16 @@ func (k ObjectKind) Joining(v Verb) string {
 	return kindWords[k].leave
 }
 
+// SetKinds are the kinds of object that can have members.
+func SetKinds() (out []ObjectKind) {
+	for k := range kindWords {
+		if ObjectKind(k).IsSet() {
+			out = append(out, ObjectKind(k))
+		}
+	}
+	return out
+}
+
 // IsSet says whether objects of this kind can have members.
 func (k ObjectKind) IsSet() bool { return int(k) < len(kindWords) && kindWords[k].join != "" }
 

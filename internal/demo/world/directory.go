@@ -44,9 +44,16 @@ type Directory struct {
 	gone     chan struct{}
 }
 
+// Without says what a directory shall not have.
+type Without string
+
+// WithoutSync is a directory that cannot tell what changed (RFC 4533), until
+// Directory.Sync lets it.
+const WithoutSync Without = "syncprov"
+
 // StartDirectory makes and starts a directory at an address of loopback with
 // the given entries in it. durable keeps every change on disk before it answers.
-func StartDirectory(ctx context.Context, dir, ip, entries string, durable bool) (*Directory, error) {
+func StartDirectory(ctx context.Context, dir, ip, entries string, durable bool, without ...Without) (*Directory, error) {
 	port, err := freePort(ip)
 	if err != nil {
 		return nil, err
@@ -60,7 +67,7 @@ func StartDirectory(ctx context.Context, dir, ip, entries string, durable bool) 
 			return nil, err
 		}
 	}
-	if err := d.prepare(ip, durable); err != nil {
+	if err := d.prepare(ip, durable, without); err != nil {
 		return nil, err
 	}
 	if err := d.Start(ctx); err != nil {
@@ -71,7 +78,15 @@ func StartDirectory(ctx context.Context, dir, ip, entries string, durable bool) 
 
 var posixGroup = regexp.MustCompile(`(?s)(NAME 'posixGroup'.*?)STRUCTURAL`)
 
-func (d *Directory) prepare(ip string, durable bool) error {
+// overlay is the part of the configuration that lays an overlay over the entries.
+func overlay(name Without) *regexp.Regexp {
+	return regexp.MustCompile(`(?s)dn: olcOverlay=\{\d\}` + string(name) + `,.*?\n\n`)
+}
+
+// Sync lets a directory that was started WithoutSync tell what changed from now on.
+func (d *Directory) Sync() error { return d.Load(overlay(WithoutSync).FindString(slapdConfig)) }
+
+func (d *Directory) prepare(ip string, durable bool, without []Without) error {
 	if err := d.certify(ip); err != nil {
 		return err
 	}
@@ -86,6 +101,9 @@ func (d *Directory) prepare(ip string, durable bool) error {
 		sync = "olcDbNoSync: FALSE"
 	}
 	config := strings.NewReplacer("$B", d.dir, "$SYNC", sync).Replace(slapdConfig)
+	for _, name := range without {
+		config = overlay(name).ReplaceAllString(config, "")
+	}
 	base := fmt.Sprintf("dn: %[1]s\nobjectClass: dcObject\nobjectClass: organization\ndc: ternsound\no: Tern Sound Ferries\n\n"+
 		"dn: ou=People,%[1]s\nobjectClass: organizationalUnit\nou: People\n\ndn: ou=Groups,%[1]s\nobjectClass: organizationalUnit\nou: "+
 		"Groups\n\n"+

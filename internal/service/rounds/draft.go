@@ -134,12 +134,12 @@ func (s *Carrier) storedFor(ctx context.Context, q DraftRequest) (out []model.Fi
 		return nil, nil, door.Wrong("findings", "%d findings are named; at most %d can be, so choose by target, user or kind",
 			len(q.Findings), door.PageMost)
 	}
-	rows, total, err := s.Store.Findings(ctx, f, store.Page{Size: maxSteps})
+	rows, more, err := s.Store.Findings(ctx, f, "", maxSteps)
 	if err != nil {
 		return nil, nil, err
 	}
-	if total > maxSteps {
-		return nil, nil, door.Wrong("targets", "%d findings are more than one round takes (%d); choose fewer targets", total, maxSteps)
+	if more != "" {
+		return nil, nil, door.Wrong("targets", "there are more findings than one round takes (%d); choose fewer targets", maxSteps)
 	}
 	if len(q.Findings) > 0 || q.Assigned != "" {
 		only = map[string]bool{}
@@ -162,8 +162,8 @@ func (s *Carrier) storedFor(ctx context.Context, q DraftRequest) (out []model.Fi
 	if len(joined) == 0 || len(q.Users)+len(q.Kinds) == 0 && only == nil {
 		return out, only, nil
 	}
-	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: door.KeysOf(joined), Open: today, Groups: true},
-		store.Page{Size: maxSteps})
+	rows, _, err = s.Store.Findings(ctx, store.FindingFilter{Targets: door.KeysOf(joined), Open: today, Groups: true}, "",
+		maxSteps)
 	have := make(map[string]bool, len(out))
 	for i := range out {
 		have[out[i].Key()] = true
@@ -250,7 +250,7 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		}
 	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		r, err = tx.AddRound(ctx, r, drafted, rows)
+		r, err = tx.AddRound(ctx, r, drafted, rows, sorts(acts))
 		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
 			Words: fmt.Sprintf(words, r.ID)}}, err
 	})
@@ -258,6 +258,20 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		return Round{}, err
 	}
 	return s.RoundOf(ctx, r)
+}
+
+// sorts counts acts by target and what they do.
+func sorts(acts []model.Act) []store.RoundAct {
+	type sort struct{ target, what string }
+	n := map[sort]int{}
+	for _, a := range acts {
+		n[sort{a.Target, round.What(a)}]++
+	}
+	out := make([]store.RoundAct, 0, len(n))
+	for s, n := range n {
+		out = append(out, store.RoundAct{Target: s.target, What: s.what, N: n})
+	}
+	return out
 }
 
 // firstWave reads how the first wave is chosen.

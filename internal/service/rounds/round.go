@@ -1,10 +1,12 @@
 package rounds
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
 	"strings"
 	"time"
 
@@ -101,8 +103,15 @@ type Step struct {
 // Steps is one page of steps.
 type Steps struct {
 	Items []Step `json:"items"`
-	Total int    `json:"total"`
-	From  int    `json:"from"`
+	Next  string `json:"next,omitempty" doc:"ask for the page behind this one with after; absent: this is the last"`
+	Total int    `json:"total" doc:"on all pages"`
+}
+
+// Act is how many steps of one sort a round has on a target.
+type Act struct {
+	Target string `json:"target"`
+	What   string `json:"what"`
+	N      int    `json:"n"`
 }
 
 // Rounds returns one page of rounds, newest first, and how many there are.
@@ -189,8 +198,25 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 	return out, nil
 }
 
-// RoundSteps returns one page of a round's steps, of all outcomes or of some.
-func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, outcomes []string, p door.Page) (Steps, error) {
+// RoundActs says what a round does where, by target; of rounds of early versions nothing is known.
+func (s *Carrier) RoundActs(ctx context.Context, who door.Operator, id int64) ([]Act, error) {
+	if err := who.May(door.Look); err != nil {
+		return nil, err
+	}
+	if _, err := s.roundRow(ctx, id); err != nil {
+		return nil, err
+	}
+	list, err := s.Store.RoundActs(ctx, id)
+	out := make([]Act, len(list))
+	for i, a := range list {
+		out[i] = Act(a)
+	}
+	return out, err
+}
+
+// RoundSteps returns one page of a round's steps, of all outcomes or of some: the
+// one behind the page that named after as the next one's.
+func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, outcomes []string, after string, size int) (Steps, error) {
 	if err := who.May(door.Look); err != nil {
 		return Steps{}, err
 	}
@@ -201,9 +227,17 @@ func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, o
 	if err != nil {
 		return Steps{}, err
 	}
-	page := p.Bounded()
-	rows, total, err := s.Store.Steps(ctx, id, outcomes, page)
-	out := Steps{Items: []Step{}, Total: total, From: page.From}
+	behind, err := strconv.Atoi(cmp.Or(after, "0"))
+	if err != nil {
+		return Steps{}, seen.NoSpot(after)
+	}
+	size = door.Page{Size: size}.Bounded().Size
+	rows, total, err := s.Store.Steps(ctx, id, outcomes, behind, size+1)
+	out := Steps{Items: []Step{}, Total: total}
+	if len(rows) > size {
+		rows = rows[:size]
+		out.Next = strconv.Itoa(rows[size-1].Seq)
+	}
 	for _, r := range rows {
 		a := r.Act
 		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a),
@@ -395,7 +429,7 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	if err != nil {
 		return Round{}, err
 	}
-	rows, total, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, store.Page{Size: maxSteps})
+	rows, total, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, 0, maxSteps)
 	if err != nil {
 		return Round{}, err
 	}

@@ -20,6 +20,7 @@ type DriftRequest struct {
 	Assigned string // to this operator
 	Accepted bool   // those accepted for a time, instead of the others
 	All      bool   // both
+	After    string // the page behind the one that named it as the next; "" the first
 }
 
 // Finding is one difference between declared and real, with its words.
@@ -46,16 +47,19 @@ type Finding struct {
 
 // Findings is one page of findings.
 type Findings struct {
-	Items    []Finding `json:"items"`
-	Total    int       `json:"total"`
-	From     int       `json:"from"`
-	Revision int       `json:"revision" doc:"of the declaration, that the findings are of"`
-	Sentence string    `json:"sentence" doc:"what was found, and where it was looked for"`
-	Unread   []string  `json:"unread,omitempty" doc:"chosen targets that were never surveyed: nothing is known of them"`
+	Items    []Finding      `json:"items"`
+	Next     string         `json:"next,omitempty" doc:"ask for the page behind this one with after; absent: this is the last"`
+	Total    int            `json:"total" doc:"on all pages"`
+	Kinds    map[string]int `json:"kinds" doc:"on all pages, by kind"`
+	Targets  int            `json:"targets" doc:"on how many targets they are"`
+	Decide   int            `json:"decide" doc:"how many a person must decide"`
+	Revision int            `json:"revision" doc:"of the declaration, that the findings are of"`
+	Sentence string         `json:"sentence" doc:"what was found, and where it was looked for"`
+	Unread   []string       `json:"unread,omitempty" doc:"chosen targets that were never surveyed: nothing is known of them"`
 }
 
-// Drift returns one page of the chosen findings.
-func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, p door.Page) (Findings, error) {
+// Drift returns one page of the chosen findings, and how many there are in all.
+func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, size int) (Findings, error) {
 	if err := who.May(door.Look); err != nil {
 		return Findings{}, err
 	}
@@ -66,7 +70,6 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, p d
 	if err := errors.Join(c.Check(q.Choice), s.KnownOperator(ctx, q.Assigned)); err != nil {
 		return Findings{}, err
 	}
-	page := p.Bounded()
 	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned}
 	today := s.Now().Format(time.DateOnly)
 	switch {
@@ -75,14 +78,21 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, p d
 	case !q.All:
 		f.Open = today
 	}
-	rows, total, err := s.Store.Findings(ctx, f, page)
+	rows, next, err := s.Store.Findings(ctx, f, q.After, door.Page{Size: size}.Bounded().Size)
+	if errors.Is(err, store.ErrNoSpot) {
+		return Findings{}, NoSpot(q.After)
+	}
 	if err != nil {
 		return Findings{}, err
 	}
-	out := Findings{Items: []Finding{}, Total: total, From: page.From, Revision: c.Revision}
+	out := Findings{Items: []Finding{}, Next: next, Kinds: map[string]int{}, Revision: c.Revision}
 	for _, r := range rows {
 		out.Items = append(out.Items, FindingOf(c, r))
 	}
+	if err := s.count(ctx, &out, f, today); err != nil {
+		return Findings{}, err
+	}
+	total := out.Total
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
 		return Findings{}, err
@@ -98,6 +108,29 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, p d
 	}
 	out.Sentence = q.sentence(total, len(chosen), out.Unread)
 	return out, nil
+}
+
+// count fills in how many findings there are in all.
+func (s *Seen) count(ctx context.Context, out *Findings, f store.FindingFilter, today string) error {
+	counts, err := s.Store.CountFindings(ctx, f, today)
+	on := ""
+	for _, n := range counts { // target by target
+		left, decided := n.N, n.Decided
+		if f.Open != "" {
+			left, decided = n.N-n.Accepted, n.Decided-n.Spared
+		}
+		if left <= 0 {
+			continue
+		}
+		out.Total += left
+		out.Kinds[n.Kind] += left
+		out.Decide += left - decided
+		if n.Target != on {
+			out.Targets++
+			on = n.Target
+		}
+	}
+	return err
 }
 
 // sentence says what was found, and where it was looked for: nothing found where nobody looked is no all-clear.

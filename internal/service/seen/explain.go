@@ -3,9 +3,7 @@ package seen
 import (
 	"context"
 	"errors"
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	"hen-roost/internal/core/access"
@@ -131,8 +129,8 @@ func (s *Seen) seenAt(ctx context.Context, m moment, p *resolve.Person, q Questi
 			name, seen.Adopted = l.Name, true
 		}
 	}
-	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}},
-		store.Page{Size: door.PageMost})
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Targets: []string{target}, Users: []string{p.ID}}, "",
+		door.PageMost)
 	if err != nil {
 		return seen, err
 	}
@@ -195,129 +193,4 @@ func (s *Seen) seenBefore(ctx context.Context, m moment, p *resolve.Person, q Qu
 		}
 	}
 	return seen, nil
-}
-
-// Holder is somebody who has something on a target, or should.
-type Holder struct {
-	User     string `json:"user,omitempty" doc:"empty: nobody we know"`
-	UserName string `json:"user-name,omitempty"`
-	Account  string `json:"account,omitempty"`
-	State    string `json:"state" enum:"as declared,found,missing,not declared,not surveyed"`
-	Because  string `json:"because,omitempty" doc:"role and line"`
-}
-
-// Holders is who has something on a target.
-type Holders struct {
-	What    string   `json:"what"`
-	Target  string   `json:"target"`
-	Day     string   `json:"day"`
-	Holders []Holder `json:"holders"`
-}
-
-// WhoHas lists everybody who has a group, a right, a licence, superuser rights
-// or an account on a target, or should have it, on a day.
-func (s *Seen) WhoHas(ctx context.Context, who door.Operator, what, target, day string) (Holders, error) {
-	if err := who.May(door.Look); err != nil {
-		return Holders{}, err
-	}
-	m, err := s.on(ctx, day)
-	if err != nil {
-		return Holders{}, err
-	}
-	if err := m.Check(declared.Choice{Targets: []string{target}}); err != nil {
-		return Holders{}, err
-	}
-	accounts, others, err := s.Store.ObservedAt(ctx, target, m.at)
-	if err != nil {
-		return Holders{}, err
-	}
-	links, err := s.Store.LinksAt(ctx, target, m.at)
-	if err != nil {
-		return Holders{}, err
-	}
-	owner := map[string]string{}
-	for _, l := range links {
-		owner[l.Name] = l.User
-	}
-	members := map[string][]model.Named{} // of the sets asked for
-	for _, o := range others {
-		if o.Name == what {
-			for _, name := range o.Attributes.Get(model.Members) {
-				members[name] = append(members[name], model.Named{Kind: o.Kind, Name: o.Name})
-			}
-		}
-	}
-	found := map[string]bool{}
-	var items []access.Item
-	d := m.Plan.Targets[target]
-	for i := range accounts {
-		o := &accounts[i]
-		if what == "elevation" && len(o.Attributes.Get(model.Elevation)) > 0 {
-			found[o.Name] = true
-			continue
-		}
-		held := access.Held(o, members[o.Name])
-		if hits := access.Find(d, held, what); o.System && what == model.Account.String() {
-			continue
-		} else if slices.ContainsFunc(hits, func(i access.Item) bool { return slices.Contains(held, i) }) {
-			found[o.Name] = true
-			items = hits
-		}
-	}
-	if items == nil {
-		if items = access.Find(d, nil, what); len(items) == 0 && len(found) == 0 && what != "elevation" {
-			return Holders{}, &door.Problem{Kind: door.Unknown,
-				Words: fmt.Sprintf("on %s nobody has or could have anything called %q: no group, right or licence; account and elevation "+
-					"can be asked for too", target, what)}
-		}
-	}
-	out := Holders{What: what, Target: target, Day: m.Plan.Day, Holders: []Holder{}}
-	surveyed := len(accounts)+len(others) > 0
-	type slot struct{ user, rest string }
-	of := map[slot]string{}
-	for name, user := range owner {
-		_, rest := d.Schema.Account().Login(name)
-		of[slot{user, rest}] = name
-	}
-	for a := range d.Accounts() {
-		has := access.Of(a)
-		i := slices.IndexFunc(has, func(x access.Item) bool {
-			return slices.Contains(items, x) || what == "elevation" && x.Kind == model.ElevationKind
-		})
-		if i < 0 {
-			continue
-		}
-		h := Holder{User: a.ID, UserName: a.Person.Name, Account: of[slot{a.ID, a.Rest}], State: access.Missing,
-			Because: because(m.Plan, a, d, has[i])}
-		if h.Account == "" {
-			h.Account = a.Name
-		}
-		switch {
-		case !surveyed:
-			h.State = access.NotSeen
-		case found[h.Account]:
-			h.State = access.AsDeclared
-			if of[slot{a.ID, a.Rest}] == "" {
-				h.State = access.Found
-			}
-			delete(found, h.Account)
-		}
-		out.Holders = append(out.Holders, h)
-	}
-	for _, name := range door.KeysOf(found) {
-		out.Holders = append(out.Holders, Holder{User: owner[name], UserName: m.FullName(owner[name]), Account: name,
-			State: access.NotDeclared})
-	}
-	return out, nil
-}
-
-// because names the roles, with their lines, that give an item.
-func because(plan *resolve.Plan, a resolve.Account, d *resolve.Desired, i access.Item) string {
-	var out []string
-	for _, g := range access.Giving(plan, a.Person, d, i) {
-		if words := fmt.Sprintf("role %s (%s)", g.Role, plan.Declaration().Locate(g.Pos)); !slices.Contains(out, words) {
-			out = append(out, words)
-		}
-	}
-	return strings.Join(out, ", ")
 }

@@ -68,30 +68,26 @@ type Object struct {
 // Objects is one page of them.
 type Objects struct {
 	Items []Object `json:"items"`
-	Total int      `json:"total"`
-	From  int      `json:"from"`
+	Next  string   `json:"next,omitempty" doc:"ask for the page behind this one with after; absent: this is the last"`
+	Total int      `json:"total" doc:"on all pages"`
 }
 
-// TargetObjects lists what a target was last seen to hold of a kind.
-func (s *Seen) TargetObjects(ctx context.Context, who door.Operator, target, kind, prefix string, p door.Page) (Objects, error) {
+// TargetObjects lists what a target was last seen to hold of a kind: the page
+// behind the one that named after as the next one's.
+func (s *Seen) TargetObjects(ctx context.Context, who door.Operator, target, kind, prefix, after string, size int) (Objects, error) {
 	d, k, err := s.kindOn(ctx, who, target, kind)
 	if err != nil {
 		return Objects{}, err
 	}
-	page := p.Bounded()
-	list, total, err := s.Store.ObservedPage(ctx, target, k.Kind, prefix, page)
+	list, next, total, err := s.observedPage(ctx, target, k.Kind, prefix, after, size)
 	if err != nil {
 		return Objects{}, err
 	}
-	names := make([]string, len(list))
-	for i, o := range list {
-		names[i] = o.Name
-	}
-	members, err := s.Store.CountMembers(ctx, target, k.Kind, names)
+	members, err := s.Store.CountMembers(ctx, target, k.Kind, namesOf(list))
 	if err != nil {
 		return Objects{}, err
 	}
-	out, shield := Objects{Items: []Object{}, Total: total, From: page.From}, d.Shield()
+	out, shield := Objects{Items: []Object{}, Next: next, Total: total}, d.Shield()
 	for _, o := range list {
 		why, _ := shield.Covers(&o)
 		out.Items = append(out.Items, Object{Name: o.Name, System: o.System,

@@ -133,11 +133,15 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 		return UserDetail{}, door.NotKnown("user", id, door.KeysOf(c.Declared.Users))
 	}
 	out := UserDetail{User: userOf(c, person), Accounts: []Account{}, At: c.Declared.Locate(person.Declared.Pos).String()}
-	findings, total, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, store.Page{Size: door.PageMost})
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{id}}, "", door.PageMost)
 	if err != nil {
 		return out, err
 	}
-	out.Findings = total
+	n, err := s.Store.CountFindingsOf(ctx, []string{id})
+	if err != nil {
+		return out, err
+	}
+	out.Findings = n[id]
 	links, err := s.Store.LinksOf(ctx, id)
 	if err != nil {
 		return out, err

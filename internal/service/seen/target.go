@@ -2,6 +2,7 @@ package seen
 
 import (
 	"context"
+	"errors"
 	"strings"
 	"time"
 
@@ -87,7 +88,7 @@ func (s *Seen) AllTargets(ctx context.Context, who door.Operator) ([]Target, err
 	if err != nil {
 		return nil, err
 	}
-	list, err := s.Store.CountFindings(ctx, s.Now().Format(time.DateOnly))
+	list, err := s.Store.CountFindings(ctx, store.FindingFilter{}, s.Now().Format(time.DateOnly))
 	if err != nil {
 		return nil, err
 	}
@@ -145,28 +146,33 @@ type Holding struct {
 
 // Target returns one target.
 func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (TargetDetail, error) {
-	all, err := s.AllTargets(ctx, who)
-	if err != nil {
+	if err := who.May(door.Look); err != nil {
 		return TargetDetail{}, err
 	}
 	c, err := s.Current(ctx)
 	if err != nil {
 		return TargetDetail{}, err
 	}
-	for _, t := range all {
-		if t.Name == name {
-			d := c.Plan.Targets[name]
-			protect := d.Target.Protect
-			if protect == nil {
-				protect = []string{}
-			}
-			out := TargetDetail{Target: t, Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected, Protect: protect,
-				At: c.Declared.Locate(d.Target.Pos).String()}
-			out.Details, out.Holds, err = s.told(ctx, d)
-			return out, err
-		}
+	d := c.Plan.Targets[name]
+	if d == nil {
+		return TargetDetail{}, door.NotKnown("target", name, door.KeysOf(c.Plan.Targets))
 	}
-	return TargetDetail{}, door.NotKnown("target", name, door.KeysOf(c.Plan.Targets))
+	row, err := s.Store.Target(ctx, name)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return TargetDetail{}, err
+	}
+	counts, err := s.Store.CountFindings(ctx, store.FindingFilter{Targets: []string{name}}, s.Now().Format(time.DateOnly))
+	if err != nil {
+		return TargetDetail{}, err
+	}
+	protect := d.Target.Protect
+	if protect == nil {
+		protect = []string{}
+	}
+	out := TargetDetail{Target: targetOf(c, name, row, counts), Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected,
+		Protect: protect, At: c.Declared.Locate(d.Target.Pos).String()}
+	out.Details, out.Holds, err = s.told(ctx, d)
+	return out, err
 }
 
 // Held is one account as a target was last seen to hold it.
@@ -182,12 +188,13 @@ type Held struct {
 // HeldPage is one page of accounts.
 type HeldPage struct {
 	Items []Held `json:"items"`
-	Total int    `json:"total"`
-	From  int    `json:"from"`
+	Next  string `json:"next,omitempty" doc:"ask for the page behind this one with after; absent: this is the last"`
+	Total int    `json:"total" doc:"on all pages"`
 }
 
-// TargetAccounts lists the accounts a target was last seen to hold, people's first.
-func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, prefix string, p door.Page) (HeldPage, error) {
+// TargetAccounts lists the accounts a target was last seen to hold, people's
+// first: the page behind the one that named after as the next one's.
+func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, prefix, after string, size int) (HeldPage, error) {
 	if err := who.May(door.Look); err != nil {
 		return HeldPage{}, err
 	}
@@ -198,25 +205,43 @@ func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, pref
 	if _, err := s.targetNames(c, []string{name}); err != nil {
 		return HeldPage{}, err
 	}
-	page := p.Bounded()
-	objects, total, err := s.Store.ObservedPage(ctx, name, model.Account, prefix, page)
+	objects, next, total, err := s.observedPage(ctx, name, model.Account, prefix, after, size)
 	if err != nil {
 		return HeldPage{}, err
 	}
-	links, err := s.Store.LinksOn(ctx, name)
+	owner, err := s.Store.LinkedNames(ctx, name, namesOf(objects))
 	if err != nil {
 		return HeldPage{}, err
-	}
-	owner := map[string]string{}
-	for _, l := range links {
-		owner[l.Name] = l.User
 	}
 	shield := c.Plan.Targets[name].Shield()
-	out := HeldPage{Items: []Held{}, Total: total, From: page.From}
+	out := HeldPage{Items: []Held{}, Next: next, Total: total}
 	for _, o := range objects {
 		why, _ := shield.Covers(&o)
 		out.Items = append(out.Items, Held{Name: o.Name, User: owner[o.Name], UserName: c.FullName(owner[o.Name]), System: o.System,
 			Protected: why, Attributes: o.Attributes.Map()})
 	}
 	return out, nil
+}
+
+// observedPage is one page of what a target was last seen to hold of a kind.
+func (s *Seen) observedPage(ctx context.Context, target string, kind model.ObjectKind, prefix, after string,
+	size int) ([]model.Object, string, int, error) {
+	list, next, total, err := s.Store.ObservedPage(ctx, target, kind, prefix, after, door.Page{Size: size}.Bounded().Size)
+	if errors.Is(err, store.ErrNoSpot) {
+		err = NoSpot(after)
+	}
+	return list, next, total, err
+}
+
+// NoSpot refuses an after that was never given out.
+func NoSpot(after string) error {
+	return door.Wrong("after", "%q does not say where a page begins; take it from next of the page before", after)
+}
+
+func namesOf(list []model.Object) []string {
+	names := make([]string, len(list))
+	for i, o := range list {
+		names[i] = o.Name
+	}
+	return names
 }

@@ -621,6 +621,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds/{id}/acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Say what a round does where: how many steps of each sort */
+        get: operations["list-acts"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rounds/{id}/approve": {
         parameters: {
             query?: never;
@@ -1148,6 +1165,12 @@ export interface components {
             state: "as declared" | "missing" | "found" | "not asked for" | "shut" | "open to question" | "not surveyed";
             target: string;
         };
+        Act: {
+            /** Format: int64 */
+            n: number;
+            target: string;
+            what: string;
+        };
         Answer: {
             declared?: string[];
             found?: string[];
@@ -1585,9 +1608,18 @@ export interface components {
             what: string;
         };
         Findings: {
-            /** Format: int64 */
-            from: number;
+            /**
+             * Format: int64
+             * @description how many a person must decide
+             */
+            decide: number;
             items: components["schemas"]["Finding"][];
+            /** @description on all pages, by kind */
+            kinds: {
+                [key: string]: number;
+            };
+            /** @description ask for the page behind this one with after; absent: this is the last */
+            next?: string;
             /**
              * Format: int64
              * @description of the declaration, that the findings are of
@@ -1595,7 +1627,15 @@ export interface components {
             revision: number;
             /** @description what was found, and where it was looked for */
             sentence: string;
-            /** Format: int64 */
+            /**
+             * Format: int64
+             * @description on how many targets they are
+             */
+            targets: number;
+            /**
+             * Format: int64
+             * @description on all pages
+             */
             total: number;
             /** @description chosen targets that were never surveyed: nothing is known of them */
             unread?: string[];
@@ -1618,10 +1658,13 @@ export interface components {
             "user-name"?: string;
         };
         HeldPage: {
-            /** Format: int64 */
-            from: number;
             items: components["schemas"]["Held"][];
-            /** Format: int64 */
+            /** @description ask for the page behind this one with after; absent: this is the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description on all pages
+             */
             total: number;
         };
         History: {
@@ -1647,8 +1690,15 @@ export interface components {
         };
         Holders: {
             day: string;
+            /** Format: int64 */
+            from: number;
             holders: components["schemas"]["Holder"][];
             target: string;
+            /**
+             * Format: int64
+             * @description on all pages
+             */
+            total: number;
             what: string;
         };
         Holding: {
@@ -1827,10 +1877,13 @@ export interface components {
             system?: boolean;
         };
         Objects: {
-            /** Format: int64 */
-            from: number;
             items: components["schemas"]["Object"][];
-            /** Format: int64 */
+            /** @description ask for the page behind this one with after; absent: this is the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description on all pages
+             */
             total: number;
         };
         Operator: {
@@ -2187,10 +2240,13 @@ export interface components {
             words?: string;
         };
         Steps: {
-            /** Format: int64 */
-            from: number;
             items: components["schemas"]["Step"][];
-            /** Format: int64 */
+            /** @description ask for the page behind this one with after; absent: this is the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description on all pages
+             */
             total: number;
         };
         SurveyRequestBody: {
@@ -3287,8 +3343,8 @@ export interface operations {
     drift: {
         parameters: {
             query?: {
-                /** @description how many to pass over */
-                from?: number;
+                /** @description next of the page before; empty: the first page */
+                after?: string;
                 /** @description how many at most; 0 means 100 */
                 size?: number;
                 /** @description only these targets */
@@ -3733,6 +3789,10 @@ export interface operations {
     "who-has": {
         parameters: {
             query: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
                 /** @description a group, right or licence, or account, or elevation */
                 what: string;
                 target: string;
@@ -6058,6 +6118,91 @@ export interface operations {
             };
         };
     };
+    "list-acts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Act"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     approve: {
         parameters: {
             query?: never;
@@ -6427,8 +6572,8 @@ export interface operations {
     "list-steps": {
         parameters: {
             query?: {
-                /** @description how many to pass over */
-                from?: number;
+                /** @description next of the page before; empty: the first page */
+                after?: string;
                 /** @description how many at most; 0 means 100 */
                 size?: number;
                 outcome?: string[];
@@ -7553,8 +7698,8 @@ export interface operations {
     "list-target-accounts": {
         parameters: {
             query?: {
-                /** @description how many to pass over */
-                from?: number;
+                /** @description next of the page before; empty: the first page */
+                after?: string;
                 /** @description how many at most; 0 means 100 */
                 size?: number;
                 /** @description how the account names begin */
@@ -7645,8 +7790,8 @@ export interface operations {
     "list-objects": {
         parameters: {
             query?: {
-                /** @description how many to pass over */
-                from?: number;
+                /** @description next of the page before; empty: the first page */
+                after?: string;
                 /** @description how many at most; 0 means 100 */
                 size?: number;
                 /** @description how the names begin */

@@ -8,14 +8,14 @@
   import Cell from '../ui/Cell.svelte';
   import Change from '../ui/Change.svelte';
   import Grid from '../ui/Grid.svelte';
-  import Pager from '../ui/Pager.svelte';
+  import Trail from '../ui/Trail.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import Trend from './Trend.svelte';
 
   const size = 50;
-  let from = $state(0);
+  let trail = $state<string[]>([]);
   let target = $state(router.query.get('target') ?? '');
   let kind = $state(router.query.get('kind') ?? '');
   let user = $state(router.query.get('user') ?? '');
@@ -37,7 +37,9 @@
   const findings = $derived(
     afresh(again, () =>
       ask(
-        api.GET('/api/findings', { params: { query: { ...choice, from, size, accepted: which === 'accepted' || undefined, assigned } } }),
+        api.GET('/api/findings', {
+          params: { query: { ...choice, after: trail.at(-1), size, accepted: which === 'accepted' || undefined, assigned } },
+        }),
       ),
     ),
   );
@@ -121,12 +123,12 @@
             class="w-44"
             aria-label="Target"
             bind:value={target}
-            onchange={() => (from = 0)}
+            onchange={() => (trail = [])}
             placeholder=""
             items={[{ value: '', name: 'every target' }, ...list.items.map((t) => ({ value: t.name, name: `${t.name} (${t.total})` }))]} />
         {/snippet}
       </Await>
-      <Select size="sm" class="w-36" aria-label="Kind" bind:value={kind} onchange={() => (from = 0)} placeholder="" items={kinds} />
+      <Select size="sm" class="w-36" aria-label="Kind" bind:value={kind} onchange={() => (trail = [])} placeholder="" items={kinds} />
       <Await ask={me}>
         {#snippet children(who)}
           <Select
@@ -134,7 +136,7 @@
             class="w-44"
             aria-label="Which"
             bind:value={which}
-            onchange={() => (from = 0)}
+            onchange={() => (trail = [])}
             placeholder=""
             items={[
               { value: '', name: 'not accepted' },
@@ -182,7 +184,7 @@
         {/each}
       </Grid>
     {/if}
-    <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+    <Trail bind:trail {size} shown={p.items.length} total={p.total} next={p.next} />
   {/snippet}
 </Await>
 <Because bind:open={drafting} title="Draft a round" verb="Draft" act={draft}>

@@ -7,7 +7,7 @@
   import Cell from '../ui/Cell.svelte';
   import Change from '../ui/Change.svelte';
   import Grid from '../ui/Grid.svelte';
-  import Pager from '../ui/Pager.svelte';
+  import Trail from '../ui/Trail.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
@@ -19,7 +19,7 @@
   const size = 100;
   // svelte-ignore state_referenced_locally
   const live = createRound(id);
-  let from = $state(0);
+  let trail = $state<string[]>([]);
   let only = $state('');
   let error = $state('');
   let busy = $state(false);
@@ -59,9 +59,12 @@
     }
   }
   const lost = $derived(r?.lost ?? []);
+  const acts = $derived(ask(api.GET('/api/rounds/{id}/acts', { params: { path: { id } } })));
   const steps = $derived(
     afresh(r?.state, () =>
-      ask(api.GET('/api/rounds/{id}/steps', { params: { path: { id }, query: { from, size, outcome: only ? [only] : [] } } })),
+      ask(
+        api.GET('/api/rounds/{id}/steps', { params: { path: { id }, query: { after: trail.at(-1), size, outcome: only ? [only] : [] } } }),
+      ),
     ),
   );
 
@@ -153,7 +156,7 @@
             >Undo</button
           >{/if}
         {#if r.state === 'incomplete'}<label class="text-soft text-sm"
-            >show <select bind:value={only} onchange={() => (from = 0)} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
+            >show <select bind:value={only} onchange={() => (trail = [])} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
               ><option value="">every step</option>{#each Object.keys(r.outcomes) as o (o)}<option value={o}>{o}</option>{/each}</select
             ></label
           >{/if}
@@ -201,7 +204,7 @@
               {/each}
             {/each}
           </Grid>
-          <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+          <Trail bind:trail {size} shown={p.items.length} total={p.total} next={p.next} />
         {/snippet}
       </Await>
     </section>
@@ -226,6 +229,12 @@
                 style="width: {(100 * t.ended) / t.steps}%">
               </div>
             </div>
+            {#await acts then list}<div class="text-soft text-xs">
+                {list
+                  .filter((a) => a.target === t.target)
+                  .map((a) => `${a.n} ${a.what}`)
+                  .join(', ')}
+              </div>{/await}
           </div>
         {/each}
       {/each}

@@ -7,7 +7,7 @@
   import Await from '../ui/Await.svelte';
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
-  import Pager from '../ui/Pager.svelte';
+  import Trail from '../ui/Trail.svelte';
   import Row from '../ui/Row.svelte';
   import History from './History.svelte';
   import Matrix from './Matrix.svelte';
@@ -17,7 +17,7 @@
   type Props = { target: string; kind: string; set?: boolean; called: (attribute: string) => string };
   let { target, kind, set, called }: Props = $props();
   const size = 50;
-  let from = $state(0);
+  let trail = $state<string[]>([]);
   let prefix = $state('');
   let open = $state('');
   let told = $state(''); // whose past is told
@@ -25,7 +25,7 @@
   const objects = $derived(
     ask(
       api.GET('/api/targets/{name}/objects/{kind}', {
-        params: { path: { name: target, kind }, query: { from, size, prefix } },
+        params: { path: { name: target, kind }, query: { after: trail.at(-1), size, prefix } },
       }),
     ),
   );
@@ -63,7 +63,7 @@
 {#if side}<Matrix {target} {kind} />{:else}
   <label class="text-soft mb-2 block text-sm">
     begins with
-    <input bind:value={prefix} oninput={() => (from = 0)} class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" />
+    <input bind:value={prefix} oninput={() => (trail = [])} class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" />
   </label>
   <Await ask={objects}>
     {#snippet children(p)}
@@ -100,7 +100,7 @@
       </Grid>
       {#if !p.items.length}<p class="sub">None was seen.</p>{/if}
       {#if told}{#key told}<History {target} {kind} name={told} {called} />{/key}{/if}
-      <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+      <Trail bind:trail {size} shown={p.items.length} total={p.total} next={p.next} />
     {/snippet}
   </Await>
 {/if}

@@ -7,7 +7,7 @@
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
   import Happened from '../ui/Happened.svelte';
-  import Pager from '../ui/Pager.svelte';
+  import Trail from '../ui/Trail.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
@@ -19,14 +19,16 @@
 
   let { name }: { name: string } = $props();
   const size = 50;
-  let from = $state(0);
+  let trail = $state<string[]>([]);
   let prefix = $state('');
   let again = $state(0);
   let busy = $state(false);
   let said = $state('');
   const target = $derived(afresh(again, () => ask(api.GET('/api/targets/{name}', { params: { path: { name } } }))));
   const accounts = $derived(
-    afresh(again, () => ask(api.GET('/api/targets/{name}/accounts', { params: { path: { name }, query: { from, size, prefix } } }))),
+    afresh(again, () =>
+      ask(api.GET('/api/targets/{name}/accounts', { params: { path: { name }, query: { after: trail.at(-1), size, prefix } } })),
+    ),
   );
 
   async function act(what: () => Promise<string>) {
@@ -114,7 +116,7 @@
     <label class="text-soft text-sm"
       >begins with <input
         bind:value={prefix}
-        oninput={() => (from = 0)}
+        oninput={() => (trail = [])}
         class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
   </div>
   <Await ask={accounts}>
@@ -136,7 +138,7 @@
           </Row>
         {/each}
       </Grid>
-      <Pager {from} {size} total={p.total} go={(n) => (from = n)} />
+      <Trail bind:trail {size} shown={p.items.length} total={p.total} next={p.next} />
       {#if told}{#key told}<History target={name} kind="account" name={told} {called} />{/key}{/if}
     {/snippet}
   </Await>
