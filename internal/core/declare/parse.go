@@ -11,8 +11,6 @@ import (
 	"regexp"
 	"strings"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"hen-roost/internal/core/model"
 )
 
@@ -67,8 +65,8 @@ type fileParser struct {
 }
 
 // read takes apart what the parser made of a part.
-func (p *fileParser) read(f *ast.File, err error) {
-	root := p.root(f, err)
+func (p *fileParser) read(n *node, err error) {
+	root := p.root(n, err)
 	if p.has.broken = root == nil; p.has.broken {
 		return
 	}
@@ -76,16 +74,16 @@ func (p *fileParser) read(f *ast.File, err error) {
 	p.mapping(root, "the file", keys{
 		"roost":      p.number(&p.has.version, 1, 1),
 		"params":     p.params,
-		"users":      func(n ast.Node) { p.named(n, "user", p.user) },
-		"groups":     func(n ast.Node) { p.named(n, "group", p.group) },
-		"roles":      func(n ast.Node) { p.named(n, "role", p.role) },
-		"targets":    func(n ast.Node) { p.named(n, "target", p.target) },
-		"rights":     func(n ast.Node) { p.named(n, "right", p.right) },
-		"containers": func(n ast.Node) { p.named(n, "container", p.container) },
-		"policies":   func(n ast.Node) { p.named(n, "policy", p.policy) },
+		"users":      func(n *node) { p.named(n, "user", p.user) },
+		"groups":     func(n *node) { p.named(n, "group", p.group) },
+		"roles":      func(n *node) { p.named(n, "role", p.role) },
+		"targets":    func(n *node) { p.named(n, "target", p.target) },
+		"rights":     func(n *node) { p.named(n, "right", p.right) },
+		"containers": func(n *node) { p.named(n, "container", p.container) },
+		"policies":   func(n *node) { p.named(n, "policy", p.policy) },
 	})
 	if pairs := p.pairs(root, "the file"); len(pairs) > 0 {
-		p.has.first = pairs[0].Key.GetToken().Value
+		p.has.first = pairs[0].text
 	}
 }
 
@@ -96,8 +94,8 @@ func (p *fileParser) addressable(what, name string, at model.Pos) {
 	}
 }
 
-func (p *fileParser) params(n ast.Node) {
-	p.named(n, "param", func(name string, at model.Pos, v ast.Node) {
+func (p *fileParser) params(n *node) {
+	p.named(n, "param", func(name string, at model.Pos, v *node) {
 		if !paramName.MatchString(name) {
 			p.fault(at, "param %q must be letters, digits and _, so that expressions can name it", name)
 			return
@@ -108,7 +106,7 @@ func (p *fileParser) params(n ast.Node) {
 	})
 }
 
-func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
+func (p *fileParser) user(id string, at model.Pos, n *node) {
 	p.addressable("user", id, at)
 	u := &model.User{ID: id, Pos: at}
 	p.has.users = append(p.has.users, u)
@@ -119,10 +117,10 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 		"from": p.day(&u.Span.From), "until": p.day(&u.Span.Until),
 		"suspended": p.suspended(id, &u.Suspended),
 		"roles":     p.holdings(id, &u.Roles),
-		"accounts":  func(n ast.Node) { u.Accounts = p.hints(n) },
-		"keys": func(n ast.Node) {
+		"accounts":  func(n *node) { u.Accounts = p.hints(n) },
+		"keys": func(n *node) {
 			u.Keys = []model.Text{}
-			p.list(n, func(item ast.Node) {
+			p.list(n, func(item *node) {
 				var t model.Text
 				p.text(&t)(item)
 				u.Keys = append(u.Keys, t)
@@ -134,8 +132,8 @@ func (p *fileParser) user(id string, at model.Pos, n ast.Node) {
 	}
 }
 
-func (p *fileParser) suspended(id string, into *model.Suspension) func(ast.Node) {
-	return func(n ast.Node) {
+func (p *fileParser) suspended(id string, into *model.Suspension) func(*node) {
+	return func(n *node) {
 		into.Pos = p.pos(n)
 		p.mapping(n, "suspended of user "+id, keys{"since": p.day(&into.Since), "because": p.about(&into.Because)})
 		if into.Since == "" {
@@ -147,12 +145,12 @@ func (p *fileParser) suspended(id string, into *model.Suspension) func(ast.Node)
 	}
 }
 
-func (p *fileParser) holdings(id string, into *[]model.Holding) func(ast.Node) {
-	return func(n ast.Node) {
-		p.list(n, func(item ast.Node) {
+func (p *fileParser) holdings(id string, into *[]model.Holding) func(*node) {
+	return func(n *node) {
+		p.list(n, func(item *node) {
 			h := model.Holding{Ref: model.Ref{Pos: p.pos(item)}}
-			switch p.plain(item).(type) {
-			case *ast.MappingNode, *ast.MappingValueNode:
+			switch p.plain(item).form {
+			case mapping:
 				p.mapping(item, "a role of user "+id, keys{"role": p.str(&h.Name), "from": p.day(&h.Span.From),
 					"until": p.day(&h.Span.Until), "because": p.about(&h.Because)})
 				if h.Name == "" {
@@ -168,13 +166,13 @@ func (p *fileParser) holdings(id string, into *[]model.Holding) func(ast.Node) {
 	}
 }
 
-func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
+func (p *fileParser) hints(n *node) map[string]model.AccountHint {
 	out := map[string]model.AccountHint{}
-	p.named(n, "account on target", func(target string, at model.Pos, v ast.Node) {
+	p.named(n, "account on target", func(target string, at model.Pos, v *node) {
 		h := model.AccountHint{Pos: at}
-		switch p.plain(v).(type) {
-		case *ast.MappingNode, *ast.MappingValueNode:
-			p.named(v, "part of a name", func(key string, at model.Pos, v ast.Node) {
+		switch p.plain(v).form {
+		case mapping:
+			p.named(v, "part of a name", func(key string, at model.Pos, v *node) {
 				if key == "name" {
 					p.str(&h.Name)(v)
 					return
@@ -192,14 +190,14 @@ func (p *fileParser) hints(n ast.Node) map[string]model.AccountHint {
 }
 
 // parts reads what a part of the names of accounts is to be: one text, or several.
-func (p *fileParser) parts(name string, at model.Pos, n ast.Node) model.Parts {
+func (p *fileParser) parts(name string, at model.Pos, n *node) model.Parts {
 	out := model.Parts{Name: name, Pos: at}
-	one := func(n ast.Node) {
+	one := func(n *node) {
 		var t model.Text
 		p.text(&t)(n)
 		out.Values = append(out.Values, t)
 	}
-	if _, several := p.plain(n).(*ast.SequenceNode); several {
+	if p.plain(n).form == sequence {
 		p.list(n, one)
 	} else {
 		one(n)
@@ -210,7 +208,7 @@ func (p *fileParser) parts(name string, at model.Pos, n ast.Node) model.Parts {
 	return out
 }
 
-func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) group(name string, at model.Pos, n *node) {
 	g := &model.Group{Name: name, Pos: at}
 	p.has.groups = append(p.has.groups, g)
 	var members string
@@ -222,29 +220,29 @@ func (p *fileParser) group(name string, at model.Pos, n ast.Node) {
 	g.AtLeast = members == "at-least"
 }
 
-func (p *fileParser) role(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) role(name string, at model.Pos, n *node) {
 	r := &model.Role{Name: name, Pos: at}
 	p.has.roles = append(p.has.roles, r)
 	p.mapping(n, "role "+name, keys{
 		"about": p.about(&r.About), "held-when": p.prose(&r.HeldWhen), "includes": p.refs(&r.Includes),
 		"never-with": p.refs(&r.NeverWith),
-		"gives":      func(n ast.Node) { p.list(n, func(item ast.Node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
+		"gives":      func(n *node) { p.list(n, func(item *node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
 	})
 }
 
-func (p *fileParser) grant(role string, n ast.Node) model.Grant {
+func (p *fileParser) grant(role string, n *node) model.Grant {
 	g := model.Grant{Pos: p.pos(n)}
 	what := "a grant of role " + role
 	p.mapping(n, what, keys{
-		"at":     func(n ast.Node) { g.At = p.selector(n) },
+		"at":     func(n *node) { g.At = p.selector(n) },
 		"groups": p.refs(&g.Groups),
-		"account": func(n ast.Node) {
-			p.named(n, "attribute", func(name string, at model.Pos, v ast.Node) {
+		"account": func(n *node) {
+			p.named(n, "attribute", func(name string, at model.Pos, v *node) {
 				if name == "container" {
 					p.fault(at, "%q in account is not yet carried out by this version; nothing is stored while it stands here", name)
 					return
 				}
-				if _, several := p.plain(v).(*ast.SequenceNode); several {
+				if p.plain(v).form == sequence {
 					g.Parts = append(g.Parts, p.parts(name, at, v))
 					return
 				}
@@ -256,7 +254,7 @@ func (p *fileParser) grant(role string, n ast.Node) model.Grant {
 		},
 		"rights":   p.refs(&g.Rights),
 		"licences": p.strings(&g.Licences),
-		"elevate":  func(n ast.Node) { g.Elevate = p.elevate(n) },
+		"elevate":  func(n *node) { g.Elevate = p.elevate(n) },
 	})
 	if g.At.Pos.Line == 0 {
 		p.fault(g.Pos, "%s does not say at which targets", what)
@@ -264,20 +262,20 @@ func (p *fileParser) grant(role string, n ast.Node) model.Grant {
 	return g
 }
 
-func (p *fileParser) selector(n ast.Node) model.Selector {
+func (p *fileParser) selector(n *node) model.Selector {
 	s := model.Selector{Pos: p.pos(n)}
-	switch p.plain(n).(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
-		p.mapping(n, "at", keys{"kind": p.str(&s.Kind), "tags": func(n ast.Node) { s.Tags = p.tags(n) }})
+	switch p.plain(n).form {
+	case mapping:
+		p.mapping(n, "at", keys{"kind": p.str(&s.Kind), "tags": func(n *node) { s.Tags = p.tags(n) }})
 	default:
 		p.str(&s.Name)(n)
 	}
 	return s
 }
 
-func (p *fileParser) tags(n ast.Node) map[string]string {
+func (p *fileParser) tags(n *node) map[string]string {
 	out := map[string]string{}
-	p.named(n, "tag", func(name string, _ model.Pos, v ast.Node) {
+	p.named(n, "tag", func(name string, _ model.Pos, v *node) {
 		var s string
 		p.str(&s)(v)
 		out[name] = s
@@ -285,20 +283,20 @@ func (p *fileParser) tags(n ast.Node) map[string]string {
 	return out
 }
 
-func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) target(name string, at model.Pos, n *node) {
 	p.addressable("target", name, at)
 	t := &model.Target{Name: name, Pos: at, Unexpected: model.ReportUnexpected, Removal: model.Removal{Home: "keep"}, Limits: DefaultLimits}
 	p.has.targets = append(p.has.targets, t)
 	p.mapping(n, "target "+name, keys{
 		"kind": p.str(&t.Kind), "address": p.text(&t.Address),
-		"login": func(n ast.Node) {
+		"login": func(n *node) {
 			t.Login.Pos = p.pos(n)
 			p.mapping(n, "login of "+name, keys{"as": p.text(&t.Login.As), "secret": p.str(&t.Login.Secret)})
 		},
-		"tags":     func(n ast.Node) { t.Tags = p.tags(n) },
+		"tags":     func(n *node) { t.Tags = p.tags(n) },
 		"settings": p.texts(&t.Settings, "setting"),
-		"match": func(n ast.Node) {
-			p.list(n, func(item ast.Node) {
+		"match": func(n *node) {
+			p.list(n, func(item *node) {
 				var rule string
 				p.oneOf(&rule, MatchRules...)(item)
 				t.Match = append(t.Match, rule)
@@ -306,10 +304,10 @@ func (p *fileParser) target(name string, at model.Pos, n ast.Node) {
 		},
 		"unexpected": p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected, model.RemoveUnexpected),
 		"after":      p.refs(&t.After),
-		"removal":    func(n ast.Node) { p.removal(name, &t.Removal, n) },
-		"limits":     func(n ast.Node) { p.limits(name, &t.Limits, n) },
-		"window":     func(n ast.Node) { p.window(name, &t.Window, n) },
-		"repeat": func(n ast.Node) {
+		"removal":    func(n *node) { p.removal(name, &t.Removal, n) },
+		"limits":     func(n *node) { p.limits(name, &t.Limits, n) },
+		"window":     func(n *node) { p.window(name, &t.Window, n) },
+		"repeat": func(n *node) {
 			p.mapping(n, "repeat of "+name, keys{"survey": p.span(&t.Repeat.Survey), "reconcile": p.span(&t.Repeat.Reconcile)})
 		},
 		"protect": p.strings(&t.Protect),

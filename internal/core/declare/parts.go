@@ -29,6 +29,7 @@ type part struct {
 	head   string // the line of the section it goes on with; "" when it begins with its own
 	indent int    // of the section's entries; -1: none came, or the file is not cut
 	cut    bool   // false: it is a whole file, of whatever shape
+	full   string // the head and the text: YAML by itself
 	text   string
 	lines  int
 	has    contents
@@ -37,13 +38,15 @@ type part struct {
 }
 
 func newPart(file, head, text string, indent int, cut bool) *part {
-	text = strings.Clone(text) // must not keep the whole file in memory
-	return &part{id: &model.Part{File: file}, head: head, indent: indent, cut: cut, text: text, lines: strings.Count(text, "\n"),
-		sum: sync.OnceValue(func() [sha256.Size]byte { return sha256.Sum256([]byte(text)) })}
+	full := head + text
+	if head == "" {
+		full = strings.Clone(text) // must not keep the whole file in memory
+	}
+	text = full[len(head):]
+	return &part{id: &model.Part{File: file}, head: head, indent: indent, cut: cut, full: full, text: text,
+		lines: strings.Count(text, "\n"),
+		sum:   sync.OnceValue(func() [sha256.Size]byte { return sha256.Sum256([]byte(text)) })}
 }
-
-// whole is the part as YAML by itself.
-func (p *part) whole() string { return p.head + p.text }
 
 // section is the key that its entries stand under, "" in a file that is not cut.
 func (p *part) section() string {

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/token"
 
 	"hen-roost/internal/core/model"
@@ -22,25 +21,20 @@ type File struct {
 
 // reader turns the syntax tree of one part into values and collects every fault.
 type reader struct {
-	part    *part
-	start   int // lines of the file before the part's own first
-	budget  int // entries and items that may still be looked at; aliases could make more of them than there are
-	anchors map[string]ast.Node
-	faults  Faults
+	part   *part
+	start  int // lines of the file before the part's own first
+	budget int // entries and items that may still be looked at; aliases could make more of them than there are
+	faults Faults
 }
 
 // keys says what to do with each key that a mapping may hold.
-type keys map[string]func(ast.Node)
+type keys map[string]func(*node)
 
-func (r *reader) pos(n ast.Node) model.Pos {
-	if n == nil || n.GetToken() == nil {
+func (r *reader) pos(n *node) model.Pos {
+	if n == nil || n.line == 0 {
 		return model.Pos{Part: r.part.id, Line: 1, Column: 1}
 	}
-	tk := n.GetToken()
-	if m, ok := n.(*ast.MappingNode); ok && len(m.Values) > 0 && !m.IsFlowStyle {
-		tk = m.Values[0].Key.GetToken() // the mapping's own token is its first colon
-	}
-	return model.Pos{Part: r.part.id, Line: int32(tk.Position.Line), Column: int32(tk.Position.Column)}
+	return model.Pos{Part: r.part.id, Line: n.line, Column: n.column}
 }
 
 // maxFaults bounds what is told of one revision; nobody mends more at a time.
@@ -86,7 +80,7 @@ func (f Faults) and(more ...Fault) Faults {
 // line is the line of a fault, as it stands in the file.
 func (p *part) line(at model.Pos) string {
 	n := int32(1)
-	for line := range strings.Lines(p.whole()) {
+	for line := range strings.Lines(p.full) {
 		if n == at.Line {
 			return around(strings.TrimRight(line, "\r\n"), int(at.Column))
 		}
@@ -114,9 +108,10 @@ func around(line string, column int) string {
 }
 
 // root is the one document of a file; nil when it is not YAML or is empty.
-func (r *reader) root(f *ast.File, err error) ast.Node {
-	if err != nil {
-		at := model.Pos{Part: r.part.id, Line: 1, Column: 1}
+func (r *reader) root(n *node, err error) *node {
+	at := model.Pos{Part: r.part.id, Line: 1, Column: 1}
+	switch {
+	case err != nil:
 		message := err.Error()
 		if e, ok := err.(interface {
 			GetMessage() string
@@ -128,69 +123,45 @@ func (r *reader) root(f *ast.File, err error) ast.Node {
 			}
 		}
 		r.fault(at, "not YAML: %s", message)
-		return nil
+	case n == nil:
+		r.fault(at, "the file is empty; it must begin with roost: 1")
+	case n.line == 0:
+		r.fault(r.pos(&n.inside[1]), "a second document in one file; put it into a file of its own")
+		return &n.inside[0]
+	default:
+		return n
 	}
-	var bodies []ast.Node
-	for _, d := range f.Docs {
-		if d.Body != nil && d.Body.Type() != ast.CommentType {
-			bodies = append(bodies, d.Body)
-		}
-	}
-	if len(bodies) == 0 {
-		r.fault(model.Pos{Part: r.part.id, Line: 1, Column: 1}, "the file is empty; it must begin with roost: 1")
-		return nil
-	}
-	if len(bodies) > 1 {
-		r.fault(r.pos(bodies[1]), "a second document in one file; put it into a file of its own")
-	}
-	return bodies[0]
-}
-
-// plain follows tags, anchors and aliases to the value itself.
-func (r *reader) plain(n ast.Node) ast.Node {
-	for range 32 {
-		switch v := n.(type) {
-		case *ast.AnchorNode:
-			r.anchors[v.Name.GetToken().Value] = v.Value
-			n = v.Value
-		case *ast.AliasNode:
-			name := v.Value.GetToken().Value
-			to, ok := r.anchors[name]
-			if !ok {
-				r.fault(r.pos(v), "nothing above is anchored as %q", name)
-				return nil
-			}
-			n = to
-		case *ast.TagNode:
-			n = v.Value
-		default:
-			return n
-		}
-	}
-	r.fault(r.pos(n), "an alias that leads to itself")
 	return nil
 }
 
-// pairs returns the entries of a mapping, or faults.
-func (r *reader) pairs(n ast.Node, what string) []*ast.MappingValueNode {
-	switch v := r.plain(n).(type) {
-	case *ast.MappingNode:
-		if r.spend(n, len(v.Values)) {
-			return v.Values
+// plain follows tags, anchors and aliases to the value itself.
+func (r *reader) plain(n *node) *node {
+	for n.form == wrapped {
+		n = &n.inside[0]
+	}
+	if n.form == lost {
+		r.fault(r.pos(n), "nothing above is anchored as %q", n.text)
+		return &node{line: n.line, column: n.column, form: lost}
+	}
+	return n
+}
+
+// pairs returns the keys and values of a mapping in turn, or faults.
+func (r *reader) pairs(n *node, what string) []node {
+	switch v := r.plain(n); v.form {
+	case mapping:
+		if r.spend(n, len(v.inside)/2) {
+			return v.inside
 		}
-		return nil
-	case *ast.MappingValueNode:
-		return []*ast.MappingValueNode{v}
-	case *ast.NullNode, nil:
-		return nil
+	case nothing, lost:
 	default:
 		r.fault(r.pos(n), "%s must be keys with values, not %s", what, kindOf(v))
-		return nil
 	}
+	return nil
 }
 
 // spend keeps aliases from unfolding a small file into an endless one.
-func (r *reader) spend(n ast.Node, items int) bool {
+func (r *reader) spend(n *node, items int) bool {
 	if r.budget < 0 {
 		return false
 	}
@@ -202,19 +173,17 @@ func (r *reader) spend(n ast.Node, items int) bool {
 }
 
 // mapping hands each entry to its key's function; unknown keys are faults with the nearest known one.
-func (r *reader) mapping(n ast.Node, what string, known keys) {
-	seen := map[string]int{}
-	for _, p := range r.pairs(n, what) {
-		key := p.Key.GetToken().Value
-		at := r.pos(p.Key)
-		if line, twice := seen[key]; twice {
-			r.fault(at, "%q stands twice in %s, first on line %d", key, what, line)
+func (r *reader) mapping(n *node, what string, known keys) {
+	pairs := r.pairs(n, what)
+	for i := 0; i < len(pairs); i += 2 {
+		key, at := pairs[i].text, r.pos(&pairs[i])
+		if line, twice := before(pairs[:i], key); twice {
+			r.fault(at, "%q stands twice in %s, first on line %d", key, what, r.start+int(line))
 			continue
 		}
-		seen[key] = r.start + int(at.Line)
 		switch {
 		case known[key] != nil:
-			known[key](p.Value)
+			known[key](&pairs[i+1])
 		default:
 			names := slices.Collect(maps.Keys(known))
 			r.fault(at, "%s", Meant(fmt.Sprintf("unknown key %q in %s", key, what), key, names))
@@ -222,17 +191,28 @@ func (r *reader) mapping(n ast.Node, what string, known keys) {
 	}
 }
 
+// before finds a key among others; they are few where keys are known.
+func before(pairs []node, key string) (line int32, found bool) {
+	for i := 0; i < min(len(pairs), 200); i += 2 {
+		if pairs[i].text == key {
+			return pairs[i].line, true
+		}
+	}
+	return 0, false
+}
+
 // named walks a mapping of names chosen by people.
-func (r *reader) named(n ast.Node, what string, each func(name string, at model.Pos, value ast.Node)) {
-	for _, p := range r.pairs(n, what) {
-		at := r.pos(p.Key)
-		name := p.Key.GetToken().Value
+func (r *reader) named(n *node, what string, each func(name string, at model.Pos, value *node)) {
+	pairs := r.pairs(n, what)
+	for i := 0; i < len(pairs); i += 2 {
+		at := r.pos(&pairs[i])
+		name := pairs[i].text
 		if err := badName(name); err != "" {
 			r.fault(at, "%s %q %s", what, name, err)
 			continue
 		}
 		r.fit(at, name, false)
-		each(name, at, p.Value)
+		each(name, at, &pairs[i+1])
 	}
 }
 
@@ -255,45 +235,45 @@ func badName(s string) string {
 }
 
 // text reads a single value of one line, prose one of several.
-func (r *reader) text(into *model.Text) func(ast.Node)  { return r.value(into, false) }
-func (r *reader) prose(into *model.Text) func(ast.Node) { return r.value(into, true) }
+func (r *reader) text(into *model.Text) func(*node)  { return r.value(into, false) }
+func (r *reader) prose(into *model.Text) func(*node) { return r.value(into, true) }
 
-func (r *reader) value(into *model.Text, lines bool) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) value(into *model.Text, lines bool) func(*node) {
+	return func(n *node) {
 		defer func() { r.fit(into.Pos, into.Raw, lines) }()
-		switch v := r.plain(n).(type) {
-		case nil:
-		case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode, *ast.NullNode:
+		switch v := r.plain(n); v.form {
+		case lost:
+		case mapping, sequence, nothing:
 			r.fault(r.pos(n), "a text is wanted here, not %s", kindOf(v))
-		case *ast.LiteralNode:
-			*into = model.Text{Raw: v.Value.Value, Pos: r.pos(v)}
+		case block:
+			*into = model.Text{Raw: v.text, Pos: r.pos(v)}
 			if !lines { // a block ends with a line break of its own
 				into.Raw = strings.TrimSuffix(into.Raw, "\n")
 			}
 		default:
-			*into = model.Text{Raw: v.GetToken().Value, Pos: r.pos(v)}
+			*into = model.Text{Raw: v.text, Pos: r.pos(v)}
 		}
 	}
 }
 
-func (r *reader) str(into *string) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) str(into *string) func(*node) {
+	return func(n *node) {
 		var t model.Text
 		r.text(&t)(n)
 		*into = t.Raw
 	}
 }
 
-func (r *reader) about(into *string) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) about(into *string) func(*node) {
+	return func(n *node) {
 		var t model.Text
 		r.prose(&t)(n)
 		*into = t.Raw
 	}
 }
 
-func (r *reader) oneOf(into *string, words ...string) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) oneOf(into *string, words ...string) func(*node) {
+	return func(n *node) {
 		r.str(into)(n)
 		if !slices.Contains(words, *into) {
 			r.fault(r.pos(n), "%s", Meant(fmt.Sprintf("%q is not one of %s", *into, strings.Join(words, ", ")), *into, words))
@@ -302,8 +282,8 @@ func (r *reader) oneOf(into *string, words ...string) func(ast.Node) {
 	}
 }
 
-func (r *reader) number(into *int, low, high int) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) number(into *int, low, high int) func(*node) {
+	return func(n *node) {
 		var s string
 		r.str(&s)(n)
 		i, err := strconv.Atoi(s)
@@ -315,8 +295,8 @@ func (r *reader) number(into *int, low, high int) func(ast.Node) {
 	}
 }
 
-func (r *reader) yes(into *bool) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) yes(into *bool) func(*node) {
+	return func(n *node) {
 		var s string
 		r.oneOf(&s, "false", "true")(n)
 		*into = s == "true"
@@ -324,30 +304,30 @@ func (r *reader) yes(into *bool) func(ast.Node) {
 }
 
 // list hands each item of a sequence on; a lone value counts as a list of one.
-func (r *reader) list(n ast.Node, each func(ast.Node)) {
-	switch v := r.plain(n).(type) {
-	case *ast.SequenceNode:
-		if r.spend(n, len(v.Values)) {
-			for _, item := range v.Values {
-				each(item)
+func (r *reader) list(n *node, each func(*node)) {
+	switch v := r.plain(n); v.form {
+	case sequence:
+		if r.spend(n, len(v.inside)) {
+			for i := range v.inside {
+				each(&v.inside[i])
 			}
 		}
-	case nil, *ast.NullNode:
+	case nothing, lost:
 	default:
 		each(v)
 	}
 }
 
-func (r *reader) ref(into *model.Ref) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) ref(into *model.Ref) func(*node) {
+	return func(n *node) {
 		into.Pos = r.pos(n)
 		r.str(&into.Name)(n)
 	}
 }
 
-func (r *reader) refs(into *[]model.Ref) func(ast.Node) {
-	return func(n ast.Node) {
-		r.list(n, func(item ast.Node) {
+func (r *reader) refs(into *[]model.Ref) func(*node) {
+	return func(n *node) {
+		r.list(n, func(item *node) {
 			var s string
 			r.str(&s)(item)
 			if s != "" {
@@ -358,9 +338,9 @@ func (r *reader) refs(into *[]model.Ref) func(ast.Node) {
 }
 
 // strings reads a list of single values.
-func (r *reader) strings(into *[]string) func(ast.Node) {
-	return func(n ast.Node) {
-		r.list(n, func(item ast.Node) {
+func (r *reader) strings(into *[]string) func(*node) {
+	return func(n *node) {
+		r.list(n, func(item *node) {
 			var s string
 			r.str(&s)(item)
 			*into = append(*into, s)
@@ -369,8 +349,8 @@ func (r *reader) strings(into *[]string) func(ast.Node) {
 }
 
 // day reads a day, 2006-01-02.
-func (r *reader) day(into *string) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) day(into *string) func(*node) {
+	return func(n *node) {
 		var s string
 		r.str(&s)(n)
 		if _, err := time.Parse(time.DateOnly, s); err != nil {
@@ -382,8 +362,8 @@ func (r *reader) day(into *string) func(ast.Node) {
 }
 
 // share reads "10%" as 10.
-func (r *reader) share(into *int) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) share(into *int) func(*node) {
+	return func(n *node) {
 		var s string
 		r.str(&s)(n)
 		i, err := strconv.Atoi(strings.TrimSuffix(s, "%"))
@@ -396,8 +376,8 @@ func (r *reader) share(into *int) func(ast.Node) {
 }
 
 // span reads a length of time such as 90d, 12h, 15m or 30s; never reads as 0.
-func (r *reader) span(into *time.Duration) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) span(into *time.Duration) func(*node) {
+	return func(n *node) {
 		var s string
 		r.str(&s)(n)
 		if s == "never" {
@@ -416,10 +396,10 @@ func (r *reader) span(into *time.Duration) func(ast.Node) {
 	}
 }
 
-func (r *reader) texts(into *map[string]model.Text, what string) func(ast.Node) {
-	return func(n ast.Node) {
+func (r *reader) texts(into *map[string]model.Text, what string) func(*node) {
+	return func(n *node) {
 		*into = map[string]model.Text{}
-		r.named(n, what, func(name string, _ model.Pos, v ast.Node) {
+		r.named(n, what, func(name string, _ model.Pos, v *node) {
 			var t model.Text
 			r.text(&t)(v)
 			(*into)[name] = t
@@ -427,13 +407,13 @@ func (r *reader) texts(into *map[string]model.Text, what string) func(ast.Node) 
 	}
 }
 
-func kindOf(n ast.Node) string {
-	switch n.(type) {
-	case *ast.MappingNode, *ast.MappingValueNode:
+func kindOf(n *node) string {
+	switch n.form {
+	case mapping:
 		return "keys with values"
-	case *ast.SequenceNode:
+	case sequence:
 		return "a list"
-	case *ast.NullNode:
+	case nothing:
 		return "nothing"
 	default:
 		return "a single value"

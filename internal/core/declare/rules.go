@@ -6,15 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"github.com/goccy/go-yaml/ast"
-
 	"hen-roost/internal/core/model"
 )
 
 // DefaultLimits hold for a target that declares none of its own.
 var DefaultLimits = model.Limits{Remove: 5, RemoveShare: 10, Disable: 20, DisableShare: 25, FailShare: 25}
 
-func (p *fileParser) right(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) right(name string, at model.Pos, n *node) {
 	r := &model.Right{Name: name, Pos: at}
 	p.has.rights = append(p.has.rights, r)
 	p.mapping(n, "right "+name, keys{"at": p.selectors(&r.At), "allows": p.strings(&r.Allows)})
@@ -23,7 +21,7 @@ func (p *fileParser) right(name string, at model.Pos, n ast.Node) {
 	r.Allows = slices.Compact(r.Allows)
 }
 
-func (p *fileParser) container(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) container(name string, at model.Pos, n *node) {
 	c := &model.Container{Name: name, Pos: at}
 	p.has.containers = append(p.has.containers, c)
 	p.mapping(n, "container "+name, keys{"at": p.selectors(&c.At), "path": p.text(&c.Path), "protected": p.yes(&c.Protected)})
@@ -33,25 +31,25 @@ func (p *fileParser) container(name string, at model.Pos, n ast.Node) {
 	}
 }
 
-func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
+func (p *fileParser) policy(name string, at model.Pos, n *node) {
 	o := &model.Policy{Name: name, Pos: at}
 	p.has.policies = append(p.has.policies, o)
 	what := "policy " + name
-	set := func(key string, value ...string) func(ast.Node) {
-		return func(n ast.Node) {
+	set := func(key string, value ...string) func(*node) {
+		return func(n *node) {
 			o.Values = append(o.Values, model.Setting{Name: key, Values: value, Pos: p.pos(n)})
 		}
 	}
-	number := func(key string, most int) func(ast.Node) {
-		return func(n ast.Node) {
+	number := func(key string, most int) func(*node) {
+		return func(n *node) {
 			var i int
 			p.number(&i, 0, most)(n)
 			set(key, strconv.Itoa(i))(n)
 		}
 	}
 	// Lengths of time are kept in whole seconds, 0 for never, whatever they were written in.
-	age := func(key string) func(ast.Node) {
-		return func(n ast.Node) {
+	age := func(key string) func(*node) {
+		return func(n *node) {
 			var d time.Duration
 			p.span(&d)(n)
 			set(key, strconv.FormatInt(int64(d/time.Second), 10))(n)
@@ -59,13 +57,13 @@ func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
 	}
 	p.mapping(n, what, keys{
 		"at": p.selectors(&o.At),
-		"for": func(n ast.Node) {
+		"for": func(n *node) {
 			p.mapping(n, "for of "+what, keys{"groups": p.refs(&o.Groups)})
 		},
-		"password": func(n ast.Node) {
+		"password": func(n *node) {
 			p.mapping(n, "password of "+what, keys{
 				"length": number("password.length", 255), "history": number("password.history", 1000),
-				"complex": func(n ast.Node) {
+				"complex": func(n *node) {
 					var word string
 					p.oneOf(&word, "off", "on")(n)
 					set("password.complex", word)(n)
@@ -73,11 +71,11 @@ func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
 				"min-age": age("password.min-age"), "max-age": age("password.max-age"),
 			})
 		},
-		"lockout": func(n ast.Node) {
+		"lockout": func(n *node) {
 			p.mapping(n, "lockout of "+what, keys{"after": number("lockout.after", 10000), "within": age("lockout.within"),
 				"for": age("lockout.for")})
 		},
-		"words": func(n ast.Node) {
+		"words": func(n *node) {
 			var words []string
 			p.strings(&words)(n)
 			slices.Sort(words)
@@ -89,9 +87,9 @@ func (p *fileParser) policy(name string, at model.Pos, n ast.Node) {
 }
 
 // selectors reads one or several choices of targets.
-func (p *fileParser) selectors(into *[]model.Selector) func(ast.Node) {
-	return func(n ast.Node) {
-		p.list(n, func(item ast.Node) { *into = append(*into, p.selector(item)) })
+func (p *fileParser) selectors(into *[]model.Selector) func(*node) {
+	return func(n *node) {
+		p.list(n, func(item *node) { *into = append(*into, p.selector(item)) })
 	}
 }
 
@@ -102,9 +100,9 @@ func (p *fileParser) placed(what string, at model.Pos, where []model.Selector) {
 }
 
 // elevate reads what an account may do as superuser: commands, all, or none.
-func (p *fileParser) elevate(n ast.Node) []string {
+func (p *fileParser) elevate(n *node) []string {
 	out := []string{}
-	p.list(n, func(item ast.Node) {
+	p.list(n, func(item *node) {
 		var s string
 		p.str(&s)(item)
 		switch {
@@ -122,13 +120,13 @@ func (p *fileParser) elevate(n ast.Node) []string {
 	return slices.Compact(out)
 }
 
-func (p *fileParser) removal(target string, into *model.Removal, n ast.Node) {
+func (p *fileParser) removal(target string, into *model.Removal, n *node) {
 	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, "keep", "archive", "remove"), "keep": p.span(&into.Keep)})
 }
 
-func (p *fileParser) limits(target string, into *model.Limits, n ast.Node) {
-	bound := func(into *int) func(ast.Node) {
-		return func(n ast.Node) {
+func (p *fileParser) limits(target string, into *model.Limits, n *node) {
+	bound := func(into *int) func(*node) {
+		return func(n *node) {
 			var word string
 			if p.str(&word)(n); word == "none" {
 				*into = -1
@@ -137,8 +135,8 @@ func (p *fileParser) limits(target string, into *model.Limits, n ast.Node) {
 			p.number(into, 0, 1_000_000)(n)
 		}
 	}
-	share := func(into *int) func(ast.Node) {
-		return func(n ast.Node) {
+	share := func(into *int) func(*node) {
+		return func(n *node) {
 			var word string
 			if p.str(&word)(n); word == "none" {
 				*into = -1
@@ -155,9 +153,9 @@ func (p *fileParser) limits(target string, into *model.Limits, n ast.Node) {
 
 var weekdays = []string{"sunday", "monday", "tuesday", "wednesday", "thursday", "friday", "saturday"}
 
-func (p *fileParser) window(target string, into *model.Window, n ast.Node) {
-	clock := func(into *int) func(ast.Node) {
-		return func(n ast.Node) {
+func (p *fileParser) window(target string, into *model.Window, n *node) {
+	clock := func(into *int) func(*node) {
+		return func(n *node) {
 			var s string
 			p.str(&s)(n)
 			at, err := time.Parse("15:04", s)
@@ -169,8 +167,8 @@ func (p *fileParser) window(target string, into *model.Window, n ast.Node) {
 		}
 	}
 	p.mapping(n, "window of "+target, keys{
-		"days": func(n ast.Node) {
-			p.list(n, func(item ast.Node) {
+		"days": func(n *node) {
+			p.list(n, func(item *node) {
 				var day string
 				p.oneOf(&day, weekdays...)(item)
 				into.Days = append(into.Days, time.Weekday(slices.Index(weekdays, day)))

@@ -9,9 +9,6 @@ import (
 	"strings"
 	"sync"
 
-	"github.com/goccy/go-yaml/ast"
-	"github.com/goccy/go-yaml/parser"
-
 	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
 )
@@ -130,12 +127,7 @@ func readParts(parts []*part, starts map[*model.Part]int) (all Faults) {
 	for range min(len(parts), runtime.GOMAXPROCS(0)) {
 		wg.Go(func() {
 			for i := range work {
-				p := parts[i]
-				p.has, p.late = contents{}, nil
-				r := &reader{part: p, start: starts[p.id], budget: len(p.text) + 100_000, anchors: map[string]ast.Node{}}
-				f, err := parser.ParseBytes([]byte(p.whole()), 0)
-				(&fileParser{reader: r, has: &p.has}).read(f, err)
-				faults[i] = r.faults
+				faults[i] = readPart(parts[i], starts[parts[i].id])
 			}
 		})
 	}
@@ -148,6 +140,25 @@ func readParts(parts []*part, starts map[*model.Part]int) (all Faults) {
 		all = all.and(list...)
 	}
 	return all
+}
+
+// readPart reads one part. What is wrong in a plain one is told by the parser's
+// tree of it, which knows better what to say.
+func readPart(p *part, start int) Faults {
+	if root, ok := readPlain(p.full); ok {
+		if faults := readTree(p, start, &root, nil); len(faults)+len(p.late) == 0 {
+			return nil
+		}
+	}
+	root, err := grow(p.full)
+	return readTree(p, start, root, err)
+}
+
+func readTree(p *part, start int, root *node, err error) Faults {
+	p.has, p.late = contents{}, nil
+	r := &reader{part: p, start: start, budget: len(p.text) + 100_000}
+	(&fileParser{reader: r, has: &p.has}).read(root, err)
+	return r.faults
 }
 
 // gather puts the parts together and checks everything.
