@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -178,6 +179,9 @@ way are finished, the other steps wait for the next start.`,
 				if conf.Wait, err = time.ParseDuration(wait); err != nil {
 					return wrong{fmt.Errorf("ROOST_PATIENCE: %w", err)}
 				}
+			}
+			if a.Getenv("GOGC") == "" {
+				debug.SetGCPercent(40) // what is declared stays in memory: twice its size would be much, and collecting costs little
 			}
 			s, err := serve.Start(c.Context(), conf)
 			if err != nil {

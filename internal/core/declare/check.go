@@ -404,12 +404,13 @@ func (c *checker) claims(u *model.User, t *model.Target, h model.AccountHint) {
 }
 
 func (c *checker) user(u *model.User) {
-	for what, t := range map[string]model.Text{"name": u.Name, "given": u.Given, "family": u.Family, "mail": u.Mail} {
-		c.template(t)
-		c.edged(t, what)
+	for _, x := range [...]model.NamedText{{Name: "name", Text: u.Name}, {Name: "given", Text: u.Given}, {Name: "family", Text: u.Family},
+		{Name: "mail", Text: u.Mail}} {
+		c.template(x.Text)
+		c.edged(x.Text, x.Name)
 	}
-	for _, name := range sorted(u.Details) {
-		c.template(u.Details[name])
+	for _, x := range u.Details {
+		c.template(x.Text)
 	}
 	for _, key := range u.Keys {
 		c.template(key)

@@ -142,8 +142,12 @@ func FuzzApply(f *testing.F) {
 			}
 			return // such as ${ without its end
 		}
-		if u := d.Users[name]; u == nil || u.Given.Raw != value || u.Details["new"].Raw != value {
-			t.Fatalf("%q came back as %q and %q from\n%s", value, d.Users[name].Given.Raw, d.Users[name].Details["new"].Raw, text)
+		u := d.Users[name]
+		if u == nil {
+			t.Fatalf("%q: nobody is called so in\n%s", value, text)
+		}
+		if detail, _ := u.Details.Get("new"); u.Given.Raw != value || detail.Raw != value {
+			t.Fatalf("%q came back as %q and %q from\n%s", value, u.Given.Raw, detail.Raw, text)
 		}
 		back, err := declare.Apply(files, []declare.Edit{{Section: "users", Name: name, Key: "given", Do: "take"},
 			{Section: "users", Name: name, Key: "details.new", Do: "take"}})

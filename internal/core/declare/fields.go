@@ -33,7 +33,13 @@ func Fields(d *model.Declaration, source string) error {
 		case deeper == "" || method:
 		case field == "details" && !hasDetail(d, deeper):
 			return errors.New(Meant(fmt.Sprintf("no user has a detail %q", deeper), deeper,
-				allOf(d.Users, func(u *model.User) map[string]model.Text { return u.Details })))
+				allOf(d.Users, func(u *model.User) map[string]bool {
+					names := map[string]bool{}
+					for _, x := range u.Details {
+						names[x.Name] = true
+					}
+					return names
+				})))
 		case field == "tags" && !hasTag(d, deeper):
 			return errors.New(Meant(fmt.Sprintf("no target has a tag %q", deeper), deeper,
 				allOf(d.Targets, func(t *model.Target) map[string]string { return t.Tags })))
@@ -44,7 +50,7 @@ func Fields(d *model.Declaration, source string) error {
 
 func hasDetail(d *model.Declaration, name string) bool {
 	for _, u := range d.Users {
-		if _, ok := u.Details[name]; ok {
+		if _, ok := u.Details.Get(name); ok {
 			return true
 		}
 	}

@@ -9,6 +9,7 @@ package declare
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"hen-roost/internal/core/model"
@@ -113,7 +114,7 @@ func (p *fileParser) user(id string, at model.Pos, n *node) {
 	p.mapping(n, "user "+id, keys{
 		"name": p.text(&u.Name), "given": p.text(&u.Given), "family": p.text(&u.Family),
 		"number": p.number(&u.Number, 1, 1<<31-2), "mail": p.text(&u.Mail), "manager": p.ref(&u.Manager),
-		"service": p.yes(&u.Service), "details": p.texts(&u.Details, "detail"),
+		"service": p.yes(&u.Service), "details": p.details(&u.Details),
 		"from": p.day(&u.Span.From), "until": p.day(&u.Span.Until),
 		"suspended": p.suspended(id, &u.Suspended),
 		"roles":     p.holdings(id, &u.Roles),
@@ -129,6 +130,17 @@ func (p *fileParser) user(id string, at model.Pos, n *node) {
 	})
 	if u.Name.Raw == "" {
 		p.fault(at, "user %q has no name", id)
+	}
+}
+
+func (p *fileParser) details(into *model.Details) func(*node) {
+	return func(n *node) {
+		p.named(n, "detail", func(name string, _ model.Pos, v *node) {
+			x := model.NamedText{Name: name}
+			p.text(&x.Text)(v)
+			*into = append(*into, x)
+		})
+		slices.SortStableFunc(*into, func(a, b model.NamedText) int { return strings.Compare(a.Name, b.Name) })
 	}
 }
 

@@ -233,7 +233,7 @@ func (c *cutter) line(at int, line string) bool {
 		if c.head != "" {
 			c.end(at)
 		}
-		c.head, c.indent, c.own, c.single = line, -1, true, !bare(line)
+		c.head, c.indent, c.own, c.single = strings.Clone(line), -1, true, !bare(line) // the file is not kept for it
 	default:
 		return false
 	}

@@ -288,6 +288,29 @@ func (s *Source) Pieces() []Pieces {
 // Files returns the text.
 func (s *Source) Files() []File { return s.with(nil) }
 
+// Holds says whether it is of just these files, whatever their order.
+func (s *Source) Holds(files []File) bool {
+	if len(files) != len(s.files) {
+		return false
+	}
+	texts := make(map[string]string, len(files))
+	for _, f := range files {
+		texts[f.Name] = f.Text
+	}
+	for _, f := range s.files {
+		rest, ok := texts[f.name]
+		for _, p := range f.parts {
+			if ok {
+				rest, ok = strings.CutPrefix(rest, p.text)
+			}
+		}
+		if !ok || rest != "" {
+			return false
+		}
+	}
+	return true
+}
+
 // with returns the text, that of some parts replaced.
 func (s *Source) with(texts map[*part]string) []File {
 	out := make([]File, len(s.files))

@@ -95,7 +95,7 @@ type User struct {
 	Service   bool
 	Span      Span // days on which the user is active
 	Suspended Suspension
-	Details   map[string]Text
+	Details   Details
 	Roles     []Holding
 	Accounts  map[string]AccountHint // by target
 	Keys      []Text                 // nil: not declared, so not owned
@@ -180,6 +180,19 @@ type Grant struct {
 	Licences []string // names of licence pools on the target
 	Elevate  []string // commands, or "all"; empty and not nil: none
 	Pos      Pos
+}
+
+// Details are a user's further values, sorted by name: most have a few, and a map for each would be larger than all they say.
+type Details []NamedText
+
+// Get returns a detail.
+func (d Details) Get(name string) (Text, bool) {
+	for _, x := range d {
+		if x.Name == name {
+			return x.Text, true
+		}
+	}
+	return Text{}, false
 }
 
 // NamedText is an attribute asked for by a grant.

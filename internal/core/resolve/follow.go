@@ -101,7 +101,7 @@ func (p *Person) same(q *Person) bool {
 	a, b := p.Declared, q.Declared
 	return p.bundle == q.bundle && p.State == q.State && p.texts == q.texts && slices.Equal(p.named, q.named) &&
 		(p.keys == nil) == (q.keys == nil) && slices.Equal(p.keys, q.keys) && maps.Equal(p.details, q.details) &&
-		maps.EqualFunc(a.Details, b.Details, func(x, y model.Text) bool { return x.Raw == y.Raw }) && a.Manager.Name == b.Manager.Name &&
+		slices.EqualFunc(a.Details, b.Details, sameText) && a.Manager.Name == b.Manager.Name &&
 		a.Service == b.Service && a.Span == b.Span &&
 		maps.EqualFunc(a.Accounts, b.Accounts, model.AccountHint.Same)
 }
@@ -196,3 +196,5 @@ func sameSet(a, b *Set) bool {
 	return a.Named == b.Named && a.Number == b.Number && a.Owner == b.Owner && a.AtLeast == b.AtLeast &&
 		maps.EqualFunc(a.Groups, b.Groups, func(x, y model.Origin) bool { return true })
 }
+
+func sameText(a, b model.NamedText) bool { return a.Name == b.Name && a.Text.Raw == b.Text.Raw }

@@ -122,16 +122,16 @@ func (p *Person) detail(name string) (string, bool) {
 	if s, ok := p.details[name]; ok {
 		return s, true
 	}
-	t, ok := p.Declared.Details[name]
+	t, ok := p.Declared.Details.Get(name)
 	return t.Raw, ok && !strings.Contains(t.Raw, "${")
 }
 
 // Vars implements expr.Subject.
 func (p *Person) Vars() map[string]any {
 	details := make(map[string]any, len(p.Declared.Details))
-	for k := range p.Declared.Details {
-		if v, ok := p.detail(k); ok {
-			details[k] = v
+	for _, x := range p.Declared.Details {
+		if v, ok := p.detail(x.Name); ok {
+			details[x.Name] = v
 		}
 	}
 	roles := make([]any, len(p.named))

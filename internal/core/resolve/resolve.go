@@ -222,12 +222,12 @@ func (r *resolver) own(p *Person) {
 		}
 	}
 	s := expr.Scope{User: p, Params: r.plan.params, Day: r.plan.Day}
-	for k, v := range u.Details {
-		if strings.Contains(v.Raw, "${") { // the others are as they are declared
+	for _, x := range u.Details {
+		if strings.Contains(x.Text.Raw, "${") { // the others are as they are declared
 			if p.details == nil {
 				p.details = map[string]string{}
 			}
-			p.details[k] = r.fill(v, s, "detail "+k+" of "+u.ID)
+			p.details[x.Name] = r.fill(x.Text, s, "detail "+x.Name+" of "+u.ID)
 		}
 	}
 	p.Given = r.fill(u.Given, s, "given name of "+u.ID)

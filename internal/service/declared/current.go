@@ -27,6 +27,8 @@ type Declared struct {
 
 	mu    sync.Mutex
 	plans map[string]*Current // the resolved declaration, by day; one day is kept
+
+	looked looked
 }
 
 // New makes the room; schemas say by kind of target what such a target can hold.
@@ -127,13 +129,58 @@ func (s *Declared) read(on *Current, files []declare.File, day time.Time) (*Read
 	return &Reading{source: source, Plan: plan}, err
 }
 
-// readNew is read for files that are to be stored.
+// readNew is read for files that are to be stored. Most are looked at first, to
+// see what they would change: then they have been read.
 func (s *Declared) readNew(on *Current, files []declare.File, day time.Time) (*Reading, error) {
+	if r := s.looked.at(on, files, day); r != nil {
+		return r, nil
+	}
 	r, err := s.read(on, files, day)
 	if err != nil {
 		return nil, err
 	}
-	return r, r.source.Fresh()
+	if err := r.source.Fresh(); err != nil {
+		return r, err
+	}
+	s.looked.keep(on, r)
+	return r, nil
+}
+
+// looked is what was read last to be looked at.
+type looked struct {
+	mu    sync.Mutex
+	on    *Current
+	read  *Reading
+	later *time.Timer // forgets it
+}
+
+// lookedFor is how long a person may take to decide about what they see.
+const lookedFor = 2 * time.Minute
+
+// at is what was read last, if it was read of the same files on the same revision and day.
+func (l *looked) at(on *Current, files []declare.File, day time.Time) *Reading {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.read == nil || l.on != on || l.read.Plan.Day != day.UTC().Format(time.DateOnly) || !l.read.source.Holds(files) {
+		return nil
+	}
+	return l.read
+}
+
+func (l *looked) keep(on *Current, r *Reading) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if l.later != nil {
+		l.later.Stop()
+	}
+	l.on, l.read = on, r
+	l.later = time.AfterFunc(lookedFor, l.forget)
+}
+
+func (l *looked) forget() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.on, l.read = nil, nil
 }
 
 // Newest is the current revision to read another on; nil before the first, and

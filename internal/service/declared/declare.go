@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
-	"strings"
 	"time"
 
 	"hen-roost/internal/core/declare"
@@ -158,18 +156,6 @@ func (s *Declared) beside(ctx context.Context, from int, files []declare.File) (
 	return besides{last: last, files: merged, took: declare.Compare(base, theirs)}, nil
 }
 
-// sameText says whether files hold just the text of a source, read on which they made another.
-func sameText(before, after *declare.Source) bool {
-	if !after.Whole && len(after.Touched) > 0 {
-		return false
-	}
-	a, b := before.Files(), after.Files()
-	byName := func(x, y declare.File) int { return strings.Compare(x.Name, y.Name) }
-	slices.SortFunc(a, byName)
-	slices.SortFunc(b, byName)
-	return slices.Equal(a, b)
-}
-
 // declare stores files that were read on what was the newest revision, nil for
 // none. after is the revision they were made from, -1 when they were made from none.
 func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current, files []declare.File, because string,
@@ -178,7 +164,7 @@ func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current
 	if err != nil {
 		return Revision{}, err
 	}
-	if from != nil && sameText(from.Source, read.source) {
+	if from != nil && from.Source.Holds(files) {
 		r := from.Made()
 		r.Unchanged = true
 		r.Findings, err = s.Store.AllFindings(ctx)
@@ -213,6 +199,7 @@ func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current
 	s.mu.Lock() // what was just read need not be read again
 	s.plans = map[string]*Current{read.Plan.Day: c}
 	s.mu.Unlock()
+	s.looked.forget()
 	done := context.WithoutCancel(ctx) // the revision is stored: what follows from it is found whoever waits for it
 	if err = weighed.Settle(done); err == nil {
 		r.Findings, err = s.Store.AllFindings(ctx)

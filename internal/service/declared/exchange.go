@@ -93,8 +93,8 @@ func (s *Declared) WriteUsers(ctx context.Context, who door.Operator, format, ba
 		u := exchange.User{ID: p.ID, Name: p.Name, Given: p.Given, Family: p.Family, Mail: p.Mail, Manager: p.Declared.Manager.Name,
 			Number: p.Number(),
 			From:   p.Declared.Span.From, Until: p.Declared.Span.Until, Roles: names(p.Declared.Roles), Details: map[string]string{}}
-		for k := range p.Declared.Details {
-			u.Details[k], _ = p.Text("details." + k)
+		for _, x := range p.Declared.Details {
+			u.Details[x.Name], _ = p.Text("details." + x.Name)
 		}
 		users = append(users, u)
 	}
