@@ -218,12 +218,20 @@ func (a *app) showCompared(out declared.Compared) error {
 func sayLines(w io.Writer, lines []declare.LineChange) {
 	for _, l := range lines {
 		fmt.Fprintf(w, "\n%s, line %d\n", l.File, l.Line)
-		for _, s := range l.Before {
-			fmt.Fprintf(w, "  was  %s\n", flat(s))
+		sayText(w, "was", l.Before)
+		sayText(w, "is ", l.After)
+	}
+}
+
+// sayText prints the lines of a change, as many as a person reads.
+func sayText(w io.Writer, how string, lines []string) {
+	const most = 30
+	for i, s := range lines {
+		if i == most {
+			fmt.Fprintf(w, "  …    and %d lines more\n", len(lines)-most)
+			return
 		}
-		for _, s := range l.After {
-			fmt.Fprintf(w, "  is   %s\n", flat(s))
-		}
+		fmt.Fprintf(w, "  %s  %s\n", how, flat(s))
 	}
 }
 

@@ -417,9 +417,10 @@ func (t text) change(in span, path []string, e Edit, value string) (string, erro
 	}
 }
 
-// insert puts a new entry behind the last of a mapping or list.
-func (t text) insert(in span, line string) string {
+// insert puts new entries behind the last of a mapping or list.
+func (t text) insert(in span, lines ...string) string {
 	if !in.block {
+		line := strings.Join(lines, ", ")
 		open, end := t.s[in.from+1:in.to-1], in.to-1
 		if strings.TrimSpace(open) == "" {
 			return t.s[:in.from+1] + line + t.s[end:]
@@ -436,7 +437,8 @@ func (t text) insert(in span, line string) string {
 	if before != "" && !strings.HasSuffix(before, "\n") {
 		before += "\n"
 	}
-	return before + strings.Repeat(" ", indent) + line + "\n" + t.s[at:]
+	margin := strings.Repeat(" ", indent)
+	return before + margin + strings.Join(lines, "\n"+margin) + "\n" + t.s[at:]
 }
 
 // replace puts another value in the place of an entry's.

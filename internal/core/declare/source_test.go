@@ -122,6 +122,11 @@ func TestReadOn(t *testing.T) {
 	}
 }
 
+// fresh is the edit that makes somebody new.
+func fresh(name, file string) Edit {
+	return Edit{Section: "users", Name: name, Do: Set, Value: map[string]any{"name": "Somebody " + name}, File: file}
+}
+
 // Edits made in the parts alone leave the text that edits of the whole files do.
 func TestApplyInParts(t *testing.T) {
 	files := []File{{"big.yaml", large(1200, "")}, {"roles.yaml", crewRoles}}
@@ -139,12 +144,18 @@ func TestApplyInParts(t *testing.T) {
 		{{Section: "groups", Name: "crew", Key: "about", Do: Set, Value: "all"}},
 		{{Section: "params", Name: "domain", Do: Set, Value: "y"}},
 		{{Section: "rights", Name: "r", Do: Set, Value: map[string]any{"at": "t"}, File: "roles.yaml"}},
+		{fresh("a", ""), fresh("b", ""), fresh("c", "big.yaml"), {Section: "users", Name: "b", Key: "number", Do: Set, Value: 9}, fresh("d", ""),
+			fresh("a", ""), {Section: "users", Name: "hand.600", Do: Take}, fresh("hand.600", ""), fresh("e", "")},
+		{fresh("a", "roles.yaml"), fresh("b", "roles.yaml"), fresh("c", "")},
+		{fresh("a", "none.yaml"), fresh(" ", ""), fresh("c", "")},
+		{{Section: "policies", Name: "p", Do: Set, Value: map[string]any{"at": "t"}, File: "big.yaml"}, fresh("c", "")},
+		{{Section: "policies", Name: "p", Do: Set, Value: map[string]any{"at": "t"}}},
 		{{Section: "users", Name: "nobody", Do: Take}},
 		{{Section: "usrs", Name: "nobody", Do: Take}},
 	} {
 		whole, werr := Apply(files, edits)
-		parts, perr := s.Apply(edits)
-		if !slices.Equal(whole, parts) || fmt.Sprint(werr) != fmt.Sprint(perr) {
+		parts, perr := s.Apply(t.Context(), edits)
+		if werr == nil && !slices.Equal(whole, parts) || fmt.Sprint(werr) != fmt.Sprint(perr) {
 			t.Errorf("%+v: %v, %v", edits, werr, perr)
 		}
 	}

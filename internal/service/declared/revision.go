@@ -102,7 +102,10 @@ func (s *Declared) edited(ctx context.Context, edits []declare.Edit) ([]declare.
 	if err != nil {
 		return nil, nil, err
 	}
-	files, err := c.Source.Apply(edits)
+	files, err := c.Source.Apply(ctx, edits)
+	if ctx.Err() != nil {
+		return nil, nil, ctx.Err()
+	}
 	if err != nil {
 		return nil, nil, &door.Problem{Kind: door.Invalid, Field: "edits", Words: err.Error()}
 	}
