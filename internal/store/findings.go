@@ -7,6 +7,8 @@ import (
 	"errors"
 	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 )
 
 // FindingFilter chooses findings; empty fields choose all.
@@ -122,12 +124,16 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, after string, mos
 		next = rows[most-1].spot()
 	}
 	out = make([]Finding, len(rows))
-	for i := range rows {
-		if out[i], err = rows[i].finding(); err != nil {
-			return nil, "", err
-		}
+	var group errgroup.Group // of very many, on all processors
+	for from, to := range groups(len(rows), 2*unpackedAtOnce) {
+		group.Go(func() (err error) {
+			for i := from; i < to && err == nil; i++ {
+				out[i], err = rows[i].finding()
+			}
+			return err
+		})
 	}
-	return out, next, nil
+	return out, next, group.Wait()
 }
 
 // page is the statement that reads one page. Each kind is read from its own

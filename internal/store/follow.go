@@ -3,7 +3,6 @@ package store
 import (
 	"context"
 	"fmt"
-	"slices"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -21,62 +20,6 @@ func texts[T ~string](list []T) []any {
 		out[i] = string(x)
 	}
 	return out
-}
-
-// LooseMost is how many marks of one target are kept; beyond, it counts as having all.
-const LooseMost = 20_000
-
-// PutLoose stores the marks by which accounts of a target could be somebody else's.
-func (tx *Tx) PutLoose(ctx context.Context, target string, marks []uint64) error {
-	if len(marks) > LooseMost {
-		marks = []uint64{0}
-	}
-	var old []uint64
-	if err := tx.SelectContext(ctx, &old, `SELECT mark FROM loose WHERE target = ? FOR UPDATE`, target); err != nil {
-		return err
-	}
-	slices.Sort(old)
-	gone := slices.DeleteFunc(slices.Clone(old), func(m uint64) bool { _, ok := slices.BinarySearch(marks, m); return ok })
-	for from, to := range groups(len(gone), 500) {
-		args := []any{target}
-		for _, m := range gone[from:to] {
-			args = append(args, m)
-		}
-		if _, err := tx.ExecContext(ctx, `DELETE FROM loose WHERE target = ? AND mark IN `+oneOf(to-from), args...); err != nil {
-			return err
-		}
-	}
-	return tx.AddLoose(ctx, target, slices.DeleteFunc(slices.Clone(marks),
-		func(m uint64) bool { _, ok := slices.BinarySearch(old, m); return ok }))
-}
-
-// AddLoose adds marks.
-func (tx *Tx) AddLoose(ctx context.Context, target string, marks []uint64) error {
-	for from, to := range groups(len(marks), 1000) {
-		args := make([]any, 0, 2*(to-from))
-		for _, m := range marks[from:to] {
-			args = append(args, target, m)
-		}
-		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO loose (target, mark) VALUES `+rows(to-from, 2), args...); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// LooseOn returns the targets that have any of the marks.
-func (s *Store) LooseOn(ctx context.Context, marks []uint64) (map[string]bool, error) {
-	args := []any{0}
-	for _, m := range marks {
-		args = append(args, m)
-	}
-	var names []string
-	err := s.db.SelectContext(ctx, &names, `SELECT DISTINCT target FROM loose WHERE mark IN `+oneOf(len(args)), args...)
-	out := make(map[string]bool, len(names))
-	for _, n := range names {
-		out[n] = true
-	}
-	return out, err
 }
 
 // NoteCompared notes of which revision and day a target's findings are.

@@ -262,6 +262,18 @@ func (s *Store) UnfinishedRounds(ctx context.Context) ([]Round, error) {
 	return out, err
 }
 
+// BusyTargets are those on which rounds that run have steps that have not ended.
+func (s *Store) BusyTargets(ctx context.Context) (map[string]bool, error) {
+	var names []string
+	err := s.db.SelectContext(ctx, &names, `SELECT p.target FROM round r JOIN phase p ON p.round = r.id WHERE r.ended_at IS NULL
+		AND r.state IN ('running', 'stopped') AND p.outcome IN ('waiting', 'running') GROUP BY p.target, r.id HAVING SUM(p.n) > 0`)
+	out := make(map[string]bool, len(names))
+	for _, n := range names {
+		out[n] = true
+	}
+	return out, err
+}
+
 // WaitingRound returns the oldest round drafted by an operator that has steps on
 // a target and is not over, or ErrNone.
 func (s *Store) WaitingRound(ctx context.Context, target, operator string) (Round, error) {

@@ -144,15 +144,19 @@ type worker struct {
 	session       connect.Session
 	lost          *connect.Answer // why the target is given up: it is not tried again for each batch
 	trials        []connect.Mark  // that may run: they are ended before anything else is done
+	known         bool            // they were looked for
 	writing       chan error      // ends when the outcome of the batch before is written down; nil: it is
 }
 
 // most is how many steps are in the next batch. A target that takes changes all
 // or nothing takes them all at once.
 func (w *worker) most(ctx context.Context, steps []Step) int {
-	for _, s := range steps {
-		if s.Trial != (connect.Mark{}) && !slices.Contains(w.trials, s.Trial) {
-			w.trials = append(w.trials, s.Trial)
+	if !w.known { // the first batch sees all steps
+		w.known = true
+		for _, s := range steps {
+			if s.Trial != (connect.Mark{}) && !slices.Contains(w.trials, s.Trial) {
+				w.trials = append(w.trials, s.Trial)
+			}
 		}
 	}
 	if w.lost == nil && w.ready(ctx) == nil && connect.AllOrNothing(w.session) {

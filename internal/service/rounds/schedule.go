@@ -133,7 +133,12 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 	if err != nil {
 		return err
 	}
+	busy, err := s.Store.BusyTargets(ctx)
+	if err != nil {
+		return err
+	}
 	now, names := time.Now(), seen.Behind(c, known, nil)
+	names = slices.DeleteFunc(names, func(name string) bool { return busy[name] }) // compared at the end of their steps
 	for name := range since {
 		if !slices.Contains(names, name) {
 			delete(since, name)

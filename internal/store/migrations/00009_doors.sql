@@ -48,3 +48,8 @@ CREATE TABLE IF NOT EXISTS round_act (
   n         INT          NOT NULL,
   PRIMARY KEY (round, target, what)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+-- By what very many accounts could be somebody else's.
+CREATE TABLE IF NOT EXISTS loose_sieve (
+  target    VARCHAR(200) NOT NULL PRIMARY KEY,
+  bits      LONGBLOB     NOT NULL           -- a Bloom filter of the marks
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
