@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
-	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -180,8 +179,8 @@ way are finished, the other steps wait for the next start.`,
 					return wrong{fmt.Errorf("ROOST_PATIENCE: %w", err)}
 				}
 			}
-			if a.Getenv("GOGC") == "" {
-				debug.SetGCPercent(40) // what is declared stays in memory: twice its size would be much, and collecting costs little
+			if a.Getenv("GOGC")+a.Getenv("GOMEMLIMIT") == "" {
+				go serve.Tidy(c.Context())
 			}
 			s, err := serve.Start(c.Context(), conf)
 			if err != nil {

@@ -100,6 +100,7 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink)
 		return Seen{}, err
 	}
 	p := portions{Sink: to}
+	defer p.stop()
 	var gone []connect.Gone
 	p.Mark, err = connect.Since(ctx, s, to.Mark, func(o model.Object) error { return p.begun(false, o) }, func(g connect.Gone) error {
 		gone = append(gone, g)
@@ -120,14 +121,20 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink)
 
 const portion = 1000 // objects handed on at once
 
-// portions gathers what a survey tells.
+// portions gathers what a survey tells, and has it taken while more comes.
 type portions struct {
 	Sink
 	Seen  Seen
 	batch []model.Object
 	began bool
 	seen  int
+
+	full   chan []model.Object
+	failed chan error // of who takes them; closed when all are taken
 }
+
+// waiting is how many portions may wait to be taken.
+const waiting = 4
 
 // begun takes an object.
 func (p *portions) begun(whole bool, o model.Object) error {
@@ -159,16 +166,54 @@ func (p *portions) flush() error {
 	if len(p.batch) == 0 {
 		return nil
 	}
-	err := p.Put(p.batch)
-	p.batch = p.batch[:0]
+	if p.full == nil {
+		p.full, p.failed = make(chan []model.Object, waiting), make(chan error, 1)
+		go func() {
+			defer close(p.failed)
+			for batch := range p.full {
+				if err := p.Put(batch); err != nil {
+					p.failed <- err
+					return
+				}
+			}
+		}()
+	}
+	select {
+	case err := <-p.failed:
+		return p.stopped(err)
+	case p.full <- p.batch:
+	}
+	p.batch = make([]model.Object, 0, portion)
+	return nil
+}
+
+// taken waits until all portions are taken.
+func (p *portions) taken() error {
+	if p.full == nil {
+		return nil
+	}
+	close(p.full)
+	err := <-p.failed
+	return p.stopped(err)
+}
+
+// stopped notes that nobody takes portions any more.
+func (p *portions) stopped(err error) error {
+	p.full = nil
 	return err
 }
+
+// stop waits for who takes portions, when a survey has failed.
+func (p *portions) stop() { _ = p.taken() }
 
 func (p *portions) end(gone []connect.Gone) error {
 	if err := p.start(p.Seen.Whole); err != nil {
 		return err
 	}
-	if err := p.flush(); err != nil || len(gone) == 0 {
+	if err := p.flush(); err != nil {
+		return err
+	}
+	if err := p.taken(); err != nil || len(gone) == 0 {
 		return err
 	}
 	return p.Gone(gone)

@@ -164,7 +164,7 @@ func (s *Seen) compareSeen(ctx context.Context, row store.Target, seen sighted, 
 		r.Findings, err = s.Store.FindingsOn(ctx, []string{row.Name})
 		return err
 	}
-	if !seen.Whole && row.Compared == c.Revision && row.ComparedOn != nil && row.ComparedOn.Format(time.DateOnly) == c.Plan.Day {
+	if row.Compared == c.Revision && row.ComparedOn != nil && row.ComparedOn.Format(time.DateOnly) == c.Plan.Day {
 		done, err := s.compareChanged(ctx, c, row, seen.changed, r)
 		if done || err != nil {
 			return err
