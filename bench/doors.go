@@ -67,7 +67,7 @@ func (d *doors) command(name string, aim float64, times int, args ...string) err
 
 // tell goes through the company's life: declared, surveyed, looked at, edited, put right.
 func (d *doors) tell(ctx context.Context) error {
-	for _, chapter := range []func(context.Context) error{d.declared, d.surveyed, d.lookedAt, d.edited, d.putRight, d.changed, d.renamed, d.crowded,
+	for _, chapter := range []func(context.Context) error{d.declared, d.surveyed, d.lookedAt, d.putRight, d.edited, d.changed, d.renamed, d.crowded,
 		d.read, d.kept} {
 		if err := chapter(ctx); err != nil {
 			return err
@@ -186,8 +186,10 @@ func (d *doors) worst(ctx context.Context) (ms float64, total int, err error) {
 			if err := d.client.Get(ctx, "/findings", q, &f); err != nil {
 				return first, err
 			}
-			if q.Get("size") == "50" {
-				ms = max(ms, time.Since(began).Seconds()*1000)
+			if took := time.Since(began).Seconds() * 1000; q.Get("size") == "50" {
+				if ms = max(ms, took); took > 50 {
+					fmt.Printf("# page %d of %v: %.0f ms\n", n, choice, took)
+				}
 			}
 			if after = f.Next; n == 0 {
 				first = f
@@ -417,7 +419,7 @@ func (d *doors) read(ctx context.Context) error {
 // kept is what stays: on disk, in the record, and how soon a service is there again.
 func (d *doors) kept(ctx context.Context) error {
 	var head struct {
-		Seq int `json:"seq"`
+		Seq int `json:"checkpoint"`
 	}
 	if err := d.client.Get(ctx, "/record-head", nil, &head); err != nil {
 		return err
@@ -445,6 +447,7 @@ func (d *doors) kept(ctx context.Context) error {
 	}
 	d.note("restart", time.Since(began).Seconds(), 3)
 	d.note("on-disk", d.onDisk(), 600)
+	d.largest()
 	return nil
 }
 

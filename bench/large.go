@@ -360,3 +360,16 @@ func (l *large) onDisk() float64 {
 	})
 	return float64(sum) / 1e6
 }
+
+// largest prints the files that take most.
+func (l *large) largest() {
+	_ = filepath.WalkDir(filepath.Join(l.data, "db", "data"), func(path string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return nil
+		}
+		if info, err := e.Info(); err == nil && info.Size() > 20e6 {
+			fmt.Printf("# %s %.0f MB\n", e.Name(), float64(info.Size())/1e6)
+		}
+		return nil
+	})
+}

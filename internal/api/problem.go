@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"log/slog"
 	"net/http"
 	"strconv"
@@ -46,6 +47,9 @@ var statusOf = map[door.Kind]int{
 	door.Unexpected: http.StatusInternalServerError,
 }
 
+// left is the status of an answer that nobody waits for any more; it is only seen in the log.
+const left = 499
+
 // problem turns an error of the service into a problem document. What is not
 // meant for people goes to the log only.
 func problem(_ context.Context, err error) error {
@@ -53,6 +57,9 @@ func problem(_ context.Context, err error) error {
 		return nil
 	}
 	p := document(door.ProblemOf(err))
+	if errors.Is(err, context.Canceled) { // whoever asked has gone, and reads no answer
+		p.Status = left
+	}
 	if p.Status >= http.StatusInternalServerError {
 		slog.Error("request failed", "error", err)
 	}

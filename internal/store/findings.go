@@ -137,36 +137,55 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, after string, mos
 }
 
 // page is the statement that reads one page. Each kind is read from its own
-// index, where it stands in order: several are several short lists put together.
+// index, where it stands in order, first on the target where the page before
+// ended and then on those behind it: several short lists, put together. The index
+// is named, since by its own estimate the server would rather read all of a kind.
 func (f FindingFilter) page(after string, most int) (string, []any, error) {
-	kinds := f.Kinds
-	if len(kinds) == 0 || f.few() {
+	kinds, few := f.Kinds, f.few()
+	if len(kinds) == 0 || few {
 		kinds = []string{""}
+	}
+	var at spot
+	var err error
+	if after != "" {
+		if at, err = spotOf(after); err != nil {
+			return "", nil, err
+		}
 	}
 	var branches []string
 	var args []any
 	for _, kind := range slices.Compact(slices.Sorted(slices.Values(kinds))) {
-		table, c := f.from()
-		if kind != "" {
-			c.and("f.kind = ?", kind)
-		} else {
-			c.among("f.kind", f.Kinds)
-		}
-		if after != "" {
-			at, err := spotOf(after)
-			if err != nil {
-				return "", nil, err
+		for _, part := range behind(at, after != "") {
+			table, c := f.from()
+			switch {
+			case kind != "":
+				table = strings.Replace(table, " f ", " f FORCE INDEX (by_kind) ", 1)
+				c.and("f.kind = ?", kind)
+			case few:
+				c.among("f.kind", f.Kinds)
+			default:
+				table = strings.Replace(table, " f ", " f FORCE INDEX (PRIMARY) ", 1)
 			}
-			c.and("(f.target > ? OR f.target = ? AND f.place > ? OR f.target = ? AND f.place = ? AND f.id > ?)", at.target, at.target,
-				at.place, at.target, at.place, at.id)
+			c.parts, c.args = append(c.parts, part.parts...), append(c.args, part.args...)
+			branches = append(branches, "("+findingColumns+table+c.where()+" ORDER BY f.target, f.place, f.id LIMIT ?)")
+			args = append(append(args, c.args...), most)
 		}
-		branches = append(branches, "("+findingColumns+table+c.where()+" ORDER BY f.target, f.place, f.id LIMIT ?)")
-		args = append(append(args, c.args...), most)
 	}
 	if len(branches) == 1 {
 		return branches[0], args, nil
 	}
 	return strings.Join(branches, " UNION ALL ") + " ORDER BY target, place, id LIMIT ?", append(args, most), nil
+}
+
+// behind are the conditions of what stands behind a spot, of which none overlaps another.
+func behind(at spot, some bool) []clause {
+	if !some {
+		return []clause{{}}
+	}
+	return []clause{
+		{[]string{"f.target = ? AND f.place >= ? AND (f.place > ? OR f.id > ?)"}, []any{at.target, at.place, at.place, at.id}},
+		{[]string{"f.target > ?"}, []any{at.target}},
+	}
 }
 
 // FindingOf returns one finding by its key, or ErrNone.

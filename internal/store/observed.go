@@ -159,13 +159,22 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 // Who is in a set is told by PutMoves.
 func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []model.Object, removed []model.Named, at time.Time) error {
 	var keys, gone []objectKey
-	list := make([]observedRow, len(fresh)+len(changed))
+	was, err := tx.sums(ctx, target, changed)
+	if err != nil {
+		return err
+	}
+	list := make([]observedRow, 0, len(fresh)+len(changed))
 	for i, o := range append(slices.Clone(fresh), changed...) {
 		o, _, _ = unset(o)
+		row := observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
 		if i >= len(fresh) {
-			keys = append(keys, objectKey{o.Kind.String(), o.Name})
+			key := objectKey{row.Kind, row.Name}
+			if was[key] == sumOf([]byte(row.Unique), row.Flags, row.Body) {
+				continue // read back as it was: an account that was adopted, a set that somebody came into
+			}
+			keys = append(keys, key)
 		}
-		list[i] = observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
+		list = append(list, row)
 	}
 	for _, n := range removed {
 		gone = append(gone, objectKey{n.Kind.String(), n.Name})
@@ -190,6 +199,29 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 		return err
 	}
 	return tx.emptied(ctx, target, gone, at)
+}
+
+// sums tell how some objects are that are there.
+func (tx *Tx) sums(ctx context.Context, target string, objects []model.Object) (map[objectKey]uint64, error) {
+	keys := make([]objectKey, len(objects))
+	for i, o := range objects {
+		keys[i] = objectKey{o.Kind.String(), o.Name}
+	}
+	out := make(map[objectKey]uint64, len(keys))
+	return out, byKind(keys, func(kind string, names []any) error {
+		var rows []struct {
+			Name   string `db:"name"`
+			Unique []byte `db:"uniq"`
+			Flags  int    `db:"belongs"`
+			Body   []byte `db:"body"`
+		}
+		err := tx.SelectContext(ctx, &rows, `SELECT name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name IN `+
+			oneOf(len(names)), append([]any{target, kind}, names...)...)
+		for _, r := range rows {
+			out[objectKey{kind, r.Name}] = sumOf(r.Unique, r.Flags, r.Body)
+		}
+		return err
+	})
 }
 
 // emptied takes away the members of sets that are gone.
