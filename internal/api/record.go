@@ -37,6 +37,10 @@ type commentRequest struct {
 	}
 }
 
+type checkQuery struct {
+	Every bool `query:"every" doc:"walk through every entry, also of parts that are as they were when they were checked and sealed"`
+}
+
 func (h *handlers) record(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/record", "list-record", "List the team record, newest first",
 		func(ctx context.Context, who door.Operator, in *recordRequest) (door.RecordPage, error) {
@@ -76,7 +80,7 @@ func (h *handlers) record(api huma.API) {
 			}}, nil
 		})
 	op(api, door.Look, http.MethodGet, "/record-check", "verify-record", "Check the record's chain from end to end",
-		func(ctx context.Context, who door.Operator, _ *struct{}) (door.Verified, error) {
-			return h.VerifyRecord(ctx, who)
+		func(ctx context.Context, who door.Operator, in *checkQuery) (door.Verified, error) {
+			return h.VerifyRecord(ctx, who, in.Every)
 		})
 }

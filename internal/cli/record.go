@@ -24,21 +24,23 @@ import (
 func (a *app) record() *cobra.Command {
 	var f struct {
 		kind, operator, target, user, text string
-		round                              int64
+		round, before                      int64
 		size                               int
 	}
-	var verify bool
+	var verify, every bool
 	c := &cobra.Command{Use: "record [ENTRY | FILE]", Short: "Read the team record, check its chain", Args: cobra.MaximumNArgs(1),
 		Long: `Read the team record: who did what, where, when, why, and whether it held. The
 newest entries stand last. Each entry is chained to the one before by SHA-256, and heads of the chain are
 signed in checkpoints. --verify walks the chain, holds it against the checkpoints that the service keeps, and
-names the first entry that does not hold (exit status 1). With a FILE that roost record export wrote it does
+names the first entry that does not hold (exit status 1). Entries that lie far back were checked when they were
+sealed, and count as long as they are as they were then; with --every they are walked through, too. With a FILE that roost record export wrote it does
 so without any service. What was the head when this machine looked last is remembered: a record that has gone
 back since, or is another, is told.`,
 		Example: `  roost record
   roost record --user marit.fell --kind step
   roost record 12
   roost record comment 12 "agreed with the captain"
+  roost record --find spring --before 2000
   roost record --verify
   roost record --verify record.jsonl`,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -46,7 +48,7 @@ back since, or is another, is told.`,
 			case verify && len(args) == 1:
 				return a.verifyFile(args[0])
 			case verify:
-				return a.verifyRecord(c)
+				return a.verifyRecord(c, every)
 			case len(args) == 1:
 				return a.showEntry(c, args[0])
 			}
@@ -54,6 +56,9 @@ back since, or is another, is told.`,
 				"size": {fmt.Sprint(f.size)}}
 			if f.round > 0 {
 				q["round"] = []string{fmt.Sprint(f.round)}
+			}
+			if f.before > 0 {
+				q["before"] = []string{fmt.Sprint(f.before)}
 			}
 			var out door.RecordPage
 			if err := a.get(c.Context(), "/record", q, &out); err != nil {
@@ -67,7 +72,7 @@ back since, or is another, is told.`,
 				return err
 			}
 			if out.Next > 0 {
-				a.tell("\nThere are older entries; show more with --size.")
+				a.tell("\nThere may be older ones: --before %d, or more at once with --size.", out.Next)
 			}
 			return nil
 		}}
@@ -80,6 +85,8 @@ back since, or is another, is told.`,
 	fl.StringVar(&f.text, "find", "", "only with this in the words or the reason")
 	fl.Int64Var(&f.round, "round", 0, "only of this round")
 	fl.IntVar(&f.size, "size", 40, "how many at most")
+	fl.Int64Var(&f.before, "before", 0, "only older than this entry")
+	fl.BoolVar(&every, "every", false, "with --verify: walk through every entry, also where they were sealed")
 	fl.BoolVar(&verify, "verify", false, "check the chain from end to end, here or in a FILE")
 	c.AddCommand(a.recordExport(), a.checkpoint(), &cobra.Command{Use: "comment ENTRY TEXT", Short: "Add a comment to an entry",
 		Args: cobra.ExactArgs(2), Example: `  roost record comment 12 "agreed with the captain"`,
@@ -137,9 +144,9 @@ func (a *app) showEntry(c *cobra.Command, arg string) error {
 	return a.show(e, entries(append([]door.Entry{e}, e.Comments...), false))
 }
 
-func (a *app) verifyRecord(c *cobra.Command) error {
+func (a *app) verifyRecord(c *cobra.Command, every bool) error {
 	var v door.Verified
-	if err := a.get(c.Context(), "/record-check", nil, &v); err != nil {
+	if err := a.get(c.Context(), "/record-check", map[string][]string{"every": {fmt.Sprint(every)}}, &v); err != nil {
 		return err
 	}
 	words := v.Words

@@ -19,7 +19,7 @@ func TestCheckpoints(t *testing.T) {
 	if err != nil || !c.Signed() {
 		t.Fatalf("%+v %v", c, err)
 	}
-	v, err := s.VerifyRecord(ctx, odd)
+	v, err := s.VerifyRecord(ctx, odd, false)
 	if err != nil || !v.Holds || v.Checkpoints != 1 || v.Head == nil || v.Head.Seq != c.Seq {
 		t.Fatalf("%+v %v", v, err)
 	}
@@ -45,7 +45,7 @@ func TestCheckpoints(t *testing.T) {
 			t.Errorf("%v", err)
 		}
 	}
-	v, err = s.VerifyRecord(ctx, odd)
+	v, err = s.VerifyRecord(ctx, odd, false)
 	if err != nil || v.Holds || !strings.Contains(v.Words, "its tail was cut off") {
 		t.Errorf("%+v %v", v, err)
 	}
@@ -58,7 +58,7 @@ func TestCheckpoints(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	v, err = s.VerifyRecord(ctx, odd)
+	v, err = s.VerifyRecord(ctx, odd, false)
 	if err != nil || v.Holds || v.Broken != c.Seq || !strings.Contains(v.Words, "the record was written anew") {
 		t.Errorf("%+v %v", v, err)
 	}

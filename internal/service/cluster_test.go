@@ -153,7 +153,7 @@ func TestCluster(t *testing.T) {
 		t.Error("the round was over before a node was lost")
 	}
 	cluster.Run(t, 2) // it comes back, and knows what happened without it
-	if v, err := all[2].VerifyRecord(ctx, door.Itself); err != nil || !v.Holds {
+	if v, err := all[2].VerifyRecord(ctx, door.Itself, false); err != nil || !v.Holds {
 		t.Errorf("%+v %v", v, err)
 	}
 	told := map[string]int{}

@@ -52,7 +52,7 @@ func (s *Service) Overview(ctx context.Context, who door.Operator) (Overview, er
 		return out, err
 	}
 	// A round speaks for its steps.
-	happened, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
+	happened, _, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
 	for _, e := range happened {
 		out.Happened = append(out.Happened, door.EntryOf(e))
 	}

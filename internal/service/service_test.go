@@ -129,7 +129,7 @@ func TestLine(t *testing.T) {
 	if err != nil || len(found.Items) != 2 || found.Items[0].What != "disable account" || found.Items[0].User != "hanne" {
 		t.Errorf("%+v %v", found, err)
 	}
-	if v, err := s.VerifyRecord(ctx, door.Itself); err != nil || !v.Holds {
+	if v, err := s.VerifyRecord(ctx, door.Itself, false); err != nil || !v.Holds {
 		t.Errorf("%+v %v", v, err)
 	}
 }

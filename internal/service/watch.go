@@ -46,7 +46,7 @@ func (s *Service) Watch(ctx context.Context, who door.Operator, since Watched) (
 		now.last = head.Seq - watchMost
 	}
 	if head.Seq > now.last {
-		rows, err := s.Store.Entries(ctx, store.EntryFilter{After: cmp.Or(now.last, -1)}, watchMost)
+		rows, _, err := s.Store.Entries(ctx, store.EntryFilter{After: cmp.Or(now.last, -1)}, watchMost)
 		if err != nil {
 			return now, err
 		}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -146,93 +145,179 @@ type EntryFilter struct {
 	After                              int64  // only entries with a larger number, the oldest first; -1: from the first on
 }
 
-// withinHead leaves out rows behind the head: whatever stands there is no entry.
-const withinHead = `seq <= (SELECT seq FROM record_head WHERE one = 1)`
+// within leaves out rows behind the head, and those where sealed parts are:
+// whatever stands there is no entry.
+const within = `seq <= (SELECT seq FROM record_head WHERE one = 1) AND seq > ?`
 
-// Entries returns up to size entries, newest first.
-func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) ([]Entry, error) {
-	var parts []string
-	var args []any
-	for _, c := range []struct {
-		column, value string
-	}{{"kind", f.Kind}, {"operator", f.Operator}, {"target", f.Target}, {"user", f.User}} {
-		if c.value != "" {
-			parts = append(parts, c.column+" = ?")
-			args = append(args, c.value)
+// Entries returns up to size entries, newest first. When it has not looked at all
+// that could be among them, because words are searched for that lie far back, it
+// says before which entry it stopped.
+func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) (out []Entry, left int64, err error) {
+	for {
+		sealed, err := s.sealedTo(ctx)
+		if err != nil {
+			return nil, 0, err
+		}
+		if f.After != 0 {
+			out, err = s.entriesAfter(ctx, f, sealed, size)
+		} else {
+			out, left, err = s.entriesBack(ctx, f, sealed, size)
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		// Entries that went from rows into a part while both were read could have been passed over.
+		if now, err := s.sealedTo(ctx); err != nil || now == sealed {
+			return out, left, err
 		}
 	}
-	for _, c := range []struct {
-		clause string
-		value  int64
+}
+
+// entriesBack returns entries, the newest first: those that are rows, then those in parts.
+func (s *Store) entriesBack(ctx context.Context, f EntryFilter, sealed int64, size int) (out []Entry, left int64, err error) {
+	if f.Before == 0 || f.Before > sealed+1 {
+		if out, err = s.entryRows(ctx, f, sealed, ` ORDER BY seq DESC LIMIT ?`, size); err != nil {
+			return nil, 0, err
+		}
+		f.Before = sealed + 1
+	}
+	if len(out) == size || sealed == 0 {
+		return out, 0, nil
+	}
+	return s.sealedEntries(ctx, &f, out, size)
+}
+
+// entriesAfter returns entries with a larger number, the oldest first.
+func (s *Store) entriesAfter(ctx context.Context, f EntryFilter, sealed int64, size int) (out []Entry, err error) {
+	errFull := errors.New("enough")
+	if f.After < sealed {
+		err := s.EachPart(ctx, max(0, f.After), func(p *chain.Part) error {
+			return p.Each(func(e *chain.Entry) error {
+				if e.Seq > f.After && f.fits(e) {
+					out = append(out, unchained(e))
+				}
+				if len(out) == size {
+					return errFull
+				}
+				return nil
+			})
+		})
+		if errors.Is(err, errFull) {
+			return out, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	rows, err := s.entryRows(ctx, f, sealed, ` ORDER BY seq LIMIT ?`, size-len(out))
+	return append(out, rows...), err
+}
+
+// entryRows reads those that are rows.
+func (s *Store) entryRows(ctx context.Context, f EntryFilter, sealed int64, order string, size int) (out []Entry, err error) {
+	var c clause
+	for _, x := range []struct{ column, value string }{{"kind", f.Kind}, {"operator", f.Operator}, {"target", f.Target}, {"user", f.User}} {
+		if x.value != "" {
+			c.and(x.column+" = ?", x.value)
+		}
+	}
+	for _, x := range []struct {
+		part  string
+		value int64
 	}{{"round = ?", f.Round}, {"about = ?", f.About}, {"seq < ?", f.Before}, {"seq > ?", f.After}} {
-		if c.value != 0 {
-			parts = append(parts, c.clause)
-			args = append(args, c.value)
+		if x.value != 0 {
+			c.and(x.part, x.value)
 		}
 	}
 	if f.Without != "" {
-		parts = append(parts, "kind <> ?")
-		args = append(args, f.Without)
+		c.and("kind <> ?", f.Without)
 	}
 	if f.Text != "" {
-		parts = append(parts, "(words LIKE ? OR because LIKE ?)")
 		like := "%" + escapeLike(f.Text) + "%"
-		args = append(args, like, like)
+		c.and("(words LIKE ? OR because LIKE ?)", like, like)
 	}
-	where := " WHERE " + strings.Join(append(parts, withinHead), " AND ")
-	order := ` ORDER BY seq DESC LIMIT ?`
-	if f.After != 0 {
-		order = ` ORDER BY seq LIMIT ?`
-	}
-	var out []Entry
-	err := s.db.SelectContext(ctx, &out, `SELECT `+entryColumns+` FROM record`+where+order, append(args, size)...)
+	c.and(within, sealed)
+	err = s.db.SelectContext(ctx, &out, `SELECT `+entryColumns+` FROM record`+c.where()+order, append(c.args, size)...)
 	return out, err
 }
 
 // Entry returns one entry, or ErrNone.
-func (s *Store) Entry(ctx context.Context, seq int64) (Entry, error) {
-	var e Entry
-	err := s.db.GetContext(ctx, &e, `SELECT `+entryColumns+` FROM record WHERE seq = ? AND `+withinHead, seq)
-	return e, err
+func (s *Store) Entry(ctx context.Context, seq int64) (out Entry, err error) {
+	p, err := s.partOf(ctx, seq)
+	if errors.Is(err, ErrNone) {
+		err = s.db.GetContext(ctx, &out, `SELECT `+entryColumns+` FROM record WHERE seq = ?
+			AND seq <= (SELECT seq FROM record_head WHERE one = 1)`, seq)
+		return out, err
+	}
+	if err != nil {
+		return out, err
+	}
+	return out, p.Each(func(e *chain.Entry) error {
+		if e.Seq == seq {
+			out = unchained(e)
+		}
+		return nil
+	})
 }
 
 // EachEntry hands on all entries up to and with one, in order, read in portions
 // so that however many there are nothing waits for them.
 func (s *Store) EachEntry(ctx context.Context, upTo int64, each func(*chain.Entry) error) error {
-	const portion = 10_000
 	for from := int64(0); from < upTo; {
-		rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT ?`, from,
-			upTo, portion)
-		if err != nil {
+		if err := s.EachPart(ctx, from, func(p *chain.Part) error {
+			from = p.Last
+			return p.Each(func(e *chain.Entry) error {
+				if e.Seq > upTo {
+					return nil
+				}
+				return each(e)
+			})
+		}); err != nil {
 			return err
 		}
-		last := from
-		for rows.Next() {
-			var e chain.Entry
-			err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body,
-				&e.Before, &e.Hash)
-			if err == nil {
-				last, err = e.Seq, each(&e)
-			}
-			if err != nil {
-				rows.Close()
-				return err
-			}
-		}
-		rows.Close()
-		if err := rows.Err(); err != nil {
+		next, again, err := s.EachRow(ctx, from, upTo, each)
+		if err != nil || next == from && !again {
 			return err
 		}
-		if last == from {
-			return nil
-		}
-		from = last
+		from = next
 	}
 	return nil
 }
 
-// BehindHead counts the rows behind the record's head, which nobody wrote by our ways.
+// EachRow hands on a portion of the entries behind one that are rows, up to and
+// with another, and returns the last. Where they have meanwhile gone into a part
+// it hands on nothing, and says so: the part is to be looked at again.
+func (s *Store) EachRow(ctx context.Context, from, upTo int64, each func(*chain.Entry) error) (last int64, again bool, err error) {
+	const portion = 10_000
+	rows, err := s.db.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? AND seq <= ? ORDER BY seq LIMIT ?`, from, upTo,
+		portion)
+	if err != nil {
+		return from, false, err
+	}
+	defer rows.Close()
+	for last = from; rows.Next(); {
+		var e chain.Entry
+		if err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body,
+			&e.Before, &e.Hash); err != nil {
+			return last, false, err
+		}
+		if last == from && e.Seq != from+1 {
+			if sealed, err := s.sealedTo(ctx); err != nil || sealed > from {
+				return last, sealed > from, err
+			}
+		}
+		if err := each(&e); err != nil {
+			return last, false, err
+		}
+		last = e.Seq
+	}
+	return last, false, rows.Err()
+}
+
+// BehindHead counts the rows that nobody wrote by our ways: behind the record's
+// head, or where a sealed part is.
 func (s *Store) BehindHead(ctx context.Context) (n int64, err error) {
-	err = s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM record WHERE seq > (SELECT seq FROM record_head WHERE one = 1)`)
+	err = s.db.GetContext(ctx, &n, `SELECT (SELECT COUNT(*) FROM record WHERE seq > (SELECT seq FROM record_head WHERE one = 1))
+		+ (SELECT COUNT(*) FROM record WHERE seq <= (SELECT COALESCE(MAX(last), 0) FROM record_part))`)
 	return n, err
 }

@@ -244,8 +244,9 @@ func (s *Door) RecordHead(ctx context.Context, who Operator, at int64) (RecordHe
 type Verified struct {
 	Holds       bool              `json:"holds"`
 	Checked     int64             `json:"checked" doc:"entries that hold, counted from the first"`
+	Sealed      int64             `json:"sealed,omitempty" doc:"of those, how many are in parts that are as they were when they were checked and sealed"`
 	Broken      int64             `json:"broken,omitempty" doc:"the first entry that does not"`
-	Behind      int64             `json:"behind,omitempty" doc:"rows behind the head, which no service wrote: they do not count"`
+	Behind      int64             `json:"behind,omitempty" doc:"rows that no service wrote: they do not count"`
 	Checkpoints int               `json:"checkpoints" doc:"signed heads that it was held against"`
 	Head        *chain.Checkpoint `json:"head,omitempty" doc:"of a record that holds: its head, signed now"`
 	Print       string            `json:"print,omitempty" doc:"fingerprint of the key that signs"`
@@ -253,7 +254,9 @@ type Verified struct {
 }
 
 // VerifyRecord walks the whole chain, and holds it against all checkpoints kept.
-func (s *Door) VerifyRecord(ctx context.Context, who Operator) (Verified, error) {
+// Parts that are as they were when this service checked and sealed them are not
+// walked through again, unless every entry is asked for.
+func (s *Door) VerifyRecord(ctx context.Context, who Operator, every bool) (Verified, error) {
 	if err := who.May(Look); err != nil {
 		return Verified{}, err
 	}
@@ -266,7 +269,7 @@ func (s *Door) VerifyRecord(ctx context.Context, who Operator) (Verified, error)
 		return Verified{}, err
 	}
 	at, out := chain.Start(), Verified{}
-	err = s.Store.EachEntry(ctx, end.Seq, func(e *chain.Entry) (err error) {
+	entry := func(e *chain.Entry) (err error) {
 		if at, err = at.Follow(e); err != nil {
 			return err
 		}
@@ -276,7 +279,31 @@ func (s *Door) VerifyRecord(ctx context.Context, who Operator) (Verified, error)
 			}
 		}
 		return nil
-	})
+	}
+	part := func(p *chain.Part) error {
+		next, err := p.Follows(at)
+		if err != nil {
+			return err
+		}
+		if every || !p.SealedWith(s.signer.key.Public().(ed25519.PublicKey)) {
+			return p.Each(entry)
+		}
+		at, out.Sealed = next, out.Sealed+p.Last-p.First+1
+		if c, ok := signed[p.Last]; ok {
+			if out.Checkpoints++; !bytes.Equal(c.Hash, p.Hash) {
+				return &chain.BrokenError{Seq: p.Last, Words: writtenAnew(c)}
+			}
+		}
+		return nil
+	}
+	for more := true; err == nil && more && at.Seq < end.Seq; {
+		before := at.Seq
+		if err = s.Store.EachPart(ctx, at.Seq, part); err == nil && at.Seq < end.Seq {
+			var again bool
+			_, again, err = s.Store.EachRow(ctx, at.Seq, end.Seq, entry)
+			more = again || at.Seq > before
+		}
+	}
 	var broken *chain.BrokenError
 	switch {
 	case errors.As(err, &broken):
@@ -306,6 +333,9 @@ func (s *Door) VerifyRecord(ctx context.Context, who Operator) (Verified, error)
 	}
 	out.Holds, out.Head, out.Print = true, &c, c.Print()
 	out.Words = fmt.Sprintf("the record holds: %s, each following from the one before", Count(int(at.Seq), "entry", "entries"))
+	if out.Sealed > 0 {
+		out.Words += fmt.Sprintf(" (%s as they were sealed)", Count(int(out.Sealed), "entry", "entries"))
+	}
 	if out.Checkpoints > 0 {
 		out.Words += ", as " + Count(out.Checkpoints, "checkpoint says", "checkpoints say")
 	}
@@ -346,4 +376,43 @@ func (s *Door) ExportRecord(ctx context.Context, who Operator, to io.Writer) err
 		return err
 	}
 	return w.Encode(chain.Sign(head, s.Now(), s.signer.key))
+}
+
+// How the record is sealed: the newest entries stay rows, the others go into parts.
+const (
+	partSize = 2000
+	rowsKept = 5000
+)
+
+// SealRecord puts entries that lie far enough back into sealed parts, each checked
+// before. It stops at entries that do not hold, or that are not those that were signed.
+func (s *Door) SealRecord(ctx context.Context) error {
+	return s.sealRecord(ctx, partSize, rowsKept)
+}
+
+// SealDue says whether there are enough entries for another part.
+func (s *Door) SealDue(ctx context.Context) (bool, error) {
+	rows, err := s.Store.Unsealed(ctx)
+	return rows >= partSize+rowsKept, err
+}
+
+func (s *Door) sealRecord(ctx context.Context, size, keep int64) error {
+	signed := map[int64]chain.Checkpoint{}
+	if err := s.signer.each(func(c chain.Checkpoint) { signed[c.Seq] = c }); err != nil {
+		return fmt.Errorf("checkpoints: %w", err)
+	}
+	for ctx.Err() == nil {
+		sealed, err := s.Store.SealPart(ctx, size, keep, func(from chain.Head, entries []chain.Entry) (*chain.Part, error) {
+			for i := range entries {
+				if c, ok := signed[entries[i].Seq]; ok && !bytes.Equal(c.Hash, entries[i].Hash) {
+					return nil, &chain.BrokenError{Seq: c.Seq, Words: writtenAnew(c)}
+				}
+			}
+			return chain.Pack(from, entries, s.signer.key)
+		})
+		if err != nil || !sealed {
+			return err
+		}
+	}
+	return ctx.Err()
 }

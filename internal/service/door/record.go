@@ -36,7 +36,7 @@ type RecordFilter struct {
 // RecordPage is one page of the record, newest first.
 type RecordPage struct {
 	Items []Entry `json:"items"`
-	Next  int64   `json:"next,omitempty" doc:"ask for entries before this number for the next page; absent at the end"`
+	Next  int64   `json:"next,omitempty" doc:"ask for entries before this number for the next page; absent at the end. A search for words looks some 200,000 entries back at a time, and may find none on a page"`
 }
 
 // Record returns entries, newest first.
@@ -47,9 +47,9 @@ func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size in
 	if size <= 0 || size > PageMost {
 		size = pageSize
 	}
-	rows, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User, Text: f.Text,
+	rows, left, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User, Text: f.Text,
 		Round: f.Round, Before: f.Before}, size+1)
-	out := RecordPage{Items: []Entry{}}
+	out := RecordPage{Items: []Entry{}, Next: left}
 	for i, r := range rows {
 		if i == size {
 			out.Next = rows[size-1].Seq
@@ -80,7 +80,7 @@ func (s *Door) EntryDetail(ctx context.Context, who Operator, seq int64) (Entry,
 		return Entry{}, err
 	}
 	e := EntryOf(row)
-	comments, err := s.Store.Entries(ctx, store.EntryFilter{About: seq}, PageMost)
+	comments, _, err := s.Store.Entries(ctx, store.EntryFilter{About: seq}, PageMost)
 	for _, c := range comments {
 		e.Comments = append([]Entry{EntryOf(c)}, e.Comments...)
 	}

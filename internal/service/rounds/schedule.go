@@ -36,6 +36,9 @@ func (s *Carrier) keepTime() {
 		if err := s.CheckpointInTime(s.Life); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("the record was not signed", "error", err)
 		}
+		if due, err := s.SealDue(s.Life); due && err == nil {
+			s.once("record/seal", s.SealRecord)
+		}
 		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
 			s.Log.Warn("targets not compared", "error", err)
 		}

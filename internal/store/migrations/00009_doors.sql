@@ -53,3 +53,20 @@ CREATE TABLE IF NOT EXISTS loose_sieve (
   target    VARCHAR(200) NOT NULL PRIMARY KEY,
   bits      LONGBLOB     NOT NULL           -- a Bloom filter of the marks
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+-- What lies further back in the record, in sealed parts.
+CREATE TABLE IF NOT EXISTS record_part (
+  first     BIGINT       NOT NULL PRIMARY KEY,
+  last      BIGINT       NOT NULL,
+  before_it BINARY(32)   NOT NULL,          -- hash that the first entry follows from
+  hash      BINARY(32)   NOT NULL,          -- of the last entry
+  body      LONGBLOB     NOT NULL,          -- entries, packed; see core/chain
+  sign_key  BINARY(32)   NOT NULL,
+  signature BINARY(64)   NOT NULL,
+  UNIQUE KEY by_last (last)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+CREATE TABLE IF NOT EXISTS record_note (    -- of whom and what the entries of a part speak
+  what      TINYINT      NOT NULL,          -- 1 kind, 2 operator, 3 target, 4 user, 5 round, 6 entry that a comment is about
+  value     VARCHAR(200) NOT NULL,
+  part      BIGINT       NOT NULL,          -- its first entry
+  PRIMARY KEY (what, value, part)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
