@@ -446,6 +446,10 @@ func (d *doors) kept(ctx context.Context) error {
 		return err
 	}
 	d.note("restart", time.Since(began).Seconds(), 3)
+	fmt.Printf("# on disk %.0f MB\n", d.onDisk())
+	for began := time.Now(); d.onDisk() > 600 && time.Since(began) < 3*time.Minute; { // room is given back in time
+		time.Sleep(5 * time.Second)
+	}
 	d.note("on-disk", d.onDisk(), 600)
 	d.largest()
 	return nil

@@ -201,7 +201,7 @@ func (s *Server) make(ctx context.Context) error {
 	defer os.RemoveAll(draft)
 	cmd := exec.CommandContext(ctx, "mariadb-install-db",
 		append([]string{"--no-defaults", "--datadir=" + draft, "--tmpdir=" + s.tmp(), "--auth-root-authentication-method=normal",
-			"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M"}, asUser()...)...)
+			"--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=32M", undoFiles}, asUser()...)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
 	if out, err := cmd.CombinedOutput(); err != nil {
 		if errors.Is(err, exec.ErrNotFound) {
@@ -212,12 +212,17 @@ func (s *Server) make(ctx context.Context) error {
 	return os.Rename(draft, data)
 }
 
+// undoFiles keeps what transactions would take back in files of their own, which can
+// be cut when a large one is over. A server that was made without goes on so.
+const undoFiles = "--innodb-undo-tablespaces=2"
+
 func (s *Server) start(throwaway bool) error {
 	args := append([]string{"--no-defaults", "--datadir=" + s.data(), "--tmpdir=" + s.tmp(), "--socket=" + s.socket(), "--pid-file=" +
 		filepath.Join(s.dir, "pid"),
 		"--skip-networking", "--skip-name-resolve", "--skip-log-bin", "--character-set-server=utf8mb4",
 		"--collation-server=utf8mb4_nopad_bin",
-		"--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600"}, asUser()...)
+		"--performance-schema=OFF", "--max-allowed-packet=64M", "--wait-timeout=600", undoFiles, "--innodb-undo-log-truncate=ON",
+		"--innodb-max-undo-log-size=32M"}, asUser()...)
 	if throwaway {
 		args = append(args, "--innodb-log-file-size=32M", "--innodb-buffer-pool-size=128M", "--innodb-flush-log-at-trx-commit=0",
 			"--innodb-flush-method=nosync", "--innodb-doublewrite=0", "--innodb-fast-shutdown=2")

@@ -28,7 +28,7 @@ func OpenAt(ctx context.Context, dsn string, version int64) (*Store, error) {
 		return nil, err
 	}
 	_, err = p.UpTo(ctx, version)
-	return &Store{db}, err
+	return &Store{db: db}, err
 }
 
 // Exec runs a statement of a test's own.

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"hen-roost/internal/core/chain"
 	"hen-roost/internal/store"
@@ -131,5 +132,35 @@ func TestSealing(t *testing.T) {
 	}
 	if n, broken, err := verify(s); n < 100 || n > 125 || !strings.Contains(broken, "altered") || err != nil {
 		t.Errorf("%d hold, then %q %v", n, broken, err)
+	}
+}
+
+// TestRoom: the room that many deleted rows leave is given back, while others read.
+func TestRoom(t *testing.T) {
+	s, db := open(t)
+	for _, do := range []string{"ALTER TABLE sealed MODIFY id CHAR(26) NOT NULL",
+		"INSERT INTO sealed SELECT CONCAT('x', seq), REPEAT(CHAR(seq % 250), 4000), NOW(6) FROM seq_1_to_40000", "DELETE FROM sealed WHERE id <> 'x7'"} {
+		if _, err := db.Exec(do); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for try := 0; ; try++ {
+		tables, err := s.Spare(ctx)
+		if err != nil || try > 600 {
+			t.Fatalf("%v are found to have room, %v", tables, err)
+		}
+		if slices.Contains(tables, "sealed") { // once the server has cleaned up behind the deletes
+			break
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	if err := s.Rebuild(ctx, "sealed"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("ANALYZE TABLE sealed"); err != nil {
+		t.Fatal(err)
+	}
+	if tables, err := s.Spare(ctx); err != nil || slices.Contains(tables, "sealed") {
+		t.Errorf("the room is still there: %v %v", tables, err)
 	}
 }

@@ -27,7 +27,10 @@ var migrations embed.FS
 var ErrNone = sql.ErrNoRows
 
 // Store is a pool of connections. It is safe for concurrent use.
-type Store struct{ db *sqlx.DB }
+type Store struct {
+	db   *sqlx.DB
+	conf *mysql.Config // of its connections
+}
 
 // Tx is one transaction. Functions on it are called from the one function it is given to.
 type Tx struct{ *sqlx.Tx }
@@ -67,7 +70,7 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 			return nil, err
 		}
 	}
-	return &Store{db}, nil
+	return &Store{db, conf}, nil
 }
 
 // collation tells texts apart by every byte, spaces at their ends included, and

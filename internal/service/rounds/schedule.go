@@ -21,6 +21,7 @@ const tick = 2 * time.Second
 // reconciliations that targets repeat. Of several services, one does each.
 func (s *Carrier) keepTime() {
 	seen := map[string]time.Time{}
+	looked := time.Now()
 	for {
 		select {
 		case <-s.Life.Done():
@@ -39,10 +40,30 @@ func (s *Carrier) keepTime() {
 		if due, err := s.SealDue(s.Life); due && err == nil {
 			s.once("record/seal", s.SealRecord)
 		}
+		if time.Since(looked) > time.Minute {
+			looked = time.Now()
+			s.once("store/room", s.giveBack)
+		}
 		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
 			s.Log.Warn("targets not compared", "error", err)
 		}
 	}
+}
+
+// giveBack gives the room back that deleted rows have left.
+func (s *Carrier) giveBack(ctx context.Context) error {
+	tables, err := s.Store.Spare(ctx)
+	if err != nil {
+		return err
+	}
+	for _, t := range tables {
+		began := time.Now()
+		if err := s.Store.Rebuild(ctx, t); err != nil {
+			return fmt.Errorf("the room left in table %s is not given back: %w", t, err)
+		}
+		s.Log.Info("room given back", "table", t, "took", time.Since(began))
+	}
+	return nil
 }
 
 // startDue starts the scheduled rounds whose time has come.
