@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/hex"
+	"slices"
 	"strings"
 	"time"
 )
@@ -205,17 +206,17 @@ func (tx *Tx) CountDay(ctx context.Context, target string, day time.Time, counts
 	return nil
 }
 
-// Trend returns the counts of the days since one, of some targets or all, by day.
+// Trend returns the counts of the days since one, of some targets or all, by day,
+// and before them those of the last day before on which each target was compared.
 func (s *Store) Trend(ctx context.Context, since time.Time, targets []string) ([]DayCount, error) {
-	where, args := ``, []any{since.UTC().Format(time.DateOnly)}
-	if len(targets) > 0 {
-		where = ` AND target IN ` + oneOf(len(targets))
-		for _, t := range targets {
-			args = append(args, t)
-		}
-	}
+	first := since.UTC().Format(time.DateOnly)
+	var in clause
+	in.among("target", targets)
+	within := strings.Join(append(in.parts, ""), " AND ")
 	var out []DayCount
-	err := s.db.SelectContext(ctx, &out, `SELECT day, target, kind, n FROM drift_day WHERE day >= ?`+where+` ORDER BY day, target, kind`,
-		args...)
+	err := s.db.SelectContext(ctx, &out, `SELECT day, target, kind, n FROM drift_day JOIN
+		(SELECT target, MAX(day) AS day FROM drift_day WHERE `+within+`day < ? GROUP BY target) last USING (day, target)
+		UNION ALL SELECT day, target, kind, n FROM drift_day WHERE `+within+`day >= ? ORDER BY day, target, kind`,
+		slices.Concat(in.args, []any{first}, in.args, []any{first})...)
 	return out, err
 }

@@ -390,10 +390,10 @@ func (s *Door) SealRecord(ctx context.Context) error {
 	return s.sealRecord(ctx, partSize, rowsKept)
 }
 
-// SealDue says whether there are enough entries for another part.
-func (s *Door) SealDue(ctx context.Context) (bool, error) {
+// SealDue says whether there are enough entries for another part, and how many are rows.
+func (s *Door) SealDue(ctx context.Context) (bool, int64, error) {
 	rows, err := s.Store.Unsealed(ctx)
-	return rows >= partSize+rowsKept, err
+	return rows >= partSize+rowsKept, rows, err
 }
 
 func (s *Door) sealRecord(ctx context.Context, size, keep int64) error {

@@ -37,7 +37,7 @@ func (s *Carrier) keepTime() {
 		if err := s.CheckpointInTime(s.Life); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("the record was not signed", "error", err)
 		}
-		if due, err := s.SealDue(s.Life); due && err == nil {
+		if due, err := s.sealing(s.Life); due && err == nil {
 			s.once("record/seal", s.SealRecord)
 		}
 		if time.Since(looked) > time.Minute {
@@ -48,6 +48,20 @@ func (s *Carrier) keepTime() {
 			s.Log.Warn("targets not compared", "error", err)
 		}
 	}
+}
+
+// backlogMost is how many entries may wait to be sealed while rounds run.
+const backlogMost = 1_000_000
+
+// sealing says whether it is time to seal entries of the record: when there are
+// enough, and no round runs that would have to wait for it.
+func (s *Carrier) sealing(ctx context.Context) (bool, error) {
+	due, rows, err := s.SealDue(ctx)
+	if err != nil || !due || rows > backlogMost {
+		return due, err
+	}
+	busy, err := s.Store.BusyTargets(ctx)
+	return len(busy) == 0, err
 }
 
 // giveBack gives the room back that deleted rows have left.

@@ -169,7 +169,7 @@ func (s *Seen) Trend(ctx context.Context, who door.Operator, targets []string, d
 	}
 	days = min(days, trendMost)
 	first := s.Now().Truncate(24*time.Hour).AddDate(0, 0, 1-days)
-	rows, err := s.Store.Trend(ctx, first.AddDate(0, 0, -trendMost), targets)
+	rows, err := s.Store.Trend(ctx, first, targets)
 	if err != nil {
 		return nil, err
 	}

@@ -70,3 +70,4 @@ CREATE TABLE IF NOT EXISTS record_note (    -- of whom and what the entries of a
   part      BIGINT       NOT NULL,          -- its first entry
   PRIMARY KEY (what, value, part)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+ALTER TABLE drift_day ADD KEY IF NOT EXISTS of_target (target, day);

@@ -2001,7 +2001,7 @@ export interface components {
             items: components["schemas"]["Entry"][];
             /**
              * Format: int64
-             * @description ask for entries before this number for the next page; absent at the end
+             * @description ask for entries before this number for the next page; absent at the end. A search for words looks some 200,000 entries back at a time, and may find none on a page
              */
             next?: number;
         };
@@ -2505,7 +2505,7 @@ export interface components {
         Verified: {
             /**
              * Format: int64
-             * @description rows behind the head, which no service wrote: they do not count
+             * @description rows that no service wrote: they do not count
              */
             behind?: number;
             /**
@@ -2528,6 +2528,11 @@ export interface components {
             holds: boolean;
             /** @description fingerprint of the key that signs */
             print?: string;
+            /**
+             * Format: int64
+             * @description of those, how many are in parts that are as they were when they were checked and sealed
+             */
+            sealed?: number;
             words: string;
         };
         Watched: {
@@ -4914,7 +4919,10 @@ export interface operations {
     };
     "verify-record": {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description walk through every entry, also of parts that are as they were when they were checked and sealed */
+                every?: boolean;
+            };
             header?: never;
             path?: never;
             cookie?: never;

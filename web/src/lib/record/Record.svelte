@@ -15,10 +15,15 @@
   $effect(() => router.keep({ ...filter }));
 
   let chain = $state('');
-  async function verify() {
+  let sealed = $state(0); // entries that were not walked through again
+  async function verify(every: boolean) {
     chain = 'Walking the chain…';
-    chain = await ask(api.GET('/api/record-check')).then(
-      (v) => v.words + '.' + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : ''),
+    sealed = 0;
+    chain = await ask(api.GET('/api/record-check', { params: { query: { every } } })).then(
+      (v) => {
+        sealed = v.sealed ?? 0;
+        return v.words + '.' + (v.head ? ` Head: entry ${v.head.checkpoint}, signed with ${v.print}.` : '');
+      },
       (e: Error) => e.message,
     );
   }
@@ -72,9 +77,10 @@
 <p class="sub">
   Who did what, where, when and why, and whether it held. Entries are only ever added, each chained to the one before. <button
     class="text-ink cursor-pointer underline"
-    onclick={verify}>Check the chain</button>
+    onclick={() => verify(false)}>Check the chain</button>
   <a class="text-ink" href="/api/record-export" download="record.jsonl">Take it away as a file</a>
   <span role="status" class="wrap-anywhere">{chain}</span>
+  {#if sealed}<button class="text-ink cursor-pointer underline" onclick={() => verify(true)}>Walk through every entry</button>{/if}
 </p>
 {#if gone}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{gone}</p>{/if}
 <div class="mb-4 flex flex-wrap gap-3">
