@@ -12,8 +12,8 @@ import (
 // works harder: never so hard that it would have to work all the time, however
 // much there is to keep.
 const (
-	enough   = 380 << 20 // bytes
-	headroom = 1.7       // of what is kept, at least
+	enough   = 360 << 20 // bytes
+	headroom = 2.0       // of what is kept, at least
 )
 
 // Tidy keeps the memory of a process that serves in bounds, until ctx ends.

@@ -27,8 +27,15 @@ type Overview struct {
 	CheckedAt time.Time          `json:"checked-at"`
 }
 
-// Overview returns what the first page shows.
+// Overview returns what the first page shows: the same to everybody who asks at the same time.
 func (s *Service) Overview(ctx context.Context, who door.Operator) (Overview, error) {
+	if err := who.May(door.Look); err != nil {
+		return Overview{}, err
+	}
+	return s.look.Get(ctx, func(ctx context.Context) (Overview, error) { return s.overview(ctx, who) })
+}
+
+func (s *Service) overview(ctx context.Context, who door.Operator) (Overview, error) {
 	targets, err := s.AllTargets(ctx, who)
 	if err != nil {
 		return Overview{}, err
@@ -67,6 +74,7 @@ func first(targets []seen.Target, n int) []seen.Target {
 	if len(targets) <= n {
 		return targets
 	}
+	targets = slices.Clone(targets)
 	slices.SortStableFunc(targets, func(a, b seen.Target) int {
 		switch {
 		case a.AsDeclared() == b.AsDeclared():

@@ -40,6 +40,7 @@ type Config struct {
 type Service struct {
 	*rounds.Carrier
 	warm atomic.Bool // the declaration was read once
+	look door.Shared[Overview]
 	end  context.CancelFunc
 }
 

@@ -33,6 +33,17 @@ const targetColumns = `name, accepted, offered, print, state, words, tried_at, s
 // comparedColumns are only written by those who compare.
 const comparedColumns = `, compared, compared_on, comparisons`
 
+// SurveyedTargets are those that were surveyed.
+func (s *Store) SurveyedTargets(ctx context.Context) (map[string]bool, error) {
+	var names []string
+	err := s.db.SelectContext(ctx, &names, `SELECT name FROM target WHERE surveyed_at IS NOT NULL`)
+	out := make(map[string]bool, len(names))
+	for _, n := range names {
+		out[n] = true
+	}
+	return out, err
+}
+
 // Targets returns what is known, by name.
 func (s *Store) Targets(ctx context.Context) (map[string]Target, error) {
 	var list []Target

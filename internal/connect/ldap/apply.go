@@ -108,20 +108,34 @@ func (b *batch) conclude(ctx context.Context) {
 	if len(b.begun) == 0 {
 		return
 	}
-	done := make([]connect.Act, len(b.begun))
-	for k, i := range b.begun {
-		done[k] = b.acts[i]
-	}
-	after, err := b.lookup(done)
-	if err == nil {
-		err = b.compare(ctx, after, done)
+	var done []connect.Act
+	touched := map[model.Named]bool{}
+	for _, i := range b.begun {
+		if a := b.acts[i]; a.Verb != model.AdoptIt {
+			touched[a.Of()] = true
+		}
 	}
 	for _, i := range b.begun {
-		if err != nil {
-			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
-			continue
+		if touched[b.acts[i].Of()] {
+			done = append(done, b.acts[i])
 		}
-		b.answers[i] = b.answer(b.acts[i], after, b.trouble[i])
+	}
+	var after *tree
+	var err error
+	if len(done) > 0 {
+		if after, err = b.lookup(done); err == nil {
+			err = b.compare(ctx, after, done)
+		}
+	}
+	for _, i := range b.begun {
+		switch a := b.acts[i]; {
+		case !touched[a.Of()]: // nothing was sent: an account that is adopted stands as it was read
+			b.answers[i] = b.answer(a, b.before, b.trouble[i])
+		case err != nil:
+			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
+		default:
+			b.answers[i] = b.answer(a, after, b.trouble[i])
+		}
 	}
 }
 

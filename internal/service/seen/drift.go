@@ -93,7 +93,7 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, siz
 		return Findings{}, err
 	}
 	total := out.Total
-	known, err := s.Store.Targets(ctx)
+	known, err := s.Store.SurveyedTargets(ctx)
 	if err != nil {
 		return Findings{}, err
 	}
@@ -102,7 +102,7 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, siz
 		chosen = door.KeysOf(c.Plan.Targets)
 	}
 	for _, name := range chosen {
-		if known[name].SurveyedAt == nil {
+		if !known[name] {
 			out.Unread = append(out.Unread, name)
 		}
 	}

@@ -146,13 +146,13 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 	if err != nil {
 		return out, err
 	}
-	known, err := s.Store.Targets(ctx)
+	known, err := s.Store.SurveyedTargets(ctx)
 	if err != nil {
 		return out, err
 	}
 	for _, target := range door.KeysOf(c.Plan.Targets) {
 		for _, a := range accountsOf(c, id, target, findings, links) {
-			if err := s.seen(ctx, a, known[target].SurveyedAt != nil); err != nil {
+			if err := s.seen(ctx, a, known[target]); err != nil {
 				return out, err
 			}
 			out.Accounts = append(out.Accounts, a.Account)

@@ -10,6 +10,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
 
@@ -26,6 +27,7 @@ type Seen struct {
 	*declared.Declared
 	Config
 	known *memory // what comparisons found right
+	all   door.Shared[[]Target]
 }
 
 // New makes the room, and has declaring tell it.

@@ -79,11 +79,16 @@ func (t Target) speaksOf(text string) bool {
 	return false
 }
 
-// AllTargets returns all declared targets by name.
+// AllTargets returns all declared targets by name, for everybody who asks at the
+// same time; nobody may change them.
 func (s *Seen) AllTargets(ctx context.Context, who door.Operator) ([]Target, error) {
 	if err := who.May(door.Look); err != nil {
 		return nil, err
 	}
+	return s.all.Get(ctx, s.allTargets)
+}
+
+func (s *Seen) allTargets(ctx context.Context) ([]Target, error) {
 	c, known, err := s.Standing(ctx)
 	if err != nil {
 		return nil, err
