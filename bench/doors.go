@@ -424,7 +424,6 @@ func (d *doors) kept(ctx context.Context) error {
 	if err := d.client.Get(ctx, "/record-head", nil, &head); err != nil {
 		return err
 	}
-	d.note("record-entry", d.recordBytes()/float64(head.Seq), 350)
 	for _, turn := range []string{"record-check-first", "record-check"} {
 		_, took, err := d.roost("record", "--verify")
 		if err != nil {
@@ -447,10 +446,9 @@ func (d *doors) kept(ctx context.Context) error {
 	}
 	d.note("restart", time.Since(began).Seconds(), 3)
 	fmt.Printf("# on disk %.0f MB\n", d.onDisk())
-	for began := time.Now(); d.onDisk() > 600 && time.Since(began) < 3*time.Minute; { // room is given back in time
-		time.Sleep(5 * time.Second)
-	}
+	time.Sleep(150 * time.Second) // entries are sealed and room is given back in time
 	d.note("on-disk", d.onDisk(), 600)
+	d.note("record-entry", d.recordBytes()/float64(head.Seq), 350)
 	d.largest()
 	return nil
 }

@@ -55,6 +55,9 @@ var figures = []figure{
 	{"journal-three-processes", "s", 0.4, threeProcesses},
 	{"record-10000", "s", 1, recordPromise},
 	{"record-10000-unchained", "s", 0, recordBare},
+	{"record-long-entry", "B", 1, recordLong},
+	{"record-long-check", "µs", 1, recordLongCheck},
+	{"record-long-page", "ms", 1, recordLongPage},
 	{"doors-declare", "s", 1, through("declare")},
 	{"doors-declare-memory", "MB", 1, through("declare-memory")},
 	{"doors-survey-first", "s", 2, through("survey-first")},
@@ -99,6 +102,7 @@ type workbench struct {
 	crowded  *crowded
 	engine   *engine
 	doors    *doors
+	long     *long
 	seen     *observed
 	standing *service.Service
 }

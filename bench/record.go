@@ -2,14 +2,17 @@ package main
 
 import (
 	"context"
+	"crypto/ed25519"
 	"database/sql"
 	"fmt"
+	"os"
 	"path/filepath"
 	"strings"
 	"time"
 
 	_ "github.com/go-sql-driver/mysql" // the driver, for the bare program
 
+	"hen-roost/internal/core/chain"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/store"
 )
@@ -79,4 +82,137 @@ func record(ctx context.Context, w *workbench) (float64, float64, error) {
 		}
 		return nil
 	})
+}
+
+// longEntries is how many entries a long record has.
+const longEntries = 10_000_000
+
+// long is a record of many years, made once: sealed parts and the newest entries as rows.
+type long struct {
+	store  *store.Store
+	bytes  float64 // on disk
+	notes  float64 // of them, the notes
+	check  time.Duration
+	worst  time.Duration
+	walked float64 // entries a second, every entry walked through
+}
+
+// longRecord makes the parts as the service does, and asks of them what people ask.
+func (w *workbench) longRecord(ctx context.Context) (*long, error) {
+	if w.long != nil {
+		return w.long, nil
+	}
+	dsn, err := w.database(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := store.Open(ctx, dsn)
+	if err != nil {
+		return nil, err
+	}
+	w.later(func() { s.Close() })
+	_, key, err := ed25519.GenerateKey(nil)
+	if err != nil {
+		return nil, err
+	}
+	l := &long{store: s}
+	at := chain.Start()
+	for at.Seq < longEntries {
+		var list []chain.Entry
+		list, at = steps(at, 2000)
+		p, err := chain.Pack(chain.Head{Seq: list[0].Seq - 1, Hash: list[0].Before}, list, key)
+		if err != nil {
+			return nil, err
+		}
+		if err := s.Tx(ctx, func(tx *store.Tx) error { return tx.AddPart(ctx, p, list) }); err != nil {
+			return nil, err
+		}
+	}
+	if err := l.look(ctx, key.Public().(ed25519.PublicKey), at); err != nil {
+		return nil, err
+	}
+	for file, into := range map[string]*float64{"record_part": &l.bytes, "record_note": &l.notes} {
+		found, _ := filepath.Glob(filepath.Join(w.dir, "db", "data", "*", file+".ibd"))
+		for _, f := range found {
+			if info, err := os.Stat(f); err == nil {
+				*into += float64(info.Size())
+			}
+		}
+	}
+	l.bytes += l.notes
+	w.long = l
+	return l, nil
+}
+
+// look checks all of it by its seals, walks through some, and asks for pages.
+func (l *long) look(ctx context.Context, key []byte, end chain.Head) error {
+	began, at := time.Now(), chain.Start()
+	if err := l.store.EachPart(ctx, 0, func(p *chain.Part) (err error) {
+		if at, err = p.Follows(at); err == nil && !p.SealedWith(key) {
+			err = fmt.Errorf("the part from %d is not as it was sealed", p.First)
+		}
+		return err
+	}); err != nil || at.Seq != end.Seq {
+		return fmt.Errorf("%d hold: %w", at.Seq, err)
+	}
+	l.check = time.Since(began)
+	began = time.Now()
+	if err := l.store.EachEntry(ctx, 200_000, func(*chain.Entry) error { return nil }); err != nil {
+		return err
+	}
+	l.walked = 200_000 / time.Since(began).Seconds()
+	for _, f := range []store.EntryFilter{{User: "hand.012345"}, {Target: "target-07", Kind: "step"}, {Round: 77}, {Before: 4_000_000},
+		{User: "hand.000001", Target: "target-03"}, {Operator: "odd.strand", Round: 901}} {
+		began := time.Now()
+		list, _, err := l.store.Entries(ctx, f, 60)
+		if err != nil || len(list) == 0 {
+			return fmt.Errorf("%+v: %d entries, %w", f, len(list), err)
+		}
+		fmt.Printf("# record %+v: %d entries in %v\n", f, len(list), time.Since(began).Round(time.Millisecond))
+		l.worst = max(l.worst, time.Since(began))
+	}
+	return nil
+}
+
+// steps are entries as rounds leave them: each of another person, on one of twenty targets, a thousand in a round.
+func steps(at chain.Head, n int) (list []chain.Entry, _ chain.Head) {
+	for range n {
+		i := at.Seq
+		e := chain.Entry{Seq: i + 1, At: time.UnixMicro(1_700_000_000_000_000 + i*1_000_003).UTC(), Kind: "step", Operator: "odd.strand",
+			Target: fmt.Sprintf("target-%02d", i/1000%20), User: fmt.Sprintf("hand.%06d", i*7919%100_000), Round: 1 + i/1000,
+			Because: "autumn", Words: fmt.Sprintf("done: change account hand.%06d: shell /bin/sh → /bin/bash", i*7919%100_000),
+			Body: fmt.Appendf(nil, `{"step":%d,"outcome":"done","act":{"verb":"change","object":"account","name":"hand.%06d"},`+
+				`"before":{"shell":["/bin/sh"]},"after":{"shell":["/bin/bash"]}}`, i%1000, i*7919%100_000), Before: at.Hash}
+		e.Hash = e.Seal()
+		list, at = append(list, e), chain.Head{Seq: e.Seq, Hash: e.Hash}
+	}
+	return list, at
+}
+
+// recordLong: what one of ten million entries takes, in bytes, against 350.
+func recordLong(ctx context.Context, w *workbench) (float64, float64, error) {
+	l, err := w.longRecord(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	fmt.Printf("# of it notes: %.0f bytes an entry\n", l.notes/longEntries)
+	return l.bytes / longEntries, 350, nil
+}
+
+// recordLongCheck: checking all of them by their seals, in µs an entry, against two; and the slowest page, in ms.
+func recordLongCheck(ctx context.Context, w *workbench) (float64, float64, error) {
+	l, err := w.longRecord(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	fmt.Printf("# walked through: %.0f entries/s\n", l.walked)
+	return l.check.Seconds() * 1e6 / longEntries, 2, nil
+}
+
+func recordLongPage(ctx context.Context, w *workbench) (float64, float64, error) {
+	l, err := w.longRecord(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	return l.worst.Seconds() * 1000, 300, nil
 }

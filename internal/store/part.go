@@ -62,7 +62,7 @@ func (s *Store) SealPart(ctx context.Context, size, keep int64,
 		if err != nil {
 			return &Refusal{Err: err}
 		}
-		if err := tx.addPart(ctx, p, entries); err != nil {
+		if err := tx.AddPart(ctx, p, entries); err != nil {
 			return err
 		}
 		sealed = true
@@ -82,7 +82,8 @@ func (tx *Tx) sealed(ctx context.Context) (chain.Head, error) {
 	return chain.Head{Seq: e.Seq, Hash: e.Hash}, err
 }
 
-func (tx *Tx) addPart(ctx context.Context, p *chain.Part, entries []chain.Entry) error {
+// AddPart stores a part, and notes of what its entries speak.
+func (tx *Tx) AddPart(ctx context.Context, p *chain.Part, entries []chain.Entry) error {
 	if _, err := tx.ExecContext(ctx, `INSERT INTO record_part (first, last, before_it, hash, body, sign_key, signature)
 		VALUES (?, ?, ?, ?, ?, ?, ?)`, p.First, p.Last, p.Before, p.Hash, p.Body, p.Key, p.Signature); err != nil {
 		return err

@@ -12,7 +12,7 @@ import (
 // table that is mostly such room is written anew, while others read and write it.
 
 const (
-	spareLeast = 64 << 20 // bytes that are worth it
+	spareLeast = 32 << 20 // bytes that are worth it
 	spareWait  = 2        // seconds that it may wait for a moment alone; longer, and all who came later would wait behind it
 	spareFor   = time.Hour
 )

@@ -187,9 +187,11 @@ func (s *Store) entriesBack(ctx context.Context, f EntryFilter, sealed int64, si
 	return s.sealedEntries(ctx, &f, out, size)
 }
 
+// errEnough ends a walk over parts.
+var errEnough = errors.New("enough")
+
 // entriesAfter returns entries with a larger number, the oldest first.
 func (s *Store) entriesAfter(ctx context.Context, f EntryFilter, sealed int64, size int) (out []Entry, err error) {
-	errFull := errors.New("enough")
 	if f.After < sealed {
 		err := s.EachPart(ctx, max(0, f.After), func(p *chain.Part) error {
 			return p.Each(func(e *chain.Entry) error {
@@ -197,12 +199,12 @@ func (s *Store) entriesAfter(ctx context.Context, f EntryFilter, sealed int64, s
 					out = append(out, unchained(e))
 				}
 				if len(out) == size {
-					return errFull
+					return errEnough
 				}
 				return nil
 			})
 		})
-		if errors.Is(err, errFull) {
+		if errors.Is(err, errEnough) {
 			return out, nil
 		}
 		if err != nil {
@@ -264,7 +266,10 @@ func (s *Store) Entry(ctx context.Context, seq int64) (out Entry, err error) {
 // so that however many there are nothing waits for them.
 func (s *Store) EachEntry(ctx context.Context, upTo int64, each func(*chain.Entry) error) error {
 	for from := int64(0); from < upTo; {
-		if err := s.EachPart(ctx, from, func(p *chain.Part) error {
+		err := s.EachPart(ctx, from, func(p *chain.Part) error {
+			if p.First > upTo {
+				return errEnough
+			}
 			from = p.Last
 			return p.Each(func(e *chain.Entry) error {
 				if e.Seq > upTo {
@@ -272,7 +277,8 @@ func (s *Store) EachEntry(ctx context.Context, upTo int64, each func(*chain.Entr
 				}
 				return each(e)
 			})
-		}); err != nil {
+		})
+		if err != nil && !errors.Is(err, errEnough) {
 			return err
 		}
 		next, again, err := s.EachRow(ctx, from, upTo, each)
