@@ -67,8 +67,8 @@ func (d *doors) command(name string, aim float64, times int, args ...string) err
 
 // tell goes through the company's life: declared, surveyed, looked at, edited, put right.
 func (d *doors) tell(ctx context.Context) error {
-	for _, chapter := range []func(context.Context) error{d.declared, d.surveyed, d.lookedAt, d.putRight, d.edited, d.changed, d.renamed, d.crowded,
-		d.read, d.kept} {
+	for _, chapter := range []func(context.Context) error{d.declared, d.surveyed, d.lookedAt, d.putRight, d.edited, d.changed, d.renamed,
+		d.crowded, d.read, d.kept} {
 		if err := chapter(ctx); err != nil {
 			return err
 		}
@@ -324,7 +324,8 @@ func (d *doors) renamed(context.Context) error {
 
 // crowded asks for six more groups of everybody, looks at all that is missing then, and takes it back.
 func (d *doors) crowded(ctx context.Context) error {
-	if err := d.write("everybody", "        groups: [group-1800, group-1801, group-1802, group-1803, group-1804, group-1805]\n"); err != nil {
+	const six = "        groups: [group-1800, group-1801, group-1802, group-1803, group-1804, group-1805]\n"
+	if err := d.write("everybody", six); err != nil {
 		return err
 	}
 	if _, _, err := d.roost("declare", d.files, "--because", "bench", "--yes"); err != nil {

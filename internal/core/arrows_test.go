@@ -53,7 +53,7 @@ var knows = map[string][]string{
 // outside lists what the core may import from beyond the project: nothing that
 // reads a disk, a socket or a random source.
 var outside = []string{
-	"bufio", "bytes", "cmp", "crypto/ed25519", "crypto/sha256", "encoding/base64", "encoding/binary", "encoding/csv",
+	"bufio", "bytes", "cmp", "compress/flate", "crypto/ed25519", "crypto/sha256", "encoding/base64", "encoding/binary", "encoding/csv",
 	"encoding/hex", "encoding/json", "errors", "fmt", "hash/fnv", "hash/maphash", "io", "iter", "maps", "math/bits",
 	"path", "regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "time", "unicode", "unicode/utf8",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref",

@@ -170,7 +170,7 @@ func TestFollow(t *testing.T) {
 	if third.Newest(ctx) == nil {
 		t.Error("what another service stored, on text that it had cut itself, cannot be read")
 	}
-	files, err := a.Source.Apply(ctx, []declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "y"}})
+	files, err := a.Source.Apply([]declare.Edit{{Section: "groups", Name: "deck", Key: "about", Do: declare.Set, Value: "y"}}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

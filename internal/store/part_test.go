@@ -139,7 +139,8 @@ func TestSealing(t *testing.T) {
 func TestRoom(t *testing.T) {
 	s, db := open(t)
 	for _, do := range []string{"ALTER TABLE sealed MODIFY id CHAR(26) NOT NULL",
-		"INSERT INTO sealed SELECT CONCAT('x', seq), REPEAT(CHAR(seq % 250), 4000), NOW(6) FROM seq_1_to_40000", "DELETE FROM sealed WHERE id <> 'x7'"} {
+		"INSERT INTO sealed SELECT CONCAT('x', seq), REPEAT(CHAR(seq % 250), 4000), NOW(6) FROM seq_1_to_40000",
+		"DELETE FROM sealed WHERE id <> 'x7'"} {
 		if _, err := db.Exec(do); err != nil {
 			t.Fatal(err)
 		}

@@ -1,7 +1,6 @@
 package declare
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"strings"
@@ -12,13 +11,15 @@ import (
 // Apply makes edits one after the other, each in the part that it concerns, and
 // returns the files as they are then. See the function Apply. What it costs
 // follows the edits and the parts that they are in, not all that is declared. It
-// ends with ctx.
-func (s *Source) Apply(ctx context.Context, edits []Edit) ([]File, error) {
+// ends when over, asked before each edit, says why it should; nil: nothing does.
+func (s *Source) Apply(edits []Edit, over func() error) ([]File, error) {
 	a := amending{source: s, parts: map[*part]*amended{}, last: map[[2]string]*part{}, gone: map[[2]string]bool{}}
 	var errs []error
 	for i, e := range edits {
-		if ctx.Err() != nil {
-			return nil, ctx.Err()
+		if over != nil {
+			if err := over(); err != nil {
+				return nil, err
+			}
 		}
 		if err := a.apply(e); err != nil {
 			errs = append(errs, fmt.Errorf("edit %d: %w", i+1, err))

@@ -144,8 +144,8 @@ func TestApplyInParts(t *testing.T) {
 		{{Section: "groups", Name: "crew", Key: "about", Do: Set, Value: "all"}},
 		{{Section: "params", Name: "domain", Do: Set, Value: "y"}},
 		{{Section: "rights", Name: "r", Do: Set, Value: map[string]any{"at": "t"}, File: "roles.yaml"}},
-		{fresh("a", ""), fresh("b", ""), fresh("c", "big.yaml"), {Section: "users", Name: "b", Key: "number", Do: Set, Value: 9}, fresh("d", ""),
-			fresh("a", ""), {Section: "users", Name: "hand.600", Do: Take}, fresh("hand.600", ""), fresh("e", "")},
+		{fresh("a", ""), fresh("b", ""), fresh("c", "big.yaml"), {Section: "users", Name: "b", Key: "number", Do: Set, Value: 9},
+			fresh("d", ""), fresh("a", ""), {Section: "users", Name: "hand.600", Do: Take}, fresh("hand.600", ""), fresh("e", "")},
 		{fresh("a", "roles.yaml"), fresh("b", "roles.yaml"), fresh("c", "")},
 		{fresh("a", "none.yaml"), fresh(" ", ""), fresh("c", "")},
 		{{Section: "policies", Name: "p", Do: Set, Value: map[string]any{"at": "t"}, File: "big.yaml"}, fresh("c", "")},
@@ -154,7 +154,7 @@ func TestApplyInParts(t *testing.T) {
 		{{Section: "usrs", Name: "nobody", Do: Take}},
 	} {
 		whole, werr := Apply(files, edits)
-		parts, perr := s.Apply(t.Context(), edits)
+		parts, perr := s.Apply(edits, nil)
 		if werr == nil && !slices.Equal(whole, parts) || fmt.Sprint(werr) != fmt.Sprint(perr) {
 			t.Errorf("%+v: %v, %v", edits, werr, perr)
 		}

@@ -102,7 +102,7 @@ func (s *Declared) edited(ctx context.Context, edits []declare.Edit) ([]declare.
 	if err != nil {
 		return nil, nil, err
 	}
-	files, err := c.Source.Apply(ctx, edits)
+	files, err := c.Source.Apply(edits, ctx.Err)
 	if ctx.Err() != nil {
 		return nil, nil, ctx.Err()
 	}

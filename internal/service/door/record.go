@@ -47,8 +47,8 @@ func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size in
 	if size <= 0 || size > PageMost {
 		size = pageSize
 	}
-	rows, left, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User, Text: f.Text,
-		Round: f.Round, Before: f.Before}, size+1)
+	rows, left, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User,
+		Text: f.Text, Round: f.Round, Before: f.Before}, size+1)
 	out := RecordPage{Items: []Entry{}, Next: left}
 	for i, r := range rows {
 		if i == size {

@@ -35,7 +35,8 @@ func TestShared(t *testing.T) {
 	hold := make(chan bool)
 	var slow Shared[int64]
 	wg.Go(func() {
-		if _, err := slow.Get(gone, func(ctx context.Context) (int64, error) { <-hold; return 1, ctx.Err() }); !errors.Is(err, context.Canceled) {
+		_, err := slow.Get(gone, func(ctx context.Context) (int64, error) { <-hold; return 1, ctx.Err() })
+		if !errors.Is(err, context.Canceled) {
 			t.Errorf("who left: %v", err)
 		}
 	})
