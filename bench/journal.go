@@ -107,7 +107,7 @@ func carried(ctx context.Context, s *service.Service, id int64) (time.Duration, 
 			if r.State != rounds.Complete {
 				return 0, fmt.Errorf("the round is %s: %v", r.State, r.Outcomes)
 			}
-			last, err := s.RoundSteps(ctx, door.Itself, id, nil, fmt.Sprint(r.Steps-1), 1)
+			last, err := s.RoundSteps(ctx, door.Itself, id, rounds.StepChoice{After: fmt.Sprint(r.Steps - 1)}, 1)
 			if err != nil || len(last.Items) == 0 {
 				return 0, fmt.Errorf("no last step: %w", err)
 			}

@@ -71,7 +71,8 @@ type roundsRequest struct {
 type stepsRequest struct {
 	Following
 	ID      int64    `path:"id" minimum:"1"`
-	Outcome []string `query:"outcome,explode"`
+	Outcome []string `query:"outcome,explode" doc:"only those that ended so"`
+	Target  string   `query:"target" doc:"only those on this target"`
 }
 
 // Rounds is one page of rounds.
@@ -122,7 +123,7 @@ func (h *handlers) rounds(api huma.API) {
 		})
 	op(api, door.Look, http.MethodGet, "/rounds/{id}/steps", "list-steps", "List a round's steps",
 		func(ctx context.Context, who door.Operator, in *stepsRequest) (rounds.Steps, error) {
-			return h.RoundSteps(ctx, who, in.ID, in.Outcome, in.After, in.Size)
+			return h.RoundSteps(ctx, who, in.ID, rounds.StepChoice{Outcomes: in.Outcome, Target: in.Target, After: in.After}, in.Size)
 		})
 	op(api, door.Look, http.MethodGet, "/rounds/{id}/acts", "list-acts", "Say what a round does where: how many steps of each sort",
 		func(ctx context.Context, who door.Operator, in *roundRequest) ([]rounds.Act, error) {

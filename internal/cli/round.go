@@ -32,7 +32,7 @@ func (a *app) round() *cobra.Command {
 		}}
 	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, held, approved, running, complete, incomplete, stopped, undone")
 	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1),
-		Example: "  roost round show 3\n  roost round show 3 --outcome failed,out-of-reach\n  roost round show 3 --after 100 --size 500",
+		Example: "  roost round show 3\n  roost round show 3 --outcome failed,out-of-reach\n  roost round show 3 --target arctic-tern --after 100 --size 500",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
 			if err != nil {
@@ -46,6 +46,8 @@ func (a *app) round() *cobra.Command {
 		}}
 	show.Flags().StringSliceVar(&which.outcomes, "outcome", nil,
 		"only steps that ended so: done, already-so, moved, failed, out-of-reach, not-tried")
+	show.Flags().StringVar(&which.target, "target", "", "only steps on this target")
+	_ = show.RegisterFlagCompletionFunc("target", a.completing(0, a.targetNames)) // the flag was made just above
 	afterFlag(show, &which.after)
 	show.Flags().IntVar(&which.size, "size", 100, "how many steps at most")
 	c.AddCommand(list, show)
@@ -54,15 +56,15 @@ func (a *app) round() *cobra.Command {
 
 // some are the steps to show of a round.
 type some struct {
-	outcomes []string
-	after    string
-	size     int
+	outcomes      []string
+	target, after string
+	size          int
 }
 
 // showRound prints a page of a round person by person; programs get all of it.
 func (a *app) showRound(ctx context.Context, r rounds.Round, which some) error {
 	if !a.forPeople() {
-		steps, err := a.steps(ctx, r.ID, which.outcomes)
+		steps, err := a.steps(ctx, r.ID, which)
 		if err != nil {
 			return err
 		}
@@ -133,14 +135,15 @@ func (a *app) printSteps(steps []rounds.Step, outcomes bool) {
 
 // stepsPage fetches one page of a round's steps.
 func (a *app) stepsPage(ctx context.Context, id int64, which some) (page rounds.Steps, err error) {
-	q := map[string][]string{"after": {which.after}, "size": {fmt.Sprint(which.size)}, "outcome": which.outcomes}
+	q := map[string][]string{"after": {which.after}, "size": {fmt.Sprint(which.size)}, "outcome": which.outcomes,
+		"target": {which.target}}
 	return page, a.get(ctx, fmt.Sprintf("/rounds/%d/steps", id), q, &page)
 }
 
 // steps fetches all pages.
-func (a *app) steps(ctx context.Context, id int64, outcomes []string) ([]rounds.Step, error) {
+func (a *app) steps(ctx context.Context, id int64, which some) ([]rounds.Step, error) {
 	all := []rounds.Step{}
-	for which := (some{outcomes: outcomes, size: 1000}); ; {
+	for which.after, which.size = "", 1000; ; {
 		page, err := a.stepsPage(ctx, id, which)
 		if err != nil {
 			return nil, err

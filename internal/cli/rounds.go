@@ -403,7 +403,37 @@ func (a *app) followed(ctx context.Context, r rounds.Round) error {
 }
 
 // badMost is how many steps that did not succeed are told at the end of a round.
-const badMost = 100
+const badMost = 120
+
+// unsuccessful shows steps that did not succeed, some of every target, so that every reason is told.
+func (a *app) unsuccessful(ctx context.Context, r rounds.Round) error {
+	bad := []string{"failed", "out-of-reach", "moved", "not-tried"}
+	n, all := map[string]int{}, 0
+	for _, t := range r.Targets {
+		for _, o := range bad {
+			if t.Outcomes[o] > 0 {
+				n[t.Target] += t.Outcomes[o]
+				all += t.Outcomes[o]
+			}
+		}
+	}
+	var shown []rounds.Step
+	for _, t := range sortedKeys(n) {
+		if len(shown) >= badMost {
+			break
+		}
+		page, err := a.stepsPage(ctx, r.ID, some{outcomes: bad, target: t, size: max(3, badMost/len(n))})
+		if err != nil {
+			return err
+		}
+		shown = append(shown, page.Items...)
+	}
+	a.printSteps(shown, true)
+	if more := all - len(shown); more > 0 {
+		a.tell("\n… and %d more; all of them: roost round show %d --outcome %s", more, r.ID, strings.Join(bad, ","))
+	}
+	return exit{exitSteps}
+}
 
 // outcome shows how a round ended: per target, and the steps that did not succeed.
 func (a *app) outcome(ctx context.Context, r rounds.Round) error {
@@ -421,14 +451,7 @@ func (a *app) outcome(ctx context.Context, r rounds.Round) error {
 		return nil
 	}
 	if a.forPeople() && r.State == rounds.Incomplete {
-		bad, err := a.stepsPage(ctx, r.ID, some{outcomes: []string{"failed", "out-of-reach", "moved", "not-tried"}, size: badMost})
-		if err != nil {
-			return err
-		}
-		a.printSteps(bad.Items, true)
-		if more := bad.Total - len(bad.Items); more > 0 {
-			a.tell("\n… and %d more; all of them: roost round show %d --outcome failed,out-of-reach,moved,not-tried", more, r.ID)
-		}
+		return a.unsuccessful(ctx, r)
 	}
 	return exit{exitSteps}
 }

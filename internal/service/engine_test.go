@@ -133,7 +133,7 @@ func TestUndo(t *testing.T) {
 		t.Errorf("what cannot be brought back is not kept with the round: %q %v", again.Lost, err)
 	}
 	if got := carried(t, s, u); got.State != rounds.Complete {
-		steps, _ := s.RoundSteps(ctx, odd, u.ID, nil, "", 0)
+		steps, _ := s.RoundSteps(ctx, odd, u.ID, rounds.StepChoice{}, 0)
 		t.Fatalf("%+v %+v", got, steps.Items)
 	}
 	if f.Objects["accountjarle"].Attributes.One(model.Disabled) != "no" ||
@@ -213,7 +213,7 @@ func TestWaves(t *testing.T) {
 	if r = carried(t, s, r); r.State != rounds.Incomplete || r.Outcomes["failed"] != 1 || r.Outcomes["not-tried"] != 2 {
 		t.Errorf("%+v", r)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, []string{"not-tried"}, "", 0)
+	steps, err := s.RoundSteps(ctx, odd, r.ID, rounds.StepChoice{Outcomes: []string{"not-tried"}}, 0)
 	if err != nil || steps.Items[0].Words != "the first wave did not hold: 1 step did not succeed" {
 		t.Errorf("%+v %v", steps, err)
 	}
@@ -476,7 +476,7 @@ func TestAfter(t *testing.T) {
 	if r.State != rounds.Complete || r.Targets[0].Target != "feeder" || r.Targets[0].Tier != 0 || r.Targets[1].Tier != 1 {
 		t.Fatalf("%+v", r.Targets)
 	}
-	steps, err := s.RoundSteps(ctx, odd, r.ID, nil, "", 0)
+	steps, err := s.RoundSteps(ctx, odd, r.ID, rounds.StepChoice{}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

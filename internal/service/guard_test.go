@@ -47,7 +47,7 @@ func runs(t *testing.T, s *Service, r rounds.Round) (rounds.Round, string) {
 		t.Fatal(err)
 	}
 	r = ended(t, s, r.ID)
-	steps, err := s.RoundSteps(ctx, door.Itself, r.ID, nil, "", 0)
+	steps, err := s.RoundSteps(ctx, door.Itself, r.ID, rounds.StepChoice{}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -97,7 +97,7 @@ func TestEveryKind(t *testing.T) {
 	s, m := onMemory(t)
 	r := filled(t, s)
 	if r.State != rounds.Complete || r.Outcomes["done"] != r.Steps {
-		steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, "", 0)
+		steps, _ := s.RoundSteps(ctx, odd, r.ID, rounds.StepChoice{}, 0)
 		t.Fatalf("%+v\n%+v", r, steps.Items)
 	}
 	if got := findingsOf(t, s); got != "" {

@@ -121,7 +121,7 @@ func TestParams(t *testing.T) {
 	if err != nil || r.Steps != 1 || r.Params["title"] != "Captain" {
 		t.Fatalf("%+v %v", r, err)
 	}
-	steps, _ := s.RoundSteps(ctx, odd, r.ID, nil, "", 0)
+	steps, _ := s.RoundSteps(ctx, odd, r.ID, rounds.StepChoice{}, 0)
 	if steps.Items[0].After != "full name Captain Fell" {
 		t.Errorf("%+v", steps.Items)
 	}

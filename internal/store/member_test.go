@@ -76,7 +76,7 @@ func TestTakenOver(t *testing.T) {
 	if r, err := s.Round(ctx, 7); err != nil || r.People != 1 {
 		t.Errorf("%+v %v", r, err)
 	}
-	steps, _, err := s.Steps(ctx, 7, nil, 0, 5)
+	steps, _, err := s.Steps(ctx, 7, store.StepFilter{}, 5)
 	if err != nil || len(steps) != 1 || !steps[0].Act.Moves() || steps[0].Act.Of() != f.Of() {
 		t.Errorf("%+v %v", steps, err)
 	}

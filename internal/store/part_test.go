@@ -83,6 +83,7 @@ func TestSealing(t *testing.T) {
 	s, db := open(t)
 	const all = 400
 	var wg sync.WaitGroup
+	defer wg.Wait()
 	wg.Go(func() {
 		for range all / 8 {
 			if err := s.Tx(ctx, func(tx *store.Tx) error { return tx.Append(ctx, entries(8)...) }); err != nil {

@@ -301,6 +301,10 @@ func (s *Store) EachRow(ctx context.Context, from, upTo int64, each func(*chain.
 		return from, false, err
 	}
 	defer rows.Close()
+	gone := func() (bool, error) { // into a part
+		sealed, err := s.sealedTo(ctx)
+		return sealed > from, err
+	}
 	for last = from; rows.Next(); {
 		var e chain.Entry
 		if err := rows.Scan(&e.Seq, &e.At, &e.Kind, &e.Operator, &e.Target, &e.User, &e.Round, &e.About, &e.Because, &e.Words, &e.Body,
@@ -308,8 +312,8 @@ func (s *Store) EachRow(ctx context.Context, from, upTo int64, each func(*chain.
 			return last, false, err
 		}
 		if last == from && e.Seq != from+1 {
-			if sealed, err := s.sealedTo(ctx); err != nil || sealed > from {
-				return last, sealed > from, err
+			if again, err := gone(); err != nil || again {
+				return last, again, err
 			}
 		}
 		if err := each(&e); err != nil {
@@ -317,7 +321,11 @@ func (s *Store) EachRow(ctx context.Context, from, upTo int64, each func(*chain.
 		}
 		last = e.Seq
 	}
-	return last, false, rows.Err()
+	if err := rows.Err(); err != nil || last > from {
+		return last, false, err
+	}
+	again, err = gone()
+	return last, again, err
 }
 
 // BehindHead counts the rows that nobody wrote by our ways: behind the record's

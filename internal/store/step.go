@@ -136,19 +136,29 @@ func stepsOf(rows []stepRow) ([]Step, error) {
 	return all.steps()
 }
 
-// Steps returns a round's steps behind a number in order, at most so many, and
-// how many there are in all. Empty filters choose all.
-func (s *Store) Steps(ctx context.Context, round int64, outcomes []string, after, most int) (out []Step, total int, err error) {
+// StepFilter chooses steps of a round; empty fields choose all.
+type StepFilter struct {
+	Outcomes []string
+	Target   string
+	After    int // only those with a larger number
+}
+
+// Steps returns a round's steps in order, at most so many, and how many there are
+// in all, whatever their number.
+func (s *Store) Steps(ctx context.Context, round int64, f StepFilter, most int) (out []Step, total int, err error) {
 	var c clause
 	c.and("round = ?", round)
-	c.among("outcome", outcomes)
+	c.among("outcome", f.Outcomes)
+	if f.Target != "" {
+		c.and("target = ?", f.Target)
+	}
 	if err := s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM phase`+c.where(), c.args...); err != nil {
 		return nil, 0, err
 	}
 	if total == 0 {
 		return nil, 0, nil
 	}
-	c.and("seq > ?", after)
+	c.and("seq > ?", f.After)
 	var rows []stepRow
 	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+c.where()+` ORDER BY seq LIMIT ?`,
 		append(c.args, most)...); err != nil {

@@ -432,7 +432,7 @@ func TestRound(t *testing.T) {
 		id = r.ID
 		return err
 	})
-	if page, total, err := s.Steps(ctx, id, nil, 1199, 10); err != nil || total != 1200 || len(page) != 1 ||
+	if page, total, err := s.Steps(ctx, id, store.StepFilter{After: 1199}, 10); err != nil || total != 1200 || len(page) != 1 ||
 		page[0].Seq != 1200 || page[0].Act.Name != "n1199" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
@@ -539,7 +539,7 @@ func TestRound(t *testing.T) {
 	if err != nil || by["done"] != 2 || by["running"] != 1 || by["waiting"] != 1197 {
 		t.Errorf("%v %v", by, err)
 	}
-	if page, total, _ := s.Steps(ctx, id, []string{"running"}, 0, 5); total != 1 || page[0].Tries != 1 {
+	if page, total, _ := s.Steps(ctx, id, store.StepFilter{Outcomes: []string{"running"}}, 5); total != 1 || page[0].Tries != 1 {
 		t.Errorf("%+v", page)
 	}
 	if rounds, total, err := s.Rounds(ctx, []string{"approved", "running"}, store.Page{Size: 5}); err != nil || total != 1 ||

@@ -214,9 +214,15 @@ func (s *Carrier) RoundActs(ctx context.Context, who door.Operator, id int64) ([
 	return out, err
 }
 
-// RoundSteps returns one page of a round's steps, of all outcomes or of some: the
-// one behind the page that named after as the next one's.
-func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, outcomes []string, after string, size int) (Steps, error) {
+// StepChoice chooses steps of a round; empty fields choose all.
+type StepChoice struct {
+	Outcomes []string
+	Target   string
+	After    string // the page behind the one that named it as the next; "" the first
+}
+
+// RoundSteps returns one page of a round's steps, of all or of some.
+func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, q StepChoice, size int) (Steps, error) {
 	if err := who.May(door.Look); err != nil {
 		return Steps{}, err
 	}
@@ -227,12 +233,12 @@ func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, o
 	if err != nil {
 		return Steps{}, err
 	}
-	behind, err := strconv.Atoi(cmp.Or(after, "0"))
+	behind, err := strconv.Atoi(cmp.Or(q.After, "0"))
 	if err != nil {
-		return Steps{}, seen.NoSpot(after)
+		return Steps{}, seen.NoSpot(q.After)
 	}
 	size = door.Page{Size: size}.Bounded().Size
-	rows, total, err := s.Store.Steps(ctx, id, outcomes, behind, size+1)
+	rows, total, err := s.Store.Steps(ctx, id, store.StepFilter{Outcomes: q.Outcomes, Target: q.Target, After: behind}, size+1)
 	out := Steps{Items: []Step{}, Total: total}
 	if len(rows) > size {
 		rows = rows[:size]
@@ -429,7 +435,7 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	if err != nil {
 		return Round{}, err
 	}
-	rows, total, err := s.Store.Steps(ctx, id, []string{string(connect.Done)}, 0, maxSteps)
+	rows, total, err := s.Store.Steps(ctx, id, store.StepFilter{Outcomes: []string{string(connect.Done)}}, maxSteps)
 	if err != nil {
 		return Round{}, err
 	}

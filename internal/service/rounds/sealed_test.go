@@ -47,7 +47,7 @@ func TestSealedValue(t *testing.T) {
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
-	steps, err := s.RoundSteps(ctx, door.Itself, r.ID, nil, "", 0)
+	steps, err := s.RoundSteps(ctx, door.Itself, r.ID, StepChoice{}, 0)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6584,7 +6584,10 @@ export interface operations {
                 after?: string;
                 /** @description how many at most; 0 means 100 */
                 size?: number;
+                /** @description only those that ended so */
                 outcome?: string[];
+                /** @description only those on this target */
+                target?: string;
             };
             header?: never;
             path: {
