@@ -48,7 +48,7 @@ func (s *Store) CountObjects(ctx context.Context, target string) (map[model.Obje
 
 // Where a page of objects begins: people's come first, then the target's own.
 const (
-	behindPeople = "people:"
+	behindPeople = "behind:"
 	behindOwn    = "own:"
 )
 

@@ -229,11 +229,11 @@
                 style="width: {(100 * t.ended) / t.steps}%">
               </div>
             </div>
-            {#await acts then list}<div class="text-soft text-xs">
+            {#await acts then list}<div class="text-soft mt-1 text-xs">
                 {list
                   .filter((a) => a.target === t.target)
-                  .map((a) => `${a.n} ${a.what}`)
-                  .join(', ')}
+                  .map((a) => `${a.what} ${a.n}`)
+                  .join(' · ')}
               </div>{/await}
           </div>
         {/each}
