@@ -301,13 +301,22 @@ func (tx *Tx) dropAllBut(ctx context.Context, target string, ids []any) error {
 
 // KeepFindingsOf forgets the findings of targets that are no longer declared.
 func (tx *Tx) KeepFindingsOf(ctx context.Context, targets []string) error {
-	for _, table := range []string{"finding", "finding_count"} {
-		query := `DELETE FROM ` + table
-		if len(targets) > 0 {
-			query += ` WHERE target NOT IN ` + oneOf(len(targets))
+	var have []string
+	if err := tx.SelectContext(ctx, &have, `SELECT DISTINCT target FROM finding_count`); err != nil {
+		return err
+	}
+	declared := make(map[string]bool, len(targets))
+	for _, t := range targets {
+		declared[t] = true
+	}
+	for _, target := range have {
+		if declared[target] {
+			continue
 		}
-		if _, err := tx.ExecContext(ctx, query, texts(targets)...); err != nil {
-			return err
+		for _, table := range []string{"finding", "finding_count"} {
+			if _, err := tx.ExecContext(ctx, `DELETE FROM `+table+` WHERE target = ?`, target); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

@@ -64,13 +64,30 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 			return nil, fmt.Errorf("database: %w", err)
 		}
 	}
-	for _, step := range []func(context.Context, *sqlx.DB) error{able, migrate, told} {
+	long := conf.Clone()
+	long.ReadTimeout = migrateFor
+	for _, step := range []func(context.Context, *sqlx.DB) error{able, inAPool(long, migrate), told} {
 		if err := step(ctx, db); err != nil {
 			db.Close()
 			return nil, err
 		}
 	}
 	return &Store{db, conf}, nil
+}
+
+// migrateFor is how long one statement that brings a table up to date may take: it goes through all rows.
+const migrateFor = 6 * time.Hour
+
+// inAPool takes a step in connections of its own.
+func inAPool(conf *mysql.Config, step func(context.Context, *sqlx.DB) error) func(context.Context, *sqlx.DB) error {
+	return func(ctx context.Context, _ *sqlx.DB) error {
+		db, err := pool(conf)
+		if err != nil {
+			return fmt.Errorf("database: %w", err)
+		}
+		defer db.Close()
+		return step(ctx, db)
+	}
 }
 
 // collation tells texts apart by every byte, spaces at their ends included, and
