@@ -32,7 +32,8 @@ func (a *app) round() *cobra.Command {
 		}}
 	list.Flags().StringSliceVar(&states, "state", nil, "only these: draft, held, approved, running, complete, incomplete, stopped, undone")
 	show := &cobra.Command{Use: "show ROUND", Short: "Show a round, person by person", Args: cobra.ExactArgs(1),
-		Example: "  roost round show 3\n  roost round show 3 --outcome failed,out-of-reach\n  roost round show 3 --target arctic-tern --after 100 --size 500",
+		Example: "  roost round show 3\n" +
+			"  roost round show 3 --outcome failed,out-of-reach\n  roost round show 3 --target arctic-tern --after 100 --size 500",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
 			if err != nil {
