@@ -128,7 +128,7 @@ func (tx *Tx) bury(ctx context.Context, target string, keys []objectKey, at time
 
 // insertObserved writes rows of one target, all seen at one moment.
 func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
-	for from, to := range portions(len(list), rowsAtOnce, func(i int) int { return len(list[i].Body) + len(list[i].Name) }) {
+	for from, to := range portions(len(list), 5*rowsAtOnce, func(i int) int { return len(list[i].Body) + len(list[i].Name) }) {
 		part := list[from:to]
 		done, err := tx.load(ctx, len(part), "observed", "kind, name, uniq, belongs, body", func(t *tsv) {
 			for _, r := range part {

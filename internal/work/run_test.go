@@ -48,7 +48,7 @@ func (f *fake) Open(context.Context, connect.Access) (connect.Session, error) {
 func (f *fake) Close() error { return nil }
 
 func (f *fake) Survey(_ context.Context, found func(model.Object) error) error {
-	for i := range 2500 {
+	for i := range 5500 {
 		if err := found(model.Object{Kind: model.Account, Name: fmt.Sprint(i), System: i%2 == 0}); err != nil {
 			return err
 		}
@@ -430,7 +430,7 @@ func TestSurvey(t *testing.T) {
 	portions, n := 0, 0
 	accounts, err := Survey(context.Background(), f, connect.Access{},
 		Sink{Put: func(list []model.Object) error { portions++; n += len(list); return nil }})
-	if err != nil || accounts.Accounts != 1250 || n != 2500 || portions != 3 {
+	if err != nil || accounts.Accounts != 2750 || n != 5500 || portions != 3 {
 		t.Errorf("%v: %d accounts of %d in %d portions", err, accounts.Accounts, n, portions)
 	}
 	full := errors.New("disk full")

@@ -119,7 +119,7 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink)
 	return p.Seen, err
 }
 
-const portion = 1000 // objects handed on at once
+const portion = 2500 // objects handed on at once
 
 // portions gathers what a survey tells, and has it taken while more comes.
 type portions struct {

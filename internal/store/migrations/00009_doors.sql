@@ -71,3 +71,5 @@ CREATE TABLE IF NOT EXISTS record_note (    -- of whom and what the entries of a
   PRIMARY KEY (what, value, part)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 ALTER TABLE drift_day ADD KEY IF NOT EXISTS of_target (target, day);
+-- Nobody asks for a user's steps: the record has them.
+ALTER TABLE step DROP KEY IF EXISTS by_user;
