@@ -119,7 +119,7 @@ func (w *workbench) longRecord(ctx context.Context) (*long, error) {
 	at := chain.Start()
 	for at.Seq < longEntries {
 		var list []chain.Entry
-		list, at = steps(at, 2000)
+		list, at = steps(at, 500)
 		p, err := chain.Pack(chain.Head{Seq: list[0].Seq - 1, Hash: list[0].Before}, list, key)
 		if err != nil {
 			return nil, err
@@ -162,7 +162,7 @@ func (l *long) look(ctx context.Context, key []byte, end chain.Head) error {
 	}
 	l.walked = 200_000 / time.Since(began).Seconds()
 	for _, f := range []store.EntryFilter{{User: "hand.012345"}, {Target: "target-07", Kind: "step"}, {Round: 77}, {Before: 4_000_000},
-		{User: "hand.000001", Target: "target-03"}, {Operator: "odd.strand", Round: 901}} {
+		{User: "hand.000001", Kind: "step"}, {Operator: "odd.strand", Round: 901}} {
 		began := time.Now()
 		list, _, err := l.store.Entries(ctx, f, 60)
 		if err != nil || len(list) == 0 {

@@ -204,7 +204,7 @@ func (s *Store) parts(ctx context.Context, f *EntryFilter, before int64, most in
 }
 
 // partsAtOnce is how many parts are looked through for one page.
-const partsAtOnce = 100
+const partsAtOnce = 400
 
 // sealedEntries adds chosen entries of sealed parts, newest first, until there are
 // size. When parts are left that it did not look through, it says before which
