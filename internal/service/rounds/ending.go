@@ -37,6 +37,7 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 			if r.Bulk && round.Shuts(res.Act.Act) {
 				e.Purpose = append(e.Purpose, opposite(res.Act.Act).Key())
 			}
+		case res.Verb == model.AdoptIt: // nothing was put right that could come back
 		default:
 			for _, part := range res.Act.Act.Parts() {
 				e.Mended = append(e.Mended, part.Key())

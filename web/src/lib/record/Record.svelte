@@ -86,7 +86,8 @@
 <div class="mb-4 flex flex-wrap gap-3">
   <Select
     size="sm"
-    class="w-40 py-1!"
+    class="w-40"
+    classes={{ select: 'py-1' }}
     aria-label="Kind"
     placeholder=""
     bind:value={filter.kind}
