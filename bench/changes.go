@@ -168,15 +168,10 @@ func changedHundred(ctx context.Context, w *workbench) (float64, float64, error)
 
 // following is a service that knows the big directory, and whose its accounts are.
 func (w *workbench) following(ctx context.Context, big *bigDirectory) (*service.Service, error) {
-	dsn, err := w.database(ctx)
+	st, err := w.storeOf(ctx)
 	if err != nil {
 		return nil, err
 	}
-	st, err := store.Open(ctx, dsn)
-	if err != nil {
-		return nil, err
-	}
-	w.later(func() { st.Close() })
 	s, err := service.New(service.Config{Store: st, Kinds: connect.Kinds{ldap.Kind: ldap.Connector{}},
 		KeyFile: filepath.Join(w.dir, "follow.key"),
 		Log:     slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelWarn}))})

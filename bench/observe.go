@@ -29,15 +29,10 @@ func (w *workbench) observedOf(ctx context.Context) (*observed, error) {
 	if err != nil {
 		return nil, err
 	}
-	dsn, err := w.database(ctx)
+	s, err := w.storeOf(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s, err := store.Open(ctx, dsn)
-	if err != nil {
-		return nil, err
-	}
-	w.later(func() { s.Close() })
 	o := &observed{store: s}
 	// A few targets at a time, as the service surveys them; what they hold is made beforehand.
 	const side = 4

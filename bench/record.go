@@ -28,6 +28,19 @@ func (w *workbench) database(ctx context.Context) (string, error) {
 	return db.Create(ctx)
 }
 
+// storeOf is a store on a database of its own.
+func (w *workbench) storeOf(ctx context.Context) (*store.Store, error) {
+	dsn, err := w.database(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s, err := store.Open(ctx, dsn)
+	if err == nil {
+		w.later(func() { s.Close() })
+	}
+	return s, err
+}
+
 // recordPromise: ten thousand entries written in groups of a hundred, each group
 // durable when it is written, against the second they may take.
 func recordPromise(ctx context.Context, w *workbench) (float64, float64, error) {
@@ -102,15 +115,10 @@ func (w *workbench) longRecord(ctx context.Context) (*long, error) {
 	if w.long != nil {
 		return w.long, nil
 	}
-	dsn, err := w.database(ctx)
+	s, err := w.storeOf(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s, err := store.Open(ctx, dsn)
-	if err != nil {
-		return nil, err
-	}
-	w.later(func() { s.Close() })
 	_, key, err := ed25519.GenerateKey(nil)
 	if err != nil {
 		return nil, err

@@ -47,9 +47,6 @@ var statusOf = map[door.Kind]int{
 	door.Unexpected: http.StatusInternalServerError,
 }
 
-// left is the status of an answer that nobody waits for any more; it is only seen in the log.
-const left = 499
-
 // problem turns an error of the service into a problem document. What is not
 // meant for people goes to the log only.
 func problem(_ context.Context, err error) error {
@@ -58,7 +55,7 @@ func problem(_ context.Context, err error) error {
 	}
 	p := document(door.ProblemOf(err))
 	if errors.Is(err, context.Canceled) { // whoever asked has gone, and reads no answer
-		p.Status = left
+		p.Status = http.StatusRequestTimeout // for the log
 	}
 	if p.Status >= http.StatusInternalServerError {
 		slog.Error("request failed", "error", err)

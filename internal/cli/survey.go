@@ -212,11 +212,8 @@ const toldMost = 12
 // told lists what is to be known of the chosen findings of some kinds, as many as a person reads.
 func (a *app) told(ctx context.Context, ch choice, out seen.Findings, title string, kinds []string,
 	chosen func(seen.Finding) bool) error {
-	n := 0
-	for _, k := range kinds {
-		n += out.Kinds[k]
-	}
-	if n == 0 {
+	kinds = slices.DeleteFunc(slices.Clone(kinds), func(k string) bool { return out.Kinds[k] == 0 }) // and none that was not chosen
+	if len(kinds) == 0 {
 		return nil
 	}
 	items := out.Items

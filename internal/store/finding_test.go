@@ -135,7 +135,7 @@ func TestFindingPages(t *testing.T) {
 		if turn == 6 && len(list) > 0 {
 			tx(t, s, func(tx *store.Tx) error {
 				until := now.AddDate(0, 0, 5)
-				return tx.Accept(ctx, target, list[0].Key(), &until, "odd", "for now", now)
+				return tx.Accept(ctx, target, list[0].Key(), &until, "odd", "sorted out", now)
 			})
 		}
 	}

@@ -239,7 +239,8 @@ func (s *Store) CountFindings(ctx context.Context, f FindingFilter, day string) 
 	var chosen clause
 	chosen.among("target", f.Targets)
 	chosen.among("kind", f.Kinds)
-	if err := s.db.SelectContext(ctx, &out, `SELECT target, kind, CAST(SUM(n) AS SIGNED) AS n, CAST(SUM(IF(decided, n, 0)) AS SIGNED) AS decided, 0 AS accepted, 0 AS spared
+	if err := s.db.SelectContext(ctx, &out, `SELECT target, kind, CAST(SUM(n) AS SIGNED) AS n,
+		CAST(SUM(IF(decided, n, 0)) AS SIGNED) AS decided, 0 AS accepted, 0 AS spared
 		FROM finding_count`+chosen.where()+` GROUP BY target, kind HAVING SUM(n) > 0 ORDER BY target, kind`, chosen.args...); err != nil {
 		return nil, err
 	}

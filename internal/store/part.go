@@ -35,8 +35,12 @@ func notes(e *chain.Entry) map[int]string {
 	return out
 }
 
-// SealPart makes a part of the oldest entries that are rows, so many, when more
-// than keep stay as rows. It says whether there were as many. pack checks and seals them.
+// partBytes bounds what the entries of a part hold: it is one value of one row, and is unpacked whole.
+const partBytes = 4 << 20
+
+// SealPart makes a part of the oldest entries that are rows, so many or fewer large
+// ones, when as many and more than keep stay as rows. It says whether there were
+// as many. pack checks and seals them.
 func (s *Store) SealPart(ctx context.Context, size, keep int64,
 	pack func(chain.Head, []chain.Entry) (*chain.Part, error)) (sealed bool, err error) {
 	err = s.Tx(ctx, func(tx *Tx) error {
@@ -49,14 +53,9 @@ func (s *Store) SealPart(ctx context.Context, size, keep int64,
 		if err := tx.GetContext(ctx, &head, `SELECT seq FROM record_head WHERE one = 1`); err != nil || head-from.Seq < size+keep {
 			return err
 		}
-		var rows []Entry
-		if err := tx.SelectContext(ctx, &rows, `SELECT `+entryColumns+` FROM record WHERE seq > ? ORDER BY seq LIMIT ?`, from.Seq,
-			size); err != nil {
+		entries, err := tx.oldest(ctx, from.Seq, size)
+		if err != nil {
 			return err
-		}
-		entries := make([]chain.Entry, len(rows))
-		for i := range rows {
-			entries[i] = rows[i].Chained()
 		}
 		p, err := pack(from, entries)
 		if err != nil {
@@ -70,6 +69,26 @@ func (s *Store) SealPart(ctx context.Context, size, keep int64,
 		return err
 	})
 	return sealed, err
+}
+
+// oldest are the first entries behind one that are rows: so many, or as many as a part can hold, but one at least.
+func (tx *Tx) oldest(ctx context.Context, after, most int64) (out []chain.Entry, err error) {
+	rows, err := tx.QueryxContext(ctx, `SELECT `+entryColumns+` FROM record WHERE seq > ? ORDER BY seq LIMIT ?`, after, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for bytes := 0; rows.Next(); {
+		var e Entry
+		if err := rows.StructScan(&e); err != nil {
+			return nil, err
+		}
+		if bytes += len(e.Words) + len(e.Body); bytes > partBytes && len(out) > 0 {
+			break
+		}
+		out = append(out, e.Chained())
+	}
+	return out, errors.Join(rows.Err(), rows.Close())
 }
 
 // sealed is how far the sealed parts go, kept from others until the transaction ends.
@@ -110,8 +129,8 @@ func (tx *Tx) AddPart(ctx context.Context, p *chain.Part, entries []chain.Entry)
 	return nil
 }
 
-// sealedTo is the last entry that stands in a sealed part; 0: none does.
-func (s *Store) sealedTo(ctx context.Context) (last int64, err error) {
+// SealedTo is the last entry that stands in a sealed part; 0: none does.
+func (s *Store) SealedTo(ctx context.Context) (last int64, err error) {
 	err = s.db.GetContext(ctx, &last, `SELECT COALESCE(MAX(last), 0) FROM record_part`)
 	return last, err
 }

@@ -119,7 +119,8 @@ func TestSealing(t *testing.T) {
 		t.Errorf("%d entries, %v", len(back), err)
 	}
 	// What somebody puts where a part is does not count, and a part that is altered is found.
-	if _, err := db.Exec(`INSERT INTO record SELECT 7, NOW(6), 'step', 'x', 'y', 'z', 0, 0, '', 'forged', '', before_it, hash FROM record_part LIMIT 1`); err != nil {
+	if _, err := db.Exec(`INSERT INTO record SELECT 7, NOW(6), 'step', 'x', 'y', 'z', 0, 0, '', 'forged', '', before_it, hash
+		FROM record_part LIMIT 1`); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := s.BehindHead(ctx); n != 1 || err != nil {
@@ -128,11 +129,31 @@ func TestSealing(t *testing.T) {
 	if e, err := s.Entry(ctx, 7); err != nil || e.Words == "forged" {
 		t.Errorf("%+v %v", e, err)
 	}
-	if _, err := db.Exec(`UPDATE record_part SET body = (SELECT body FROM (SELECT body FROM record_part WHERE first = 1) x) WHERE first = 101`); err != nil {
+	if _, err := db.Exec(`UPDATE record_part SET body = (SELECT body FROM (SELECT body FROM record_part WHERE first = 1) x)
+		WHERE first = 101`); err != nil {
 		t.Fatal(err)
 	}
 	if n, broken, err := verify(s); n < 100 || n > 125 || !strings.Contains(broken, "altered") || err != nil {
 		t.Errorf("%d hold, then %q %v", n, broken, err)
+	}
+}
+
+// A part takes few large entries rather than more than a server takes in one value.
+func TestLargeEntries(t *testing.T) {
+	s, _ := open(t)
+	list := entries(9)
+	for i := range list {
+		list[i].Body = make([]byte, 3<<20)
+	}
+	for _, e := range list {
+		tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, e) })
+	}
+	parts := 0
+	for seal(t, s, 4) {
+		parts++
+	}
+	if n, broken, err := verify(s); n != 9 || broken != "" || err != nil || parts != 6 { // one in each, and three rows
+		t.Errorf("%d parts; %d hold, then %s %v", parts, n, broken, err)
 	}
 }
 

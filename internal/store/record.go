@@ -154,7 +154,7 @@ const within = `seq <= (SELECT seq FROM record_head WHERE one = 1) AND seq > ?`
 // says before which entry it stopped.
 func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) (out []Entry, left int64, err error) {
 	for {
-		sealed, err := s.sealedTo(ctx)
+		sealed, err := s.SealedTo(ctx)
 		if err != nil {
 			return nil, 0, err
 		}
@@ -167,7 +167,7 @@ func (s *Store) Entries(ctx context.Context, f EntryFilter, size int) (out []Ent
 			return nil, 0, err
 		}
 		// Entries that went from rows into a part while both were read could have been passed over.
-		if now, err := s.sealedTo(ctx); err != nil || now == sealed {
+		if now, err := s.SealedTo(ctx); err != nil || now == sealed {
 			return out, left, err
 		}
 	}
@@ -302,7 +302,7 @@ func (s *Store) EachRow(ctx context.Context, from, upTo int64, each func(*chain.
 	}
 	defer rows.Close()
 	gone := func() (bool, error) { // into a part
-		sealed, err := s.sealedTo(ctx)
+		sealed, err := s.SealedTo(ctx)
 		return sealed > from, err
 	}
 	for last = from; rows.Next(); {

@@ -284,8 +284,12 @@ func (p *plainReader) done(l *plainLine, at int) bool {
 	return rest == "" || rest[0] == '#' && len(rest) < l.to-at
 }
 
-// flowDepth is how deep brackets may stand in each other.
-const flowDepth = 16
+// What stands in brackets is small, or not plain: how deep they may stand in each
+// other, and how many keys or items in one.
+const (
+	flowDepth = 16
+	flowMost  = 1000
+)
 
 // flow reads what stands in brackets on one line, and returns the place behind it.
 func (p *plainReader) flow(l *plainLine, from, depth int) (node, int) {
@@ -301,7 +305,7 @@ func (p *plainReader) flow(l *plainLine, from, depth int) (node, int) {
 	if at < l.to && p.text[at] == closing {
 		return out, at + 1
 	}
-	for p.ok && at < l.to {
+	for p.ok && at < l.to && len(out.inside) < flowMost {
 		var one node
 		if one, at = p.flowValue(l, at, depth); !p.ok {
 			break

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/core/chain"
@@ -38,6 +39,8 @@ type signer struct {
 	mu   sync.Mutex
 	last *chain.Checkpoint // read from the file when it is first asked for
 	told int64             // the checkpoint that the record was last found at odds with
+
+	unsealed atomic.Bool // entries that are due do not hold: nothing is sealed until the next start
 }
 
 // openSigner reads the signing key beside the key that seals, and makes it when there is none.
@@ -62,8 +65,9 @@ func openSigner(dir string) (*signer, error) {
 	return s, nil
 }
 
-// each hands on the checkpoints in the file that were signed with our key, at most the last of them.
-func (s *signer) each(do func(chain.Checkpoint)) error {
+// each hands on the checkpoints of entries behind one that are in the file and were
+// signed with our key, at most the last of them.
+func (s *signer) each(after int64, do func(chain.Checkpoint)) error {
 	f, err := os.Open(s.file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
@@ -83,7 +87,7 @@ func (s *signer) each(do func(chain.Checkpoint)) error {
 	sc := bufio.NewScanner(f)
 	for sc.Scan() {
 		var c chain.Checkpoint
-		if json.Unmarshal(sc.Bytes(), &c) == nil && c.Signed() && bytes.Equal(c.Key, s.key.Public().(ed25519.PublicKey)) {
+		if json.Unmarshal(sc.Bytes(), &c) == nil && c.Seq > after && c.Signed() && bytes.Equal(c.Key, s.key.Public().(ed25519.PublicKey)) {
 			do(c)
 		}
 	}
@@ -107,7 +111,7 @@ func (s *signer) keep(c chain.Checkpoint) error {
 // latest is the last checkpoint that was kept; nil before the first. s.mu is held.
 func (s *signer) latest() (*chain.Checkpoint, error) {
 	if s.last == nil {
-		err := s.each(func(c chain.Checkpoint) {
+		err := s.each(-1, func(c chain.Checkpoint) {
 			if s.last == nil || c.Seq >= s.last.Seq {
 				s.last = &c
 			}
@@ -261,7 +265,7 @@ func (s *Door) VerifyRecord(ctx context.Context, who Operator, every bool) (Veri
 		return Verified{}, err
 	}
 	signed := map[int64]chain.Checkpoint{}
-	if err := s.signer.each(func(c chain.Checkpoint) { signed[c.Seq] = c }); err != nil {
+	if err := s.signer.each(-1, func(c chain.Checkpoint) { signed[c.Seq] = c }); err != nil {
 		return Verified{}, fmt.Errorf("checkpoints: %w", err)
 	}
 	end, err := s.Store.Head(ctx)
@@ -376,43 +380,4 @@ func (s *Door) ExportRecord(ctx context.Context, who Operator, to io.Writer) err
 		return err
 	}
 	return w.Encode(chain.Sign(head, s.Now(), s.signer.key))
-}
-
-// How the record is sealed: the newest entries stay rows, the others go into parts.
-const (
-	partSize = 500 // whoever asks of a person has a part unpacked for each of their entries
-	rowsKept = 5000
-)
-
-// SealRecord puts entries that lie far enough back into sealed parts, each checked
-// before. It stops at entries that do not hold, or that are not those that were signed.
-func (s *Door) SealRecord(ctx context.Context) error {
-	return s.sealRecord(ctx, partSize, rowsKept)
-}
-
-// SealDue says whether there are enough entries for another part, and how many are rows.
-func (s *Door) SealDue(ctx context.Context) (bool, int64, error) {
-	rows, err := s.Store.Unsealed(ctx)
-	return rows >= partSize+rowsKept, rows, err
-}
-
-func (s *Door) sealRecord(ctx context.Context, size, keep int64) error {
-	signed := map[int64]chain.Checkpoint{}
-	if err := s.signer.each(func(c chain.Checkpoint) { signed[c.Seq] = c }); err != nil {
-		return fmt.Errorf("checkpoints: %w", err)
-	}
-	for ctx.Err() == nil {
-		sealed, err := s.Store.SealPart(ctx, size, keep, func(from chain.Head, entries []chain.Entry) (*chain.Part, error) {
-			for i := range entries {
-				if c, ok := signed[entries[i].Seq]; ok && !bytes.Equal(c.Hash, entries[i].Hash) {
-					return nil, &chain.BrokenError{Seq: c.Seq, Words: writtenAnew(c)}
-				}
-			}
-			return chain.Pack(from, entries, s.signer.key)
-		})
-		if err != nil || !sealed {
-			return err
-		}
-	}
-	return ctx.Err()
 }

@@ -36,7 +36,7 @@ type RecordFilter struct {
 // RecordPage is one page of the record, newest first.
 type RecordPage struct {
 	Items []Entry `json:"items"`
-	Next  int64   `json:"next,omitempty" doc:"ask for entries before this number for the next page; absent at the end. A search for words looks some 200,000 entries back at a time, and may find none on a page"`
+	Next  int64   `json:"next,omitempty" doc:"ask for entries before this number for the next page; absent at the end; a page of a search for words may be empty"`
 }
 
 // Record returns entries, newest first.

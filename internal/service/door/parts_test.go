@@ -88,6 +88,14 @@ func TestSealedRecord(t *testing.T) {
 	if err := s.sealRecord(ctx, 20, 0); err == nil || !strings.Contains(err.Error(), "written anew") {
 		t.Errorf("it is sealed: %v", err)
 	}
+	for range 2 { // told once
+		s.notSealed(ctx, &chain.BrokenError{Seq: 60, Words: "entry 60 is another"})
+	}
+	told, err := s.Record(ctx, admin, RecordFilter{Kind: "intrusion"}, 10)
+	if due, _, _ := s.SealDue(ctx); err != nil || due || len(told.Items) != 1 ||
+		told.Items[0].Words != "entry 60 is another; nothing is sealed from there on" {
+		t.Errorf("%v %+v %v", due, told.Items, err)
+	}
 }
 
 // resealed is the third part with other words in it, as somebody with another key would make it.
