@@ -336,6 +336,24 @@ func TestDecide(t *testing.T) {
 	}
 }
 
+// Who has something is told page by page; what nobody has adopted yet is found.
+func TestHoldersPage(t *testing.T) {
+	s, _ := surveyed(t, declaration, "marit", "1", "zoe", "1701")
+	var got []string
+	for from := range 4 {
+		h, err := s.WhoHas(ctx, odd, "account", "arctic", "", door.Page{From: from, Size: 1})
+		if err != nil || h.Total != 3 || len(h.Holders) > 1 {
+			t.Fatalf("%+v %v", h, err)
+		}
+		for _, x := range h.Holders {
+			got = append(got, x.Account+" "+x.State)
+		}
+	}
+	if want := []string{"hanne missing", "marit found", "zoe not declared"}; !slices.Equal(got, want) {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
+
 func TestExplain(t *testing.T) {
 	s, f := surveyed(t, strings.Replace(declaration, "hanne: {name: Hanne Vik, number: 1014, roles: [crew]}",
 		"hanne: {name: Hanne Vik, number: 1014}", 1), "jarle", "1701")

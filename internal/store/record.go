@@ -179,7 +179,6 @@ func (s *Store) entriesBack(ctx context.Context, f EntryFilter, sealed int64, si
 		if out, err = s.entryRows(ctx, f, sealed, ` ORDER BY seq DESC LIMIT ?`, size); err != nil {
 			return nil, 0, err
 		}
-		f.Before = sealed + 1
 	}
 	if len(out) == size || sealed == 0 {
 		return out, 0, nil

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -180,7 +181,7 @@ func finding(target, name, user string, kind model.FindingKind, verb model.Verb)
 
 // A difference keeps the day it was first seen, until it is gone.
 func TestObserved(t *testing.T) {
-	s, _ := open(t)
+	s, db := open(t)
 	odd := []string{"o'neil; reboot", `Durand, "A"`, "50%_off", "نور", "MARIT", "marit"}
 	var objects []model.Object
 	for i, name := range odd {
@@ -253,6 +254,13 @@ func TestObserved(t *testing.T) {
 	if n := see(now.Add(time.Hour), objects[0], moved); n != 6 {
 		t.Errorf("%d written, want one changed and five gone", n)
 	}
+	counts := func(want map[model.ObjectKind]int) {
+		t.Helper()
+		if n, err := s.CountObjects(ctx, "arctic-tern"); err != nil || !maps.Equal(n, want) {
+			t.Errorf("it is counted to hold %v, want %v (%v)", n, want, err)
+		}
+	}
+	counts(map[model.ObjectKind]int{model.Account: 2})
 	// What was there before is still known of the past.
 	for at, want := range map[time.Duration]string{-time.Second: "0 0 ", time.Minute: "6 1 /bin/sh", time.Hour: "2 0 /bin/bash"} {
 		accounts, others, err := s.ObservedAt(ctx, "arctic-tern", now.Add(at))
@@ -276,6 +284,20 @@ func TestObserved(t *testing.T) {
 		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]},
 			[]model.Named{{Kind: model.Account, Name: objects[0].Name}}, now.Add(2*time.Hour))
 	})
+	counts(map[model.ObjectKind]int{model.Account: 2})
+	past := func() (n int) {
+		if err := db.QueryRow(`SELECT COUNT(*) FROM observed_past`).Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	before := past()
+	tx(t, s, func(tx *store.Tx) error {
+		return tx.PutObjects(ctx, "arctic-tern", nil, []model.Object{objects[1]}, nil, now.Add(3*time.Hour))
+	})
+	if n := past(); n != before {
+		t.Errorf("what was read back as it was is kept as past: %d rows, %d before", n, before)
+	}
 	if o, err := s.Object(ctx, "arctic-tern", model.Account, "marit"); err != nil || o.Unique != "u5" {
 		t.Errorf("%+v %v", o, err)
 	}
