@@ -58,6 +58,10 @@ var figures = []figure{
 	{"record-long-entry", "B", 1, recordLong},
 	{"record-long-check", "µs", 1, recordLongCheck},
 	{"record-long-page", "ms", 1, recordLongPage},
+	{"steps-long-step", "B", 0, stepsLong},
+	{"steps-long-page", "ms", 1, stepsLongPage},
+	{"past-long-state", "B", 1, pastLong},
+	{"past-long-moment", "ms", 1, pastLongMoment},
 	{"doors-declare", "s", 1, through("declare")},
 	{"doors-declare-memory", "MB", 1, through("declare-memory")},
 	{"doors-survey-first", "s", 2, through("survey-first")},
@@ -103,6 +107,8 @@ type workbench struct {
 	engine   *engine
 	doors    *doors
 	long     *long
+	oldSteps *longSteps
+	past     *longPast
 	seen     *observed
 	standing *service.Service
 }

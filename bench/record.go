@@ -5,7 +5,6 @@ import (
 	"crypto/ed25519"
 	"database/sql"
 	"fmt"
-	"os"
 	"path/filepath"
 	"strings"
 	"time"
@@ -139,15 +138,8 @@ func (w *workbench) longRecord(ctx context.Context) (*long, error) {
 	if err := l.look(ctx, key.Public().(ed25519.PublicKey), at); err != nil {
 		return nil, err
 	}
-	for file, into := range map[string]*float64{"record_part": &l.bytes, "record_note": &l.notes} {
-		found, _ := filepath.Glob(filepath.Join(w.dir, "db", "data", "*", file+".ibd"))
-		for _, f := range found {
-			if info, err := os.Stat(f); err == nil {
-				*into += float64(info.Size())
-			}
-		}
-	}
-	l.bytes += l.notes
+	l.notes = w.tables("record_note")
+	l.bytes = l.notes + w.tables("record_part")
 	w.long = l
 	return l, nil
 }

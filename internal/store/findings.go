@@ -115,25 +115,45 @@ func (s *Store) Findings(ctx context.Context, f FindingFilter, after string, mos
 	if err != nil {
 		return nil, "", err
 	}
-	var rows []findingRow
-	if err := s.db.SelectContext(ctx, &rows, query, args...); err != nil {
+	rows, err := s.db.QueryContext(ctx, query, args...)
+	if err != nil {
 		return nil, "", err
 	}
-	if len(rows) > most {
-		rows = rows[:most]
-		next = rows[most-1].spot()
-	}
-	out = make([]Finding, len(rows))
-	var group errgroup.Group // of very many, on all processors
-	for from, to := range groups(len(rows), 2*unpackedAtOnce) {
+	defer rows.Close()
+	var group errgroup.Group // very many are unpacked on all processors, while others are read
+	var parts [][]Finding
+	var list []findingRow
+	unpack := func(list []findingRow) {
+		part := make([]Finding, len(list))
+		parts = append(parts, part)
 		group.Go(func() (err error) {
-			for i := from; i < to && err == nil; i++ {
-				out[i], err = rows[i].finding()
+			for i := range list {
+				if part[i], err = list[i].finding(); err != nil {
+					return err
+				}
 			}
-			return err
+			return nil
 		})
 	}
-	return out, next, group.Wait()
+	for n := 0; rows.Next(); n++ {
+		if n == most {
+			next = list[len(list)-1].spot()
+			break
+		}
+		if len(list) == 2*unpackedAtOnce {
+			unpack(list)
+			list = nil
+		}
+		var r findingRow
+		if err := rows.Scan(&r.Target, &r.Place, &r.ID, &r.Kind, &r.Verb, &r.User, &r.Body, &r.SeenAt, &r.Until, &r.Accepted, &r.Because,
+			&r.Assigned); err != nil {
+			return nil, "", errors.Join(err, group.Wait())
+		}
+		list = append(list, r)
+	}
+	unpack(list)
+	err = errors.Join(rows.Err(), group.Wait())
+	return slices.Concat(parts...), next, err
 }
 
 // page is the statement that reads one page. Each kind is read from its own

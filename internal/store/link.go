@@ -58,12 +58,23 @@ func (s *Store) LinksOf(ctx context.Context, user string) ([]model.Link, error) 
 func (tx *Tx) PutLinks(ctx context.Context, target string, links []model.Link, round int64, at time.Time) error {
 	for from, to := range groups(len(links), 500) {
 		part := links[from:to]
+		done, err := tx.loadNew(ctx, len(part), "link", "user, name, rest, uniq", func(t *tsv) { // mostly nothing was known of them
+			for _, l := range part {
+				t.line(l.User, l.Name, l.Rest, l.Unique)
+			}
+		}, "target = ?, round = ?, since = ?", target, round, at)
+		if err != nil {
+			return err
+		}
+		if done {
+			continue
+		}
 		args := []any{}
 		for _, l := range part {
 			args = append(args, target, l.User, l.Name, l.Rest, l.Unique, round, at)
 		}
 		insert := `INSERT INTO link (target, user, name, rest, uniq, round, since) VALUES ` + rows(len(part), 7)
-		_, err := tx.ExecContext(ctx, insert, args...) // mostly nothing was known of them
+		_, err = tx.ExecContext(ctx, insert, args...)
 		if taken(err) {
 			if err := tx.buryLinks(ctx, target, part, at); err != nil {
 				return err

@@ -1,7 +1,7 @@
 package store
 
 import (
-	"bytes"
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -17,6 +17,7 @@ import (
 const (
 	loadFrom   = 200  // rows that are worth it
 	rowsAtOnce = 1000 // rows of one statement
+	loadBytes  = 64 << 10
 )
 
 var (
@@ -25,7 +26,7 @@ var (
 )
 
 // tsv is rows as LOAD DATA reads them: a line each, a tab between fields.
-type tsv struct{ bytes.Buffer }
+type tsv struct{ *bufio.Writer }
 
 var escapes = [256]byte{0: '0', '\t': '\t', '\n': '\n', '\\': '\\'}
 
@@ -53,20 +54,56 @@ func (t *tsv) line(fields ...string) {
 // fit is an error: it is REPLACE that keeps it from being a warning (LOCAL alone
 // ignores).
 func (tx *Tx) load(ctx context.Context, n int, table, columns string, rows func(*tsv), set string, args ...any) (bool, error) {
+	done, _, err := tx.loadOver(ctx, n, table, columns, rows, set, args...)
+	return done, err
+}
+
+// loadNew is load of rows whose keys nobody has. Where somebody has one it does nothing, and returns false.
+func (tx *Tx) loadNew(ctx context.Context, n int, table, columns string, rows func(*tsv), set string, args ...any) (bool, error) {
 	if n < loadFrom || noLoads.Load() {
 		return false, nil
 	}
-	var data tsv
-	rows(&data)
+	if _, err := tx.ExecContext(ctx, `SAVEPOINT untouched`); err != nil {
+		return false, err
+	}
+	done, over, err := tx.loadOver(ctx, n, table, columns, rows, set, args...)
+	if err == nil && over > 0 {
+		_, err = tx.ExecContext(ctx, `ROLLBACK TO SAVEPOINT untouched`)
+		return false, err
+	}
+	return done, err
+}
+
+// loadOver is load, and says how many rows it replaced.
+func (tx *Tx) loadOver(ctx context.Context, n int, table, columns string, rows func(*tsv), set string,
+	args ...any) (done bool, over int, err error) {
+	if n < loadFrom || noLoads.Load() {
+		return false, 0, nil
+	}
 	name := fmt.Sprintf("rows-%d", loads.Add(1))
-	mysql.RegisterReaderHandler(name, func() io.Reader { return bytes.NewReader(data.Bytes()) })
+	mysql.RegisterReaderHandler(name, func() io.Reader { // the server takes some while others are made
+		from, into := io.Pipe()
+		go func() {
+			t := tsv{bufio.NewWriterSize(into, loadBytes)}
+			rows(&t)
+			into.CloseWithError(t.Flush())
+		}()
+		return from
+	})
 	defer mysql.DeregisterReaderHandler(name)
-	_, err := tx.ExecContext(ctx, `LOAD DATA LOCAL INFILE 'Reader::`+name+`' REPLACE INTO TABLE `+table+` CHARACTER SET binary
-		(`+columns+`) SET `+set, args...)
+	if set != "" {
+		set = " SET " + set
+	}
+	res, err := tx.ExecContext(ctx, `LOAD DATA LOCAL INFILE 'Reader::`+name+`' REPLACE INTO TABLE `+table+` CHARACTER SET binary
+		(`+columns+`)`+set, args...)
 	var e *mysql.MySQLError
 	if errors.As(err, &e) && (e.Number == 1148 || e.Number == 4166) {
 		noLoads.Store(true)
-		return false, nil
+		return false, 0, nil
 	}
-	return err == nil, err
+	if err != nil {
+		return false, 0, err
+	}
+	affected, err := res.RowsAffected() // two for one that is in place of another
+	return true, int(affected) - n, err
 }

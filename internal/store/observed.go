@@ -453,16 +453,30 @@ func IsAdministrator(o *model.Object) bool {
 	return o.Kind == model.Account && !o.Ours && o.Attributes.Has(model.Elevation) && o.Attributes.One(model.Disabled) != "yes"
 }
 
+// askedByName is how many names are looked for one by one, rather than all that a target holds looked through.
+const askedByName = 20_000
+
 // Flagged returns those of the named accounts of a target of which more is to be
 // known than their name: the target's own, ours, odd ones, and those that can
 // become superuser.
 func (s *Store) Flagged(ctx context.Context, target string, names []string) (map[string]*model.Object, error) {
 	out := map[string]*model.Object{}
+	const flagged = `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account' AND belongs NOT IN (0, 16)`
+	if len(names) > askedByName { // then most of what the target holds is meant, and few of it are such
+		meant := make(map[string]bool, len(names))
+		for _, n := range names {
+			meant[n] = true
+		}
+		err := s.eachObject(ctx, flagged, []any{target, target}, func(_ string, o model.Object) {
+			if meant[o.Name] {
+				out[o.Name] = &o
+			}
+		})
+		return out, err
+	}
 	for from, to := range groups(len(names), observedGroup) {
-		args := append([]any{target, target}, texts(names[from:to])...)
-		err := s.eachObject(ctx, `SELECT ?, kind, name, uniq, belongs, body FROM observed WHERE target = ? AND kind = 'account'
-				AND name IN `+oneOf(to-from)+` AND belongs NOT IN (0, 16)`,
-			args, func(_ string, o model.Object) { out[o.Name] = &o })
+		err := s.eachObject(ctx, flagged+` AND name IN `+oneOf(to-from), append([]any{target, target}, texts(names[from:to])...),
+			func(_ string, o model.Object) { out[o.Name] = &o })
 		if err != nil {
 			return nil, err
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
@@ -102,9 +103,22 @@ func (tx *Tx) head(ctx context.Context) (chain.Head, error) {
 }
 
 func (tx *Tx) insertEntries(ctx context.Context, entries []*Entry) error {
-	for from, to := range portions(len(entries), 500, func(i int) int { return len(entries[i].Words) + len(entries[i].Body) }) {
+	for from, to := range portions(len(entries), rowsAtOnce, func(i int) int { return len(entries[i].Words) + len(entries[i].Body) }) {
+		part := entries[from:to]
+		done, err := tx.loadNew(ctx, len(part), "record", entryColumns, func(t *tsv) {
+			for _, e := range part {
+				t.line(strconv.FormatInt(e.Seq, 10), e.At.UTC().Format("2006-01-02 15:04:05.999999"), e.Kind, e.Operator, e.Target, e.User,
+					strconv.FormatInt(e.Round, 10), strconv.FormatInt(e.About, 10), e.Because, e.Words, string(e.Body), string(e.Before), string(e.Hash))
+			}
+		}, "")
+		if err != nil {
+			return err
+		}
+		if done {
+			continue
+		}
 		args := make([]any, 0, 13*(to-from))
-		for _, e := range entries[from:to] {
+		for _, e := range part {
 			args = append(args, e.Seq, e.At, e.Kind, e.Operator, e.Target, e.User, e.Round, e.About, e.Because, e.Words, e.Body, e.Before,
 				e.Hash)
 		}

@@ -225,6 +225,9 @@ func (tx *Tx) DropSteps(ctx context.Context, id int64, words string, at time.Tim
 
 // Undone marks a round and those of its steps that another took back.
 func (tx *Tx) Undone(ctx context.Context, id int64) error {
+	if err := tx.turnPacked(ctx, id, "done", "undone"); err != nil {
+		return err
+	}
 	if _, err := tx.ExecContext(ctx, `UPDATE step SET outcome = 'undone' WHERE round = ? AND outcome = 'done'`, id); err != nil {
 		return err
 	}

@@ -158,10 +158,19 @@ func (s *Store) Steps(ctx context.Context, round int64, f StepFilter, most int) 
 	if total == 0 {
 		return nil, 0, nil
 	}
-	c.and("seq > ?", f.After)
 	var rows []stepRow
-	if err := s.db.SelectContext(ctx, &rows, `SELECT `+stepColumns+` FROM step`+c.where()+` ORDER BY seq LIMIT ?`,
-		append(c.args, most)...); err != nil {
+	err = s.snapshot(ctx, func(tx *Tx) error { // they may be packed meanwhile
+		if rows, err = tx.packedSteps(ctx, round, f, most); err != nil || len(rows) == most {
+			return err
+		}
+		var behind []stepRow
+		c.and("seq > ?", f.After)
+		err = tx.SelectContext(ctx, &behind, `SELECT `+stepColumns+` FROM step`+c.where()+` ORDER BY seq LIMIT ?`,
+			append(c.args, most-len(rows))...)
+		rows = append(rows, behind...)
+		return err
+	})
+	if err != nil {
 		return nil, 0, err
 	}
 	out, err = stepsOf(rows)
@@ -224,7 +233,7 @@ func packActs(steps []Step) ([][]byte, error) {
 func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []int, at time.Time) (n int64, err error) {
 	const begin = `UPDATE step SET outcome = 'running', tries = tries + 1, started_at = ?
 		WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6))`
-	const inTime = ` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running' AND seq IN `
+	const inTime = ` AND outcome = 'waiting' AND (SELECT state FROM round WHERE id = ?) = 'running'`
 	err = s.Tx(ctx, func(tx *Tx) (err error) {
 		n, err = tx.markSteps(ctx, seqs, begin+inTime, at, round, h.What, h.Owner, round)
 		if err == nil && int(n) < len(seqs) {
@@ -239,7 +248,7 @@ func (s *Store) BeginSteps(ctx context.Context, round int64, h Holder, seqs []in
 		return n, err
 	}
 	err = s.Tx(ctx, func(tx *Tx) error {
-		again, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'running' AND seq IN `, at, round, h.What, h.Owner)
+		again, err := tx.markSteps(ctx, seqs, begin+` AND outcome = 'running'`, at, round, h.What, h.Owner)
 		if err != nil {
 			return err
 		}
@@ -265,21 +274,28 @@ func (tx *Tx) began(ctx context.Context, round int64, one, n int) error {
 func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (n int64, err error) {
 	err = s.Tx(ctx, func(tx *Tx) (err error) {
 		n, err = tx.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
-			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'
-			AND seq IN `, token, until, round, h.What, h.Owner)
+			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'`, token, until, round, h.What, h.Owner)
 		return err
 	})
 	return n, err
 }
 
-// markSteps runs a statement for steps, by their numbers.
+// markSteps runs a statement for those of the steps it chooses that have these
+// numbers. A batch mostly is steps in a row, which are found at once.
 func (tx *Tx) markSteps(ctx context.Context, seqs []int, statement string, args ...any) (total int64, err error) {
+	if inARow(seqs) {
+		res, err := tx.ExecContext(ctx, statement+` AND seq BETWEEN ? AND ?`, append(slices.Clone(args), seqs[0], seqs[len(seqs)-1])...)
+		if err != nil {
+			return 0, err
+		}
+		return res.RowsAffected()
+	}
 	for from, to := range groups(len(seqs), 5000) {
 		all := slices.Clone(args)
 		for _, q := range seqs[from:to] {
 			all = append(all, q)
 		}
-		res, err := tx.ExecContext(ctx, statement+oneOf(to-from), all...)
+		res, err := tx.ExecContext(ctx, statement+` AND seq IN `+oneOf(to-from), all...)
 		if err != nil {
 			return total, err
 		}
@@ -290,6 +306,16 @@ func (tx *Tx) markSteps(ctx context.Context, seqs []int, statement string, args 
 		total += n
 	}
 	return total, nil
+}
+
+// inARow says whether numbers are one behind the other.
+func inARow(seqs []int) bool {
+	for i := range seqs {
+		if seqs[i] != seqs[0]+i {
+			return false
+		}
+	}
+	return len(seqs) > 1
 }
 
 // Trial is a change that a target holds, or may hold, until it is confirmed or a time is over.
@@ -348,7 +374,7 @@ func (tx *Tx) EndSteps(ctx context.Context, round int64, steps []Step, at time.T
 	more := map[string]int{}
 	for _, e := range order {
 		n, err := tx.markSteps(ctx, by[e], `UPDATE step SET outcome = ?, words = ?, ended_at = ? WHERE round = ?
-			AND outcome = 'running' AND seq IN `, e.outcome, e.words, at, round)
+			AND outcome = 'running'`, e.outcome, e.words, at, round)
 		if total += n; err != nil {
 			return total, err
 		}

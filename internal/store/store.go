@@ -184,6 +184,16 @@ func (s *Store) Tx(ctx context.Context, fn func(*Tx) error) error {
 	return again(ctx, func() error { return s.once(ctx, fn) })
 }
 
+// snapshot runs fn on what there was at one moment, however long it takes.
+func (s *Store) snapshot(ctx context.Context, fn func(*Tx) error) error {
+	tx, err := s.db.BeginTxx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return err
+	}
+	defer tx.Rollback()
+	return fn(&Tx{tx})
+}
+
 // again does what surely did not happen once more, and waits longer each time:
 // on a cluster all who write to the record meet in one row.
 func again(ctx context.Context, do func() error) error {

@@ -57,10 +57,17 @@ func (o Order) schema(target string) model.Schema {
 	return model.Schema{}
 }
 
-// Draft makes the steps that put the chosen findings right, in order. Sets
-// that a chosen person is to join and that are missing come along. Findings
+// Draft makes the steps that put the chosen findings right, in order. Findings
 // that a person must decide yield no step and are returned beside.
 func Draft(findings []model.Finding, f Filter, o Order) (steps []Step, undecided []model.Finding) {
+	acts, undecided := Choose(findings, f)
+	return Arrange(acts, o), undecided
+}
+
+// Choose returns the acts that put the chosen findings right, and the findings
+// that a person must decide. Sets that a chosen person is to join and that are
+// missing come along.
+func Choose(findings []model.Finding, f Filter) (acts []model.Act, undecided []model.Finding) {
 	type place struct {
 		target string
 		set    model.Named
@@ -71,7 +78,6 @@ func Draft(findings []model.Finding, f Filter, o Order) (steps []Step, undecided
 			needed[place{x.Target, x.Of()}] = true
 		}
 	}
-	var acts []model.Act
 	for _, x := range findings {
 		leansOn := x.Verb == model.Create && needed[place{x.Target, x.Of()}]
 		if !f.takes(x) && !leansOn {
@@ -83,7 +89,7 @@ func Draft(findings []model.Finding, f Filter, o Order) (steps []Step, undecided
 		}
 		acts = append(acts, x.Act)
 	}
-	return Arrange(acts, o), undecided
+	return acts, undecided
 }
 
 // Arrange puts acts in an order that works: wave by wave; targets that feed

@@ -60,10 +60,8 @@ func (s *Carrier) Draft(ctx context.Context, who door.Operator, q DraftRequest) 
 	if err != nil {
 		return Round{}, err
 	}
-	steps, undecided := round.Draft(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Only: only}, round.Order{})
-	acts := make([]model.Act, len(steps))
-	for i, st := range steps {
-		acts[i] = st.Act
+	acts, undecided := round.Choose(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Only: only})
+	for i := range acts {
 		c.Plan.Trace(&acts[i])
 	}
 	out, err := s.draft(ctx, who, c, acts, store.Round{Because: q.Because, First: q.First, Params: packParams(q.Params)})

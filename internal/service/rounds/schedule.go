@@ -43,6 +43,7 @@ func (s *Carrier) keepTime() {
 		if time.Since(looked) > time.Minute {
 			looked = time.Now()
 			s.once("store/room", s.giveBack)
+			s.once("steps/pack", s.packSteps)
 		}
 		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
 			s.Log.Warn("targets not compared", "error", err)
@@ -62,6 +63,20 @@ func (s *Carrier) sealing(ctx context.Context) (bool, error) {
 	}
 	busy, err := s.Store.BusyTargets(ctx)
 	return len(busy) == 0, err
+}
+
+// stepsKept is for how long the steps of rounds that have ended are rows.
+const stepsKept = 30 * 24 * time.Hour
+
+// packSteps packs the steps of rounds that ended long ago.
+func (s *Carrier) packSteps(ctx context.Context) error {
+	for found := true; found && ctx.Err() == nil; {
+		var err error
+		if found, err = s.Store.PackSteps(ctx, s.Now().Add(-stepsKept)); err != nil {
+			return fmt.Errorf("steps of old rounds are not packed: %w", err)
+		}
+	}
+	return ctx.Err()
 }
 
 // giveBack gives the room back that deleted rows have left.
