@@ -52,7 +52,7 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 		for j := range list {
 			user := fmt.Sprintf("hand.%06d", (i*31+j*7919)%longRound)
 			st := store.Step{Wave: 1 + j/(longRound/4), Stage: j % 3, Outcome: "done", Act: model.Act{
-				Target: fmt.Sprintf("target-%02d", j/5000), Verb: model.Modify, Object: model.Account, Name: user, User: user, 
+				Target: fmt.Sprintf("target-%02d", j/5000), Verb: model.Modify, Object: model.Account, Name: user, User: user,
 				Changes: []model.Change{{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"},
 					Why: model.Why{Role: "crew", At: model.Location{File: "people-07.yaml", Line: 5 * j}}}}}}
 			if j%997 == 3 {
@@ -61,7 +61,8 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 			list[j] = st
 		}
 		if err := s.Tx(ctx, func(tx *store.Tx) error {
-			r, err := tx.AddRound(ctx, store.Round{State: "running", Because: "autumn", DraftedBy: "odd.strand", DraftedAt: long}, list, nil, nil)
+			r, err := tx.AddRound(ctx, store.Round{State: "running", Because: "autumn", DraftedBy: "odd.strand", DraftedAt: long}, list, nil,
+				nil)
 			if err == nil {
 				_, err = tx.EndRound(ctx, r.ID, "done", long)
 			}
@@ -82,8 +83,8 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 	}
 	l.packed = longRounds * longRound / l.packed
 	l.bytes = w.tables("step_part") / (longRounds * longRound)
-	for _, f := range []store.StepFilter{{}, {After: 88_000}, {Outcomes: []string{"failed"}}, {Target: "target-13"}, {Outcomes: []string{"not-tried"}},
-		{Target: "target-07", Outcomes: []string{"failed"}}} {
+	for _, f := range []store.StepFilter{{}, {After: 88_000}, {Outcomes: []string{"failed"}}, {Target: "target-13"},
+		{Outcomes: []string{"not-tried"}}, {Target: "target-07", Outcomes: []string{"failed"}}} {
 		began := time.Now()
 		if _, _, err := s.Steps(ctx, 50, f, 50); err != nil {
 			return nil, err

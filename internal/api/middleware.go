@@ -156,7 +156,11 @@ func logged(log *slog.Logger, m *metrics) func(http.Handler) http.Handler {
 			}
 			m.took.WithLabelValues(methodOf(r), route, http.StatusText(ww.Status())).Observe(time.Since(began).Seconds())
 			level := slog.LevelDebug
-			if ww.Status() >= 500 {
+			switch {
+			case r.Context().Err() != nil: // whoever asked has gone
+			case ww.Status() == http.StatusServiceUnavailable:
+				level = slog.LevelWarn
+			case ww.Status() >= 500:
 				level = slog.LevelError
 			}
 			log.Log(r.Context(), level, "request", "method", r.Method, "route", route, "status", ww.Status(), "took", time.Since(began))

@@ -83,6 +83,29 @@ func TestLinksAndDecisions(t *testing.T) {
 	}
 }
 
+// Links of many people at once are as those of few: what was known of some of them goes into the past.
+func TestManyLinks(t *testing.T) {
+	s, _ := open(t)
+	var links []model.Link
+	for i := range 400 {
+		links = append(links, model.Link{Target: "a", User: fmt.Sprintf("o'neil %03d", i), Name: fmt.Sprintf("tab\t%03d", i), Unique: "u"})
+	}
+	tx(t, s, func(tx *store.Tx) error { return tx.PutLinks(ctx, "a", links[:150], 1, now) })
+	links[7].Name = "other"
+	tx(t, s, func(tx *store.Tx) error { return tx.PutLinks(ctx, "a", links, 2, now.Add(time.Hour)) })
+	for at, want := range map[time.Duration]int{time.Minute: 150, 2 * time.Hour: 400} {
+		list, err := s.LinksAt(ctx, "a", now.Add(at))
+		if err != nil || len(list) != want {
+			t.Fatalf("after %v %d links, want %d (%v)", at, len(list), want, err)
+		}
+		for _, l := range list {
+			if l.User == links[7].User && (l.Name == "other") != (at > time.Hour) {
+				t.Errorf("after %v %+v", at, l)
+			}
+		}
+	}
+}
+
 // Every query that chooses rows finds them by an index.
 func TestIndexes(t *testing.T) {
 	_, db := open(t)

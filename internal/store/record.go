@@ -108,7 +108,8 @@ func (tx *Tx) insertEntries(ctx context.Context, entries []*Entry) error {
 		done, err := tx.loadNew(ctx, len(part), "record", entryColumns, func(t *tsv) {
 			for _, e := range part {
 				t.line(strconv.FormatInt(e.Seq, 10), e.At.UTC().Format("2006-01-02 15:04:05.999999"), e.Kind, e.Operator, e.Target, e.User,
-					strconv.FormatInt(e.Round, 10), strconv.FormatInt(e.About, 10), e.Because, e.Words, string(e.Body), string(e.Before), string(e.Hash))
+					strconv.FormatInt(e.Round, 10), strconv.FormatInt(e.About, 10), e.Because, e.Words, string(e.Body), string(e.Before),
+					string(e.Hash))
 			}
 		}, "")
 		if err != nil {

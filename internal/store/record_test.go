@@ -103,6 +103,12 @@ func TestRecord(t *testing.T) {
 
 // A row that somebody puts behind the head is no entry, and keeps nobody from writing.
 func TestIntruders(t *testing.T) {
+	for _, many := range []int{2, 300} { // few are inserted, many are loaded
+		intruders(t, many)
+	}
+}
+
+func intruders(t *testing.T, many int) {
 	s, db := open(t)
 	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, entries(3)...) })
 	for _, seq := range []int{4, 9} {
@@ -121,13 +127,13 @@ func TestIntruders(t *testing.T) {
 	if n, err := s.BehindHead(ctx); n != 2 || err != nil {
 		t.Errorf("%d %v", n, err)
 	}
-	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, entries(2)...) })
-	got, _, err := s.Entries(ctx, store.EntryFilter{}, 10)
-	if err != nil || len(got) != 6 || got[0].Kind != "intrusion" ||
+	tx(t, s, func(tx *store.Tx) error { return tx.Append(ctx, entries(many)...) })
+	got, _, err := s.Entries(ctx, store.EntryFilter{}, 1000)
+	if err != nil || len(got) != 4+many || got[0].Kind != "intrusion" ||
 		got[0].Words != "2 entries that no service wrote stood behind entry 3; they were set aside and do not count" {
 		t.Errorf("%d entries, the last %+v %v", len(got), got[0], err)
 	}
-	if n, broken, err := verify(s); n != 6 || broken != "" || err != nil {
+	if n, broken, err := verify(s); n != int64(4+many) || broken != "" || err != nil {
 		t.Errorf("%d %s %v", n, broken, err)
 	}
 }

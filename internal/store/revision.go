@@ -9,10 +9,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"hen-roost/internal/core/declare"
 )
@@ -59,24 +62,36 @@ func (s *Store) files(ctx context.Context, r Revision) ([]declare.File, error) {
 	if err := json.Unmarshal(r.Packed, &list); err != nil {
 		return nil, err
 	}
-	for _, m := range list {
-		texts := map[string]string{}
-		for from, to := range groups(len(m.Sums)/sumSize, 500) {
-			if err := s.pieces(ctx, m.Sums[from*sumSize:to*sumSize], texts); err != nil {
-				return nil, err
-			}
-		}
-		var b strings.Builder
-		for at := 0; at < len(m.Sums); at += sumSize {
-			text, ok := texts[string(m.Sums[at:at+sumSize])]
-			if !ok {
-				return nil, fmt.Errorf("a piece of %s is missing", m.Name)
-			}
-			b.WriteString(text)
-		}
-		files = append(files, declare.File{Name: m.Name, Text: b.String()})
+	files = make([]declare.File, len(list))
+	var group errgroup.Group
+	group.SetLimit(runtime.GOMAXPROCS(0))
+	for i, m := range list {
+		group.Go(func() error {
+			text, err := s.textOf(ctx, m)
+			files[i] = declare.File{Name: m.Name, Text: text}
+			return err
+		})
 	}
-	return files, nil
+	return files, group.Wait()
+}
+
+// textOf puts the pieces of a file together.
+func (s *Store) textOf(ctx context.Context, m manifest) (string, error) {
+	texts := map[string]string{}
+	for from, to := range groups(len(m.Sums)/sumSize, 500) {
+		if err := s.pieces(ctx, m.Sums[from*sumSize:to*sumSize], texts); err != nil {
+			return "", err
+		}
+	}
+	var b strings.Builder
+	for at := 0; at < len(m.Sums); at += sumSize {
+		text, ok := texts[string(m.Sums[at:at+sumSize])]
+		if !ok {
+			return "", fmt.Errorf("a piece of %s is missing", m.Name)
+		}
+		b.WriteString(text)
+	}
+	return b.String(), nil
 }
 
 func (s *Store) pieces(ctx context.Context, sums []byte, into map[string]string) error {

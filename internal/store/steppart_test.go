@@ -43,8 +43,9 @@ func TestPackedSteps(t *testing.T) {
 		id); err != nil {
 		t.Fatal(err)
 	}
-	filters := []store.StepFilter{{}, {After: 499}, {After: 6199}, {Outcomes: []string{"gone"}}, {Target: "t6 é", Outcomes: []string{"failed"}},
-		{Target: "t6 é", Outcomes: []string{"failed", "gone"}, After: 5900}, {Target: "none"}}
+	filters := []store.StepFilter{{}, {After: 499}, {After: 6199}, {Outcomes: []string{"gone"}},
+		{Target: "t6 é", Outcomes: []string{"failed"}}, {Target: "t6 é", Outcomes: []string{"failed", "gone"}, After: 5900},
+		{Target: "none"}}
 	see := func() (out [][]store.Step) {
 		t.Helper()
 		for _, f := range filters {

@@ -77,12 +77,13 @@ func (c *checker) run() {
 	for _, name := range sorted(c.d.Roles) {
 		c.role(c.d.Roles[name])
 	}
-	for _, name := range sorted(c.d.Users) {
+	users := sorted(c.d.Users)
+	for _, name := range users {
 		c.user(c.d.Users[name])
 	}
 	c.loops()
-	c.numbers()
-	c.localNames()
+	c.numbers(users)
+	c.localNames(users)
 }
 
 func sorted[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
@@ -492,11 +493,14 @@ var (
 )
 
 // numbers faults two users, or two groups, with one number.
-func (c *checker) numbers() {
-	users, groups := map[int]*model.User{}, map[int]*model.Group{}
-	for _, id := range sorted(c.d.Users) {
+func (c *checker) numbers(ids []string) {
+	users, groups := make(map[int]*model.User, len(ids)), map[int]*model.Group{}
+	for _, id := range ids {
 		u := c.d.Users[id]
-		if first, ok := users[u.Number]; ok && u.Number != 0 {
+		if u.Number == 0 {
+			continue
+		}
+		if first, ok := users[u.Number]; ok {
 			c.fault(u.Pos, "user %q and %s have the same number %d", id, c.describe("user", first), u.Number)
 			continue
 		}
@@ -513,11 +517,14 @@ func (c *checker) numbers() {
 }
 
 // localNames faults one account name for two users on one target.
-func (c *checker) localNames() {
+func (c *checker) localNames(ids []string) {
 	type place struct{ target, name string }
 	given := map[place]*model.User{}
-	for _, id := range sorted(c.d.Users) {
+	for _, id := range ids {
 		u := c.d.Users[id]
+		if len(u.Accounts) == 0 {
+			continue
+		}
 		for _, target := range sorted(u.Accounts) {
 			h := u.Accounts[target]
 			if h.Name == "" {

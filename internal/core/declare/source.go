@@ -56,11 +56,11 @@ func ReadOn(before *Source, files []File, schemas map[string]model.Schema) (*Sou
 	}
 	files, faults := bounded(files)
 	starts := map[*model.Part]int{}
-	for _, f := range files {
-		parts := partsOf(f, old[f.Name])
-		s.files = append(s.files, fileParts{f.Name, parts})
+	s.files = make([]fileParts, len(files))
+	atOnce(len(files), func(i int) { s.files[i] = fileParts{files[i].Name, partsOf(files[i], old[files[i].Name])} })
+	for _, f := range s.files {
 		line := 0
-		for _, p := range parts {
+		for _, p := range f.parts {
 			s.parts[p.id] = p
 			starts[p.id] = line
 			if p.head != "" {
@@ -122,24 +122,29 @@ func bounded(files []File) (out []File, faults Faults) {
 // readParts reads parts on all processors.
 func readParts(parts []*part, starts map[*model.Part]int) (all Faults) {
 	faults := make([]Faults, len(parts))
-	work := make(chan int)
-	var wg sync.WaitGroup
-	for range min(len(parts), runtime.GOMAXPROCS(0)) {
-		wg.Go(func() {
-			for i := range work {
-				faults[i] = readPart(parts[i], starts[parts[i].id])
-			}
-		})
-	}
-	for i := range parts {
-		work <- i
-	}
-	close(work)
-	wg.Wait()
+	atOnce(len(parts), func(i int) { faults[i] = readPart(parts[i], starts[parts[i].id]) })
 	for _, list := range faults {
 		all = all.and(list...)
 	}
 	return all
+}
+
+// atOnce does something for each of n, on all processors.
+func atOnce(n int, do func(int)) {
+	work := make(chan int)
+	var wg sync.WaitGroup
+	for range min(n, runtime.GOMAXPROCS(0)) {
+		wg.Go(func() {
+			for i := range work {
+				do(i)
+			}
+		})
+	}
+	for i := range n {
+		work <- i
+	}
+	close(work)
+	wg.Wait()
 }
 
 // readPart reads one part. What is wrong in a plain one is told by the parser's

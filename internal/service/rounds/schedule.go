@@ -52,7 +52,7 @@ func (s *Carrier) keepTime() {
 }
 
 // backlogMost is how many entries may wait to be sealed while rounds run.
-const backlogMost = 1_000_000
+const backlogMost = 200_000
 
 // sealing says whether it is time to seal entries of the record: when there are
 // enough, and no round runs that would have to wait for it.

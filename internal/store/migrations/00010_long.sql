@@ -15,6 +15,7 @@ ALTER TABLE round
   ADD KEY IF NOT EXISTS to_pack (packed, ended_at);
 -- What was before is asked of a moment: of what ended since, not of all that ever was.
 ALTER TABLE observed_past ADD KEY IF NOT EXISTS by_until (target, until);
-ALTER TABLE record DROP KEY IF EXISTS by_kind, DROP KEY IF EXISTS by_operator, DROP KEY IF EXISTS by_about;
 ALTER TABLE link_past ADD KEY IF NOT EXISTS by_until (target, until);
 ALTER TABLE member_past ADD KEY IF NOT EXISTS by_until (target, until);
+-- The rows of the record are few: those of a kind, or by an operator, are looked for among them.
+ALTER TABLE record DROP KEY IF EXISTS by_kind, DROP KEY IF EXISTS by_operator;
