@@ -170,12 +170,15 @@ func (s *Set) memory(source string) *memory {
 		return m.(*memory)
 	}
 	m := &memory{by: map[string]bool{}, paths: []string{}}
-	if strings.Contains(source, "target") {
+	if strings.Contains(source, "target") || strings.Contains(source, "//") {
 		m.paths = nil
 	}
-	for _, use := range ofUser.FindAllString(source, -1) {
-		path := strings.TrimPrefix(strings.TrimPrefix(use, "user"), ".")
-		if telling.MatchString(path) || path == "details" || strings.Count(path, ".") > 1 {
+	for _, at := range ofUser.FindAllStringIndex(source, -1) {
+		path := strings.TrimPrefix(strings.TrimPrefix(source[at[0]:at[1]], "user"), ".")
+		first, rest, _ := strings.Cut(path, ".")
+		// What has more parts than a field, or one of details, may be a function of it, and what is asked then is not known.
+		deep := strings.Contains(rest, ".") || rest != "" && first != "details" || strings.HasPrefix(strings.TrimLeft(source[at[1]:], " \t\n"), "(")
+		if telling.MatchString(path) || path == "details" || deep {
 			m.paths = nil
 			break
 		}

@@ -73,6 +73,27 @@ func TestHolds(t *testing.T) {
 }
 
 // An expression cannot run away.
+// What is remembered of one user is true of another only when they are alike in all that is asked.
+func TestHoldsForEach(t *testing.T) {
+	other := scope
+	other.User = Vars{"id": "zoe.lind", "number": 7, "mail": "zoe@yard.example", "details": map[string]any{"base": "southquay", "ship": "x"},
+		"roles": []any{}, "service": true, "manager": "marit.fell"}
+	one := scope
+	one.User = Vars{"id": "marit.fell", "number": 1042, "mail": "marit@ternsound.example", "details": map[string]any{"base": "northquay"},
+		"roles": []any{"deck-crew"}, "service": false, "manager": "odd.strand"}
+	for _, c := range []string{"user.id.startsWith('zoe')", "user.mail.endsWith('@yard.example')", "user.manager.startsWith('marit')",
+		"user.details.exists(k, k == 'ship')", "user.details.exists (k, k == 'ship')", "user.details.exists // so\n (k, k == 'ship')",
+		"user.details.base.startsWith('south')", "user.manager == 'marit.fell'", "user.manager.size() == 10 && user.service",
+		"user.details['base'] == 'southquay'", "user['manager'] == 'marit.fell'", "user.details.base == 'southquay'", "user.number < 10"} {
+		s := NewSet()
+		for i, sc := range []Scope{one, other, one} {
+			if yes, err := s.Holds(c, sc); err != nil || yes != (i == 1) {
+				t.Errorf("%s of user %d: %v, %v", c, i+1, yes, err)
+			}
+		}
+	}
+}
+
 func TestBounded(t *testing.T) {
 	s := NewSet()
 	big := "[" + strings.TrimSuffix(strings.Repeat("1,", 200), ",") + "]"
