@@ -61,8 +61,8 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 			list[j] = st
 		}
 		if err := s.Tx(ctx, func(tx *store.Tx) error {
-			r, err := tx.AddRound(ctx, store.Round{State: "running", Because: "autumn", DraftedBy: "odd.strand", DraftedAt: long}, list, nil,
-				nil)
+			r, err := tx.AddRound(ctx, store.Round{State: "running", Because: "autumn", DraftedBy: "odd.strand", DraftedAt: long}, list,
+				nil, nil)
 			if err == nil {
 				_, err = tx.EndRound(ctx, r.ID, "done", long)
 			}

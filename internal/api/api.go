@@ -69,6 +69,7 @@ func Routes(r chi.Router, s *service.Service, version string) huma.API {
 	h.signIn(api)
 	h.declaration(api)
 	h.users(api)
+	h.life(api)
 	h.exchange(api)
 	h.targets(api)
 	h.drift(api)

@@ -133,11 +133,11 @@ var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
 	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■",
 	"not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■",
-	"login refused": "■", "moved": "■",
+	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
 	"open to question": "■", "not asked for": "■",
-	"draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
+	"in force": "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
-	"neither declared nor there": "○", "left as found": "○", "busy": "○",
+	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○",
 }
 
 func mark(state string) string {

@@ -47,6 +47,46 @@ func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, w
 	return Disproved, ""
 }
 
+// Gate is a session whose target tells whether it would let somebody in, without
+// anybody's password.
+type Gate interface {
+	// Admits asks for each account, by its name, and answers each. Nothing is done
+	// as that login.
+	Admits(ctx context.Context, accounts []string) []Admission
+}
+
+// Admission is whether a target lets an account in now.
+type Admission struct {
+	State AdmissionState
+	Words string // why, or why it cannot be known
+}
+
+// AdmissionState is one of the constants below.
+type AdmissionState string
+
+const (
+	NotTold AdmissionState = "unknown"
+	LetIn   AdmissionState = "admitted"
+	KeptOut AdmissionState = "refused"
+)
+
+// Admits asks a target whether it lets accounts in; where nobody can ask, nothing is known.
+func Admits(ctx context.Context, s Session, accounts []string) []Admission {
+	if x, ok := s.(Gate); ok && len(accounts) > 0 {
+		return x.Admits(ctx, accounts)
+	}
+	return NotKnown(len(accounts), "targets of this kind do not tell")
+}
+
+// NotKnown is of n accounts that nothing is known, and why.
+func NotKnown(n int, words string) []Admission {
+	out := make([]Admission, n)
+	for i := range out {
+		out[i] = Admission{NotTold, words}
+	}
+	return out
+}
+
 // Watcher is a session that sees who is signed in to the target now.
 type Watcher interface {
 	// Sessions returns them as objects of kind session: their attributes say whose

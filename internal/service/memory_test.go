@@ -130,7 +130,7 @@ func TestEveryKind(t *testing.T) {
 	// What was shut on purpose is not opened by a round drafted from findings without somebody's word.
 	draft, err := s.Draft(ctx, door.Itself, rounds.DraftRequest{Because: "reconcile"})
 	if err != nil || draft.State != rounds.OnHold || !strings.Contains(draft.Holds[0].Words,
-		"it would open on stores what a round shut on purpose: ulla@10.1.% (round 2), ulla@localhost (round 2)") {
+		"it would open on stores what was shut on purpose: ulla@10.1.% (round 2), ulla@localhost (round 2)") {
 		t.Errorf("%+v %v", draft, err)
 	}
 	if m.Object(model.Named{Kind: model.PolicyKind, Name: "staff"}) == nil {

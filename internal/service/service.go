@@ -1,5 +1,5 @@
 // Package service is what can be asked of Hen Roost, one method a verb. Its
-// rooms stand on each other, each in its folder: rounds on seen on declared on
+// rooms stand on each other, each in its folder: life on rounds on seen on declared on
 // door. Together they are the only place that joins core, store and work.
 package service
 
@@ -16,6 +16,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
@@ -38,7 +39,7 @@ type Config struct {
 
 // Service answers for Hen Roost. It is safe for concurrent use.
 type Service struct {
-	*rounds.Carrier
+	*life.Life
 	warm atomic.Bool // the declaration was read once
 	look door.Shared[Overview]
 	end  context.CancelFunc
@@ -49,8 +50,8 @@ func New(c Config) (*Service, error) {
 	if c.Clock == nil {
 		c.Clock = time.Now
 	}
-	life, end := context.WithCancel(context.Background())
-	d, err := door.New(door.Config{Store: c.Store, KeyFile: c.KeyFile, Log: c.Log, Clock: c.Clock, Life: life, Probation: c.Probation})
+	alive, end := context.WithCancel(context.Background())
+	d, err := door.New(door.Config{Store: c.Store, KeyFile: c.KeyFile, Log: c.Log, Clock: c.Clock, Life: alive, Probation: c.Probation})
 	if err != nil {
 		end()
 		return nil, err
@@ -59,7 +60,7 @@ func New(c Config) (*Service, error) {
 	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
 	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
-	return &Service{Carrier: r, end: end}, nil
+	return &Service{Life: life.New(r), end: end}, nil
 }
 
 // Close stops taking up work, finishes the batches under way, and leaves the

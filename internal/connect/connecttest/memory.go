@@ -472,6 +472,20 @@ func (s *memorySession) Prove(_ context.Context, as string, secret connect.Secre
 	return o != nil && o.Attributes.One(model.Disabled) != "yes" && s.secrets[n] == string(secret.Reveal()) && s.secrets[n] != "", nil
 }
 
+// Admits implements connect.Gate.
+func (s *memorySession) Admits(_ context.Context, accounts []string) []connect.Admission {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	out := make([]connect.Admission, len(accounts))
+	for i, name := range accounts {
+		out[i] = connect.Admission{State: connect.LetIn, Words: "it is open"}
+		if o := s.objects[model.Named{Kind: model.Account, Name: name}]; o == nil || o.Attributes.One(model.Disabled) == "yes" {
+			out[i] = connect.Admission{State: connect.KeptOut, Words: "it is shut"}
+		}
+	}
+	return out
+}
+
 // Sessions implements connect.Watcher.
 func (s *memorySession) Sessions(context.Context) ([]model.Object, error) {
 	s.mu.Lock()

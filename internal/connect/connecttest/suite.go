@@ -24,6 +24,7 @@ type Subject struct {
 	Number    string
 	Loose     [2]string                              // a full name as it may be asked for, and as the target keeps it
 	Things    []model.Act                            // what else can be made there, in order
+	Gate      bool                                   // the target tells of open accounts that it lets them in
 	Proves    bool                                   // a sign-in with a password can be tried
 	SignedIn  func(t *testing.T) (session string)    // lets somebody sign in; nil: nobody can
 	Change    func(t *testing.T, account string)     // changes an account behind our back; nil: no surveys from a mark
@@ -165,12 +166,31 @@ func (x suite) objects() {
 	x.try("change", []model.Act{x.account(model.Modify, x.name, x.Attribute)}, connect.Done)
 	x.try("disable", []model.Act{shut}, connect.Done)
 	x.try("disable again", []model.Act{shut}, connect.AlreadySo)
+	x.gate(connect.KeptOut)
 	x.try("enable", []model.Act{opened}, connect.Done)
+	if x.Gate {
+		x.gate(connect.LetIn)
+	}
 	leave := move(model.LeaveIt, model.GroupKind, "suite-crew", x.name)
 	if a := x.try("leave", []model.Act{leave}, connect.Done)[0]; a.In == nil || *a.In {
 		x.Error("that the account is out of the group was not read back")
 	}
 	x.try("leave again", []model.Act{leave}, connect.AlreadySo)
+}
+
+// gate asks whether the account is let in. Who tells of one that is shut must tell so.
+func (x suite) gate(want connect.AdmissionState) {
+	s := x.open()
+	_, can := s.(connect.Gate)
+	for i, a := range connect.Admits(context.Background(), s, []string{x.name, "suite.nobody", "-x"}) {
+		wanted := []connect.AdmissionState{want, connect.KeptOut, connect.KeptOut}[i]
+		if !can {
+			wanted = connect.NotTold
+		}
+		if a.State != wanted || a.Words == "" {
+			x.Errorf("account %d of three: %+v, want %s", i+1, a, wanted)
+		}
+	}
 }
 
 // drifted meets what is otherwise than when the act was drafted.

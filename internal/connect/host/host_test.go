@@ -37,7 +37,7 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 func TestSuite(t *testing.T) {
 	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /etc/ssh/visitor; cp /etc/ssh/root/authorized_keys /etc/ssh/visitor/; "+
 		"chown -R visitor /etc/ssh/visitor")
-	connecttest.Run(t, connecttest.Subject{Proves: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
+	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }

@@ -47,6 +47,33 @@ func TestSuite(t *testing.T) {
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 
+// An account that no policy locks is let in though it is shut: the directory is not said to refuse it.
+func TestGateWithoutPolicy(t *testing.T) {
+	d, a := start(t, "")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	act := func(verb model.Verb, changes ...model.Change) connect.Act {
+		a := connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "zoe", Changes: changes}}
+		if verb == model.Create {
+			a.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("Rope-91-knots"))}
+		}
+		return a
+	}
+	if err := d.Load("dn: cn=everybody,ou=Policies," + world.Suffix + "\nchangetype: modify\nreplace: pwdLockout\npwdLockout: FALSE\n"); err != nil {
+		t.Fatal(err)
+	}
+	made := s.Apply(context.Background(), []connect.Act{act(model.Create, model.Change{Attribute: model.FullName, After: []string{"Zoe"}},
+		model.Change{Attribute: model.Number, After: []string{"1701"}}, model.Change{Attribute: model.Password, Sealed: "x"})})
+	shut := s.Apply(context.Background(), []connect.Act{act(model.Disable, model.Change{Attribute: model.Disabled, Before: []string{"no"},
+		After: []string{"yes"}})})
+	in, err := s.(connect.Prover).Prove(context.Background(), "zoe", connect.Seal([]byte("Rope-91-knots")))
+	if made[0].Outcome != connect.Done || shut[0].Outcome != connect.Done || !in || err != nil {
+		t.Fatalf("%+v %+v %v %v", made, shut, in, err)
+	}
+	if got := connect.Admits(context.Background(), s, []string{"zoe"})[0]; got.State != connect.NotTold || !strings.Contains(got.Words, "pwdLockout") {
+		t.Errorf("%+v", got)
+	}
+}
+
 // long is a mark whose cookies are from long ago.
 func long(t *testing.T, mark string) string {
 	t.Helper()

@@ -39,7 +39,7 @@ type Facts struct {
 	Power          Power                        // what makes somebody superuser there
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
-	Purpose        map[string]int64             // accounts that a bulk round shut on purpose, by name → that round
+	Purpose        map[string]int64             // accounts that were shut on purpose, by name → by the bulk round, or less than 0 by the suspension
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
@@ -103,7 +103,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 		case Shuts(s.Act):
 			disabled.add(s.Name, at)
 		case s.Verb == model.Enable && f.Purpose[s.Name] != 0:
-			reopened.add(fmt.Sprintf("%s (round %d)", s.Name, f.Purpose[s.Name]), at)
+			reopened.add(fmt.Sprintf("%s (%s)", s.Name, by(f.Purpose[s.Name])), at)
 		}
 		if kind, touched, why := f.guards(s.Act); kind != "" {
 			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched,
@@ -124,11 +124,19 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	h.count(Disables, "disable", disabled, f.Closed.Disabled, f, l.Disable, l.DisableShare)
 	if len(reopened.names) > 0 {
 		h.hold(OnPurpose, name, false, reopened.steps,
-			"it would open on %s what a round shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
+			"it would open on %s what was shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
 	}
 	if len(elevated.names) > 0 {
 		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))
 	}
+}
+
+// by names what shut something on purpose.
+func by(n int64) string {
+	if n < 0 {
+		return fmt.Sprintf("suspension %d", -n)
+	}
+	return fmt.Sprintf("round %d", n)
 }
 
 // gainer names who an act is about, the person where one is known.

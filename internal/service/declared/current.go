@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
@@ -215,6 +216,30 @@ func (c *Current) Check(choice Choice) error {
 		}
 	}
 	return nil
+}
+
+// Where returns the users for whom a condition holds: CEL over user, day and params. Nobody is an error.
+func (c *Current) Where(condition string) (users []string, err error) {
+	set := expr.NewSet()
+	if err := set.Check(condition, true); err != nil {
+		return nil, door.Wrong("where", "%v", err)
+	}
+	if err := declare.Fields(c.Declared, condition); err != nil {
+		return nil, door.Wrong("where", "%v", err)
+	}
+	for _, p := range c.Plan.People {
+		yes, err := set.Holds(condition, c.Plan.Scope(p))
+		if err != nil {
+			return nil, door.Wrong("where", "for user %s: %v", p.ID, err)
+		}
+		if yes {
+			users = append(users, p.ID)
+		}
+	}
+	if len(users) == 0 {
+		return nil, door.Wrong("where", "it holds for nobody")
+	}
+	return users, nil
 }
 
 // FullName is the name of a declared user, for people to read.

@@ -21,11 +21,13 @@ const (
 	Draft      Duty = "draft"      // declare, decide whose an account is, draft rounds
 	Approve    Duty = "approve"    // let drafted rounds run
 	Run        Duty = "run"        // survey, run and stop
+	Suspend    Duty = "suspend"    // cut people off
+	Restore    Duty = "restore"    // let them in again
 	Administer Duty = "administer" // operators, secrets, identity keys
 )
 
 // Duties lists all duties.
-var Duties = []Duty{Look, Draft, Approve, Run, Administer}
+var Duties = []Duty{Look, Draft, Approve, Run, Suspend, Restore, Administer}
 
 // Operator is someone who is signed in, or the service itself.
 type Operator struct {

@@ -7,9 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/exchange"
-	"hen-roost/internal/core/expr"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
@@ -102,37 +100,37 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 	return out, err
 }
 
+// Ask drafts a round of acts that were asked for in so many words.
+func (s *Carrier) Ask(ctx context.Context, who door.Operator, acts []model.Act, because string) (Round, error) {
+	if err := who.May(door.Draft); err != nil {
+		return Round{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Round{}, err
+	}
+	return s.draft(ctx, who, c, acts, store.Round{Because: because, Bulk: true})
+}
+
 // selected makes the lines of a selection.
 func (s *Carrier) selected(c *declared.Current, q BulkRequest) ([]BulkLine, error) {
 	if q.What == "" {
 		return nil, door.Wrong("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change "+
 			"ATTRIBUTE=VALUE")
 	}
-	set := expr.NewSet()
-	if err := set.Check(q.Where, true); err != nil {
-		return nil, door.Wrong("where", "%v", err)
-	}
-	if err := declare.Fields(c.Declared, q.Where); err != nil {
-		return nil, door.Wrong("where", "%v", err)
+	users, err := c.Where(q.Where)
+	if err != nil {
+		return nil, err
 	}
 	targets := q.Targets
 	if len(targets) == 0 {
 		targets = []string{"*"}
 	}
 	var out []BulkLine
-	for _, p := range c.Plan.People {
-		yes, err := set.Holds(q.Where, c.Plan.Scope(p))
-		if err != nil {
-			return nil, door.Wrong("where", "for user %s: %v", p.ID, err)
-		}
+	for _, user := range users {
 		for _, t := range targets {
-			if yes {
-				out = append(out, BulkLine{User: p.ID, Target: t, What: q.What})
-			}
+			out = append(out, BulkLine{User: user, Target: t, What: q.What})
 		}
-	}
-	if len(out) == 0 {
-		return nil, door.Wrong("where", "it holds for nobody")
 	}
 	return out, nil
 }

@@ -106,6 +106,29 @@ func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target strin
 	return f, nil
 }
 
+// Keeps says of acts that are to be carried out at once, outside of any round,
+// which of them a guard that nobody can lift keeps from being done, and why: by
+// their places, "" for those that it lets be.
+func (s *Carrier) Keeps(ctx context.Context, c *declared.Current, acts []model.Act) ([]string, error) {
+	steps := make([]round.Step, len(acts))
+	for i, a := range acts {
+		steps[i] = round.Step{Act: a}
+	}
+	facts, err := s.facts(ctx, c, steps)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]string, len(acts))
+	for _, h := range round.Holds(steps, facts, func(string) (string, string, bool) { return "", "", false }) {
+		for _, at := range h.Steps {
+			if h.Firm {
+				out[at] = h.Words
+			}
+		}
+	}
+	return out, nil
+}
+
 // guard is what the runner asks before each batch of a round on a target.
 func (s *Carrier) guard(r store.Round, target string) func(context.Context, []work.Step, work.Read) (string, error) {
 	var held []round.Hold

@@ -102,8 +102,8 @@ func (s *Seen) watch(ctx context.Context, c *declared.Current, targets []string,
 // watchFor is how long a target may take to tell who is signed in.
 const watchFor = 15 * time.Second
 
-// open connects to a target, to look.
-func (s *Seen) open(ctx context.Context, target string) (connect.Session, error) {
+// SessionOn connects to a target, to look, or to do what cannot wait.
+func (s *Seen) SessionOn(ctx context.Context, target string) (connect.Session, error) {
 	connector, access, err := s.Reach(ctx, target)
 	if err != nil {
 		return nil, err
@@ -113,7 +113,7 @@ func (s *Seen) open(ctx context.Context, target string) (connect.Session, error)
 }
 
 func (s *Seen) sessionsOn(ctx context.Context, c *declared.Current, target string) ([]Session, error) {
-	x, err := s.open(ctx, target)
+	x, err := s.SessionOn(ctx, target)
 	if err != nil {
 		return nil, err
 	}
@@ -170,7 +170,7 @@ func (s *Seen) EndSessions(ctx context.Context, who door.Operator, target string
 	if errors.Is(err, errors.ErrUnsupported) {
 		return nil, &door.Problem{Kind: door.Unknown, Words: err.Error()}
 	}
-	x, err := s.open(ctx, target)
+	x, err := s.SessionOn(ctx, target)
 	if err != nil {
 		return nil, &door.Problem{Kind: door.Away, Words: err.Error()}
 	}

@@ -19,3 +19,41 @@ ALTER TABLE link_past ADD KEY IF NOT EXISTS by_until (target, until);
 ALTER TABLE member_past ADD KEY IF NOT EXISTS by_until (target, until);
 -- The rows of the record are few: those of a kind, or by an operator, are looked for among them.
 ALTER TABLE record DROP KEY IF EXISTS by_kind, DROP KEY IF EXISTS by_operator;
+-- Who was cut off, and each of their accounts: what became of it, and when it is tried again.
+CREATE TABLE IF NOT EXISTS suspension (
+  id        BIGINT       NOT NULL AUTO_INCREMENT PRIMARY KEY,
+  user      VARCHAR(200) NOT NULL,
+  active    TINYINT      NULL DEFAULT 1,    -- NULL: it has ended; a user has one at a time
+  operator  VARCHAR(100) NOT NULL,
+  because   VARCHAR(500) NOT NULL,
+  security  TINYINT      NOT NULL,          -- its end needs two persons
+  at        DATETIME(6)  NOT NULL,
+  revision  INT          NOT NULL DEFAULT 0, -- that says so; 0: not yet
+  undeclared VARCHAR(1000) NOT NULL DEFAULT '', -- why not
+  asked_by  VARCHAR(100) NOT NULL DEFAULT '', -- who wants it to end
+  ended_by  VARCHAR(100) NOT NULL DEFAULT '',
+  ended_because VARCHAR(500) NOT NULL DEFAULT '',
+  ended_at  DATETIME(6)  NULL,
+  round     BIGINT       NOT NULL DEFAULT 0, -- that opened the accounts again
+  UNIQUE KEY one (user, active),
+  KEY by_user (user, id),
+  KEY undeclared (active, revision)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+CREATE TABLE IF NOT EXISTS suspended_account (
+  suspension BIGINT      NOT NULL,
+  target    VARCHAR(200) NOT NULL,
+  name      VARCHAR(200) NOT NULL,
+  user      VARCHAR(200) NOT NULL,
+  state     VARCHAR(20)  NOT NULL,          -- waiting, shut, open, refused
+  before_it VARCHAR(20)  NOT NULL DEFAULT '', -- shut: it was so before
+  proof     VARCHAR(20)  NOT NULL DEFAULT '', -- what a sign-in showed: refused, admitted, unknown
+  words     VARCHAR(1000) NOT NULL DEFAULT '',
+  sessions  INT          NOT NULL DEFAULT 0, -- ended
+  tries     INT          NOT NULL DEFAULT 0,
+  tried_at  DATETIME(6)  NULL,
+  due_at    DATETIME(6)  NULL,              -- NULL: it is not tried again
+  ended_at  DATETIME(6)  NULL,
+  PRIMARY KEY (suspension, target, name),
+  KEY by_due (due_at)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+UPDATE operator SET duties = CONCAT(duties, ',suspend,restore') WHERE FIND_IN_SET('administer', duties) AND NOT FIND_IN_SET('suspend', duties);

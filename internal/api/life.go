@@ -1,0 +1,68 @@
+package api
+
+import (
+	"context"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/life"
+)
+
+type suspendRequest struct {
+	Body struct {
+		Users    []string `json:"users,omitempty" maxItems:"5000" example:"[\"marit.fell\"]"`
+		Where    string   `json:"where,omitempty" maxLength:"4096" doc:"CEL over user, day and params, in place of users"`
+		Group    string   `json:"group,omitempty" doc:"all who should be in a declared group, in place of users"`
+		Because  string   `json:"because" example:"laptop lost"`
+		Security bool     `json:"security,omitempty" doc:"for security's sake: only two operators together can restore them, unless the one who suspends does"`
+	}
+}
+
+type suspensionsRequest struct {
+	User    string `query:"user"`
+	InForce bool   `query:"in-force" doc:"only those in force"`
+	Before  int64  `query:"before" minimum:"0" doc:"next of the page before; 0: the first page"`
+	Size    int    `query:"size" minimum:"0" maximum:"1000" doc:"how many at most; 0 means 100"`
+}
+
+type suspensionRequest struct {
+	ID int64 `path:"id" minimum:"1"`
+}
+
+type restoreUserRequest struct {
+	ID   string `path:"id"`
+	Body struct {
+		Because string `json:"because" example:"laptop found"`
+	}
+}
+
+// Suspended are the suspensions of one act.
+type Suspended struct {
+	Items []life.Suspension `json:"items"`
+}
+
+func (h *handlers) life(api huma.API) {
+	op(api, door.Suspend, http.MethodPost, "/suspensions", "suspend",
+		"Cut people off now: shut every account of theirs, ahead of everything that runs; it answers at once, and goes on until each is shut",
+		func(ctx context.Context, who door.Operator, in *suspendRequest) (Suspended, error) {
+			b := in.Body
+			list, err := h.Suspend(ctx, who, life.SuspendRequest{Users: b.Users, Where: b.Where, Group: b.Group, Because: b.Because,
+				Security: b.Security})
+			return Suspended{list}, err
+		})
+	op(api, door.Look, http.MethodGet, "/suspensions", "list-suspensions", "List suspensions, newest first",
+		func(ctx context.Context, who door.Operator, in *suspensionsRequest) (life.Suspensions, error) {
+			return h.ListSuspensions(ctx, who, life.SuspensionChoice{User: in.User, InForce: in.InForce, Before: in.Before, Size: in.Size})
+		})
+	op(api, door.Look, http.MethodGet, "/suspensions/{id}", "show-suspension", "Show a suspension, and what became of each account",
+		func(ctx context.Context, who door.Operator, in *suspensionRequest) (life.Suspension, error) {
+			return h.SuspensionByID(ctx, who, in.ID)
+		})
+	op(api, door.Restore, http.MethodPost, "/users/{id}/restore", "restore-user",
+		"End a user's suspension: what it shut is opened again by a round, and nothing else",
+		func(ctx context.Context, who door.Operator, in *restoreUserRequest) (life.Restored, error) {
+			return h.RestoreUser(ctx, who, in.ID, in.Body.Because)
+		})
+}

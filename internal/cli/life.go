@@ -1,0 +1,242 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/api"
+	"hen-roost/internal/service/life"
+)
+
+func (a *app) suspend() *cobra.Command {
+	var because, where, group string
+	var security, later bool
+	c := &cobra.Command{Use: "suspend [USERS…]", Short: "Cut people off now: shut every account of theirs, everywhere, ahead of all else",
+		Long: `Cut people off now. Every account of theirs is shut on all targets at once, ahead of everything that runs;
+who is signed in is thrown out; each target is asked whether it still lets them in; and the declaration says
+that they are suspended, so that nothing opens them again. What cannot be reached is tried until it succeeds,
+and at every sign of life. Exit status 4 when something is still open. roost restore ends it.`,
+		Example: "  roost suspend marit.fell --because \"laptop lost\" --security\n" +
+			"  roost suspend --group riggers --because \"the yard's keys are out\"\n" +
+			"  roost suspend --where 'user.details.base == \"northquay\"' --because \"enquiry\" --no-wait",
+		RunE: func(c *cobra.Command, users []string) error {
+			var out api.Suspended
+			if err := a.send(c.Context(), http.MethodPost, "/suspensions", map[string]any{"users": users, "where": where, "group": group,
+				"because": because, "security": security}, &out); err != nil {
+				return err
+			}
+			if !later {
+				if err := a.awaitShut(c.Context(), out.Items); err != nil {
+					return err
+				}
+			}
+			if err := a.showSuspensions(out.Items); err != nil {
+				return err
+			}
+			for _, s := range out.Items {
+				if s.Tally[life.Shut] < len(s.Accounts) && !later {
+					return exit{exitSteps}
+				}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
+	c.Flags().StringVar(&group, "group", "", "all who should be in a declared group")
+	c.Flags().BoolVar(&security, "security", false, "for security's sake: two operators are needed to restore them, unless you do")
+	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
+	reasonFlag(c, &because)
+	return c
+}
+
+// awaitShut follows suspensions until each account was tried once and the declaration says so.
+func (a *app) awaitShut(ctx context.Context, list []life.Suspension) error {
+	all, at := 0, map[int64]int{}
+	for i, s := range list {
+		all += len(s.Accounts)
+		at[s.ID] = i
+	}
+	bar := progress{a, "shutting out", all}
+	defer bar.end()
+	for pause := 100 * time.Millisecond; ; pause = min(pause*5/4, time.Second) {
+		tried, said := 0, 0
+		for _, s := range list {
+			tried += len(s.Accounts) - s.Tally[life.Waiting]
+			if s.Revision > 0 || s.Undeclared != "" || s.EndedAt != nil {
+				said++
+			}
+		}
+		bar.at(tried, "accounts")
+		if tried == all && said == len(list) {
+			return nil
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(pause):
+		}
+		for before, seen := int64(0), 0; seen < len(list); {
+			var page life.Suspensions
+			q := url.Values{"size": {"1000"}, "before": {fmt.Sprint(before)}}
+			if len(list) == 1 {
+				q.Set("user", list[0].User)
+			}
+			if err := a.get(ctx, "/suspensions", q, &page); err != nil {
+				return err
+			}
+			for _, s := range page.Items {
+				if i, ours := at[s.ID]; ours {
+					list[i] = s
+					seen++
+				}
+			}
+			if before = page.Next; before == 0 {
+				break
+			}
+		}
+	}
+}
+
+// showSuspensions prints what became of each account, and says first what is true now.
+func (a *app) showSuspensions(list []life.Suspension) error {
+	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "STATE", "A SIGN-IN IS", "SESSIONS", "SINCE", "WORDS"}, right: []int{5}, list: list,
+		empty: "No account of theirs is known."}
+	var lines []string
+	for _, s := range list {
+		lines = append(lines, sayingOf(s))
+		for _, x := range s.Accounts {
+			sessions := ""
+			if x.Sessions > 0 {
+				sessions = fmt.Sprintf("%d ended", x.Sessions)
+			}
+			t.rows = append(t.rows, []string{s.User, x.Target, x.Name, mark(x.State), x.Proof, sessions, clock(x.EndedAt), x.Words})
+		}
+	}
+	const many = 12
+	if len(lines) > many {
+		lines = append(lines[:many], fmt.Sprintf("… and %d more", len(list)-many))
+	}
+	if a.forPeople() {
+		fmt.Fprintln(a.Out, strings.Join(lines, "\n"))
+		fmt.Fprintln(a.Out)
+	}
+	return a.show(list, t)
+}
+
+// sayingOf says in a sentence how far a suspension is.
+func sayingOf(s life.Suspension) string {
+	who := s.User
+	if s.State != "in force" {
+		return fmt.Sprintf("%s was suspended by %s (%s), and restored by %s: %s.", who, s.Operator, s.Because, s.EndedBy, s.EndedBecause)
+	}
+	out := fmt.Sprintf("%s is suspended (%d): ", who, s.ID)
+	switch shut := s.Tally[life.Shut]; {
+	case len(s.Accounts) == 0:
+		out += "no account of theirs is known."
+	case shut == len(s.Accounts):
+		out += fmt.Sprintf("%s shut.", plural(shut, "account is", "accounts are"))
+	default:
+		out += fmt.Sprintf("%d of %s shut.", shut, plural(len(s.Accounts), "account is", "accounts are"))
+	}
+	if n := s.Tally[life.Unsure]; n > 0 {
+		out += fmt.Sprintf(" %d shut, but not proved: see why.", n)
+	}
+	if n := s.Tally[life.Open]; n > 0 {
+		out += fmt.Sprintf(" %d still open: tried again until shut.", n)
+	}
+	if n := s.Tally[life.Spared]; n > 0 {
+		out += fmt.Sprintf(" %d not touched: see why.", n)
+	}
+	if s.Undeclared != "" {
+		out += " The declaration does not say so: " + s.Undeclared
+	}
+	if s.AskedBy != "" {
+		out += fmt.Sprintf(" %s wants it to end; somebody else must want it too.", s.AskedBy)
+	}
+	return out
+}
+
+func (a *app) suspension() *cobra.Command {
+	c := &cobra.Command{Use: "suspension", Short: "Look at who was cut off, and what became of each account"}
+	var user string
+	var inForce bool
+	var before int64
+	var size int
+	list := &cobra.Command{Use: "list", Short: "List suspensions, newest first", Args: cobra.NoArgs,
+		Example: "  roost suspension list --in-force\n  roost suspension list --user marit.fell",
+		RunE: func(c *cobra.Command, _ []string) error {
+			q := url.Values{"size": {fmt.Sprint(size)}, "before": {fmt.Sprint(before)}}
+			if user != "" {
+				q.Set("user", user)
+			}
+			if inForce {
+				q.Set("in-force", "true")
+			}
+			var out life.Suspensions
+			if err := a.get(c.Context(), "/suspensions", q, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"NUMBER", "USER", "STATE", "SHUT", "OPEN", "SINCE", "BY", "BECAUSE"}, right: []int{0, 3, 4},
+				empty: "Nobody was suspended."}
+			for _, s := range out.Items {
+				t.rows = append(t.rows, []string{fmt.Sprint(s.ID), s.User, mark(s.State), fmt.Sprint(s.Tally[life.Shut]),
+					fmt.Sprint(len(s.Accounts) - s.Tally[life.Shut]), clock(&s.At), s.Operator, cut(s.Because, 60)})
+			}
+			if err := a.show(out.Items, t); err != nil {
+				return err
+			}
+			if out.Next > 0 {
+				a.tell("There are more: --before %d", out.Next)
+			}
+			return nil
+		}}
+	list.Flags().StringVar(&user, "user", "", "only of one user")
+	list.Flags().BoolVar(&inForce, "in-force", false, "only those in force")
+	list.Flags().Int64Var(&before, "before", 0, "only those with a smaller number")
+	list.Flags().IntVar(&size, "size", 100, "how many at most")
+	show := &cobra.Command{Use: "show NUMBER", Short: "Show a suspension, and what became of each account", Args: cobra.ExactArgs(1),
+		Example: "  roost suspension show 1",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out life.Suspension
+			if err := a.get(c.Context(), "/suspensions/"+url.PathEscape(args[0]), nil, &out); err != nil {
+				return err
+			}
+			if !a.forPeople() {
+				return a.show(out, table{})
+			}
+			return a.showSuspensions([]life.Suspension{out})
+		}}
+	c.AddCommand(list, show)
+	return c
+}
+
+func (a *app) restore() *cobra.Command {
+	var because string
+	c := &cobra.Command{Use: "restore USER", Short: "End a suspension: what it shut is opened again, and nothing else", Args: cobra.ExactArgs(1),
+		Long: `End a suspension. The accounts that it shut are opened again by a round, which is followed to its end;
+those that were shut before stay shut. One for security's sake, begun by somebody else, ends when two
+operators want it: the first who asks is noted, and the second ends it.`,
+		Example: "  roost restore marit.fell --because \"laptop found\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out life.Restored
+			if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(args[0])+"/restore", map[string]any{"because": because},
+				&out); err != nil {
+				return err
+			}
+			if !a.forPeople() {
+				return a.show(out, table{})
+			}
+			fmt.Fprintln(a.Out, strings.ToUpper(out.Words[:1])+out.Words[1:]+".")
+			if out.Round.ID == 0 || out.Round.State != "running" {
+				return nil
+			}
+			return a.followed(c.Context(), out.Round)
+		}}
+	reasonFlag(c, &because)
+	return c
+}

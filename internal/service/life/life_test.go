@@ -1,0 +1,324 @@
+package life
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
+	"hen-roost/internal/service/servicetest"
+	"hen-roost/internal/store"
+)
+
+var ctx = context.Background()
+
+// company is two targets: one whose accounts tests lay out, and one in memory where people sign in.
+const company = `roost: 1
+users:
+  marit: {name: Marit Fell, number: 1001, roles: [crew]}
+  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}
+groups:
+  deck: {}
+roles:
+  crew: {gives: [{at: {kind: tern}, groups: [deck]}, {at: stores, account: {origin: [localhost]}}]}
+targets:
+  arctic: {kind: tern, address: "a:1", login: {as: root, secret: key}, protect: ["svc*"]}
+  stores: {kind: memory, address: "m:1", login: {as: root, secret: key}}
+`
+
+type house struct {
+	*Life
+	servicetest.House
+}
+
+// start is the rooms up to this one, with everybody's accounts adopted.
+func start(t *testing.T) *house {
+	t.Helper()
+	h := servicetest.Open(t)
+	x := &house{open(t, h, time.Now), h}
+	if _, err := x.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: company}}, "begin"); err != nil {
+		t.Fatal(err)
+	}
+	if err := x.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {
+		t.Fatal(err)
+	}
+	h.Tern.Set(model.Object{Kind: model.GroupKind, Name: "deck"})
+	for name, number := range map[string]string{"marit": "1001", "hanne": "1014"} {
+		h.Tern.Add(name, number)
+		o := model.Object{Kind: model.Account, Name: name + "@localhost"}
+		o.Attributes = o.Attributes.With(model.Disabled, "no").With(model.Number, number)
+		h.Tern.Memory.Put(o)
+	}
+	for range 2 { // at first a target shows its key
+		if _, err := x.Survey(ctx, door.Itself, nil, nil); err != nil {
+			t.Fatal(err)
+		}
+		_ = x.AcceptKey(ctx, door.Itself, "stores", "memory")
+	}
+	return x
+}
+
+// open makes the rooms of one service on a house.
+func open(t *testing.T, h servicetest.House, clock func() time.Time) *Life {
+	t.Helper()
+	alive, end := context.WithCancel(ctx)
+	d, err := door.New(door.Config{Store: h.Store, KeyFile: h.KeyFile, Log: h.Log, Clock: clock, Life: alive})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := New(rounds.New(seen.New(declared.New(d, h.Kinds.Schemas()), seen.Config{Kinds: h.Kinds, Width: 12, Owner: t.Name()}),
+		rounds.Config{Batch: 250}))
+	s.Begin()
+	t.Cleanup(func() { end(); s.Drain() })
+	return s
+}
+
+// settled waits until a suspension is as it should be.
+func (x *house) settled(t *testing.T, id int64, want func(Suspension) bool) Suspension {
+	t.Helper()
+	var s Suspension
+	for range 400 {
+		var err error
+		if s, err = x.SuspensionByID(ctx, door.Itself, id); err != nil {
+			t.Fatal(err)
+		}
+		if want(s) {
+			return s
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	t.Fatalf("it does not come to pass: %+v", s)
+	return s
+}
+
+func allShut(s Suspension) bool {
+	return s.Tally[Shut]+s.Tally[Unsure] == len(s.Accounts) && len(s.Accounts) > 0 && s.Revision > 0
+}
+
+func (x *house) shut(name string) bool {
+	x.Tern.Mu.Lock()
+	defer x.Tern.Mu.Unlock()
+	return x.Tern.Objects["account"+name].Attributes.One(model.Disabled) == "yes"
+}
+
+func odd(name string, duties ...door.Duty) door.Operator {
+	return door.Operator{Name: name, Duties: append(duties, door.Look)}
+}
+
+// suspend is one person's suspension by an operator.
+func (x *house) suspend(t *testing.T, who, user string, security bool) Suspension {
+	t.Helper()
+	list, err := x.Suspend(ctx, odd(who, door.Suspend), SuspendRequest{Users: []string{user}, Because: "laptop lost", Security: security})
+	if err != nil || len(list) != 1 {
+		t.Fatalf("%+v %v", list, err)
+	}
+	return list[0]
+}
+
+// Who is suspended is shut out everywhere and thrown out, the target is asked, the
+// declaration says so, and drift finds nothing; a restoration opens just that again.
+func TestSuspendAndRestore(t *testing.T) {
+	x := start(t)
+	x.Tern.Memory.SignIn("s-1", "marit@localhost")
+	x.Tern.Memory.SignIn("s-2", "hanne@localhost")
+	x.Tern.Add("hanne", "1014", model.Disabled, "yes")
+	s := x.settled(t, x.suspend(t, "odd", "marit", false).ID, allShut)
+	for _, a := range s.Accounts {
+		want := map[string]SuspendedAccount{"arctic": {State: Unsure, Proof: "unknown"}, "stores": {State: Shut, Proof: "refused", Sessions: 1}}[a.Target]
+		if a.Name != map[string]string{"arctic": "marit", "stores": "marit@localhost"}[a.Target] || a.State != want.State || a.Proof != want.Proof || a.Sessions != want.Sessions || a.Tries != 1 || a.EndedAt == nil || a.DueAt != nil {
+			t.Errorf("%+v", a)
+		}
+	}
+	if list, _ := x.TargetSessions(ctx, door.Itself, "stores"); len(list.Items) != 1 || list.Items[0].Account != "hanne@localhost" {
+		t.Errorf("sessions left: %+v", list)
+	}
+	u, err := x.User(ctx, door.Itself, "marit")
+	if err != nil || u.Suspended != "since "+time.Now().UTC().Format(time.DateOnly)+": laptop lost" {
+		t.Errorf("%+v %v", u.Suspended, err)
+	}
+	if d, err := x.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"marit"}}}, 10); err != nil || d.Total != 0 {
+		t.Errorf("%d findings of who is suspended: %+v %v", d.Total, d.Items, err)
+	}
+	again := x.suspend(t, "jo", "marit", false)
+	if again.ID != s.ID || again.Operator != "odd" {
+		t.Errorf("a second suspension of one person: %+v", again)
+	}
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Suspend), "marit", "found"); err == nil {
+		t.Error("who may suspend restores")
+	}
+	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "laptop found")
+	if err != nil || r.Round.ID == 0 || r.Suspension.State != "ended" || r.Suspension.Round != r.Round.ID {
+		t.Fatalf("%+v %v", r, err)
+	}
+	for i := 0; x.shut("marit"); i++ {
+		if i == 200 {
+			t.Fatal("marit is not let in again")
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	if !x.shut("hanne") {
+		t.Error("somebody else is let in")
+	}
+	if u, err := x.User(ctx, door.Itself, "marit"); err != nil || u.Suspended != "" {
+		t.Errorf("%q %v", u.Suspended, err)
+	}
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "again"); door.ProblemOf(err).Kind != door.Conflict {
+		t.Errorf("restored twice: %v", err)
+	}
+	e, err := x.Record(ctx, door.Itself, door.RecordFilter{Kind: "suspension"}, 20)
+	if err != nil || len(e.Items) != 5 || e.Items[0].Words != "restored marit" || e.Items[4].Words != "suspended marit: 2 accounts are to be shut" {
+		t.Errorf("%+v %v", e.Items, err)
+	}
+}
+
+// What is out of reach is tried again, and at once when its target gives a sign of life.
+func TestOutOfReach(t *testing.T) {
+	x := start(t)
+	x.Tern.Err = &connect.Error{Target: "arctic", Op: "connect", Err: errors.New("no route to host")}
+	s := x.settled(t, x.suspend(t, "odd", "marit", false).ID, func(s Suspension) bool { return s.Tally[Shut] == 1 && s.Tally[Open] == 1 })
+	a := s.Accounts[0]
+	if a.State != Open || !strings.Contains(a.Words, "no route to host") || a.DueAt == nil || a.EndedAt != nil {
+		t.Errorf("%+v", a)
+	}
+	x.Tern.Err = nil
+	if _, err := x.Survey(ctx, door.Itself, []string{"arctic"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if s = x.settled(t, s.ID, allShut); s.Accounts[0].Tries != 2 || !x.shut("marit") {
+		t.Errorf("%+v", s.Accounts)
+	}
+}
+
+// What stands in the database is done by whichever service is there.
+func TestTakenUp(t *testing.T) {
+	x := start(t)
+	x.Tern.Err = errors.New("away")
+	id := x.suspend(t, "odd", "hanne", false).ID
+	x.settled(t, id, func(s Suspension) bool { return s.Tally[Open] == 1 })
+	later := open(t, x.House, func() time.Time { return time.Now().Add(time.Hour) })
+	x.Tern.Err = nil
+	(&house{later, x.House}).settled(t, id, allShut)
+}
+
+// A guard keeps accounts open that nobody may shut, and says why; of several people the others are shut.
+func TestSpared(t *testing.T) {
+	x := start(t)
+	if err := x.Store.Tx(ctx, func(tx *store.Tx) error {
+		return tx.PutLinks(ctx, "arctic", []model.Link{{Target: "arctic", User: "hanne", Name: "hanne"}}, 0, time.Now())
+	}); err != nil {
+		t.Fatal(err)
+	}
+	text := strings.Replace(company, `["svc*"]`, `["han*"]`, 1)
+	if _, err := x.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "protect"); err != nil {
+		t.Fatal(err)
+	}
+	list, err := x.Suspend(ctx, odd("odd", door.Suspend), SuspendRequest{Group: "deck", Because: "enquiry"})
+	if err != nil || len(list) != 2 {
+		t.Fatalf("%+v %v", list, err)
+	}
+	for _, s := range list {
+		s = x.settled(t, s.ID, func(s Suspension) bool { return s.Tally[Waiting] == 0 })
+		a := s.Accounts[0]
+		if spared := s.User == "hanne"; (a.State == Spared) != spared || spared && (!strings.Contains(a.Words, "protect") || a.DueAt != nil) {
+			t.Errorf("%+v", a)
+		}
+	}
+	if x.shut("hanne") || !x.shut("marit") {
+		t.Error("the wrong one is shut")
+	}
+}
+
+// Whom to suspend is said in one way, and is known.
+func TestWhom(t *testing.T) {
+	x := start(t)
+	who := odd("odd", door.Suspend)
+	for _, q := range []SuspendRequest{{}, {Users: []string{"marit"}, Group: "deck"}, {Users: []string{"mart"}}, {Group: "dek"},
+		{Where: "user.nme == 1"}, {Where: `user.id == "nobody"`}} {
+		q.Because = "t"
+		if list, err := x.Suspend(ctx, who, q); err == nil {
+			t.Errorf("%+v: %+v", q, list)
+		}
+	}
+	if _, err := x.Suspend(ctx, who, SuspendRequest{Users: []string{"marit"}}); err == nil {
+		t.Error("no reason was given")
+	}
+	if _, err := x.Suspend(ctx, odd("odd", door.Run, door.Administer), SuspendRequest{Users: []string{"marit"}, Because: "t"}); err == nil {
+		t.Error("it is a duty of its own")
+	}
+	list, err := x.Suspend(ctx, who, SuspendRequest{Where: `user.id.startsWith("m")`, Because: "t"})
+	if err != nil || len(list) != 1 || list[0].User != "marit" {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
+// A suspension for security's sake ends when two want it, or whoever began it.
+func TestTwoPersons(t *testing.T) {
+	x := start(t)
+	id := x.suspend(t, "odd", "marit", true).ID
+	x.settled(t, id, allShut)
+	for _, who := range []string{"jo", "jo"} {
+		r, err := x.RestoreUser(ctx, odd(who, door.Restore), "marit", "it is fine")
+		if err != nil || r.Suspension.State != "in force" || r.Suspension.AskedBy != "jo" || r.Round.ID != 0 || !x.shut("marit") {
+			t.Fatalf("%+v %v", r, err)
+		}
+	}
+	if r, err := x.RestoreUser(ctx, odd("ann", door.Restore), "marit", "seen"); err != nil || r.Suspension.State != "ended" {
+		t.Errorf("%+v %v", r, err)
+	}
+	x.settled(t, x.suspend(t, "odd", "hanne", true).ID, allShut)
+	if r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "hanne", "my own"); err != nil || r.Suspension.State != "ended" {
+		t.Errorf("%+v %v", r, err)
+	}
+}
+
+// However many suspend and restore at once, the end is one of both: in force and shut, or ended and open.
+func TestBothAtOnce(t *testing.T) {
+	x := start(t)
+	x.Tern.Pause = 5 * time.Millisecond
+	who := odd("odd", door.Suspend, door.Restore)
+	for range 6 {
+		var wg sync.WaitGroup
+		for i := range 4 {
+			wg.Go(func() {
+				if i%2 == 0 {
+					_, _ = x.Suspend(ctx, who, SuspendRequest{Users: []string{"marit"}, Because: "t"})
+				} else {
+					_, _ = x.RestoreUser(ctx, who, "marit", "t")
+				}
+			})
+		}
+		wg.Wait()
+	}
+	var last Suspension
+	right := func() bool {
+		list, err := x.ListSuspensions(ctx, who, SuspensionChoice{User: "marit"})
+		if err != nil || len(list.Items) == 0 {
+			t.Fatalf("%+v %v", list, err)
+		}
+		last = list.Items[0]
+		if inForce := last.State == "in force"; inForce {
+			return allShut(last) && x.shut("marit")
+		}
+		running, _, err := x.Rounds(ctx, door.Itself, []string{rounds.Running, rounds.Approved}, door.Page{})
+		return err == nil && len(running) == 0 && !x.shut("marit")
+	}
+	for i := 0; !right(); i++ {
+		if i == 400 {
+			t.Fatalf("shut: %v, and the suspension %+v", x.shut("marit"), last)
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	if i := slices.IndexFunc(last.Accounts, func(a SuspendedAccount) bool { return a.State == Waiting }); i >= 0 && last.State == "in force" {
+		t.Errorf("%+v", last.Accounts[i])
+	}
+}

@@ -1,0 +1,175 @@
+package life
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/store"
+)
+
+// stillFor is how long a restoration waits for those who are still shutting the same person out.
+const stillFor = 45 * time.Second
+
+// Restored is what came of a restoration.
+type Restored struct {
+	Suspension Suspension   `json:"suspension"`
+	Round      rounds.Round `json:"round" doc:"that opens the accounts again; its id is 0 when there is none to open, or somebody else must want it too"`
+	Words      string       `json:"words"`
+}
+
+// RestoreUser ends a person's suspension: the accounts that it shut are opened again by
+// a round, and nothing else. One that was begun for security's sake by somebody
+// else ends when two operators want it.
+func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because string) (Restored, error) {
+	if err := who.May(door.Restore); err != nil {
+		return Restored{}, err
+	}
+	because, err := door.Reason(because)
+	if err != nil {
+		return Restored{}, err
+	}
+	x, err := s.Store.SuspensionOf(ctx, user)
+	if errors.Is(err, store.ErrNone) {
+		return Restored{}, door.Clashing("%s is not suspended by roost suspend; what the declaration says of them is changed there", user)
+	}
+	if err != nil {
+		return Restored{}, err
+	}
+	asked, err := s.end(ctx, who, x.ID, because)
+	if err != nil {
+		return Restored{}, err
+	}
+	out := Restored{}
+	if asked {
+		out.Words = fmt.Sprintf("%s was suspended by %s for security's sake: somebody else must want it too, with roost restore %s", user,
+			x.Operator, user)
+		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
+		return out, err
+	}
+	// What follows is done whoever waits for it: the person must not be left between.
+	ctx = context.WithoutCancel(ctx)
+	if err := s.still(ctx, x.ID); err != nil {
+		return Restored{}, err
+	}
+	if x, err = s.Store.Suspension(ctx, x.ID); err != nil {
+		return Restored{}, err
+	}
+	acting := door.Operator{Name: who.Name, Duties: []door.Duty{door.Look, door.Draft, door.Approve, door.Run}}
+	if x.Revision != 0 {
+		if _, err := s.Edit(ctx, acting, 0, []declare.Edit{{Section: "users", Name: user, Key: "suspended", Do: declare.Take}},
+			because); err != nil {
+			return Restored{}, fmt.Errorf("the suspension has ended, and the accounts are still shut: the declaration could not be changed: %w", err)
+		}
+	}
+	if out.Round, err = s.reopen(ctx, acting, x.ID, because); err != nil {
+		return out, err
+	}
+	switch {
+	case out.Round.ID == 0:
+		out.Words = "nothing was shut that is to be opened again"
+	case out.Round.State == rounds.OnHold:
+		out.Words = fmt.Sprintf("round %d opens the accounts again, once somebody else has approved it: it is held", out.Round.ID)
+	default:
+		out.Words = fmt.Sprintf("round %d opens the accounts again", out.Round.ID)
+	}
+	out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
+	return out, err
+}
+
+// end ends a suspension, or notes that one of two wants it.
+func (s *Life) end(ctx context.Context, who door.Operator, id int64, because string) (asked bool, err error) {
+	now := s.Now()
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		x, err := tx.LockSuspension(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if !x.Active {
+			return nil, &store.Refusal{Err: door.Clashing("%s is suspended no longer: %s ended it", x.User, x.EndedBy)}
+		}
+		entry := &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: x.User, Because: because}
+		if asked = x.Security && x.Operator != who.Name && !s.Alone && (x.AskedBy == "" || x.AskedBy == who.Name); asked {
+			entry.Words = "wants to restore " + x.User + "; somebody else must want it too"
+			return []*store.Entry{entry}, tx.AskToRestore(ctx, id, who.Name)
+		}
+		if x.Security && x.Operator != who.Name && !s.Alone {
+			if err := s.Apart(ctx, who, x.AskedBy); err != nil {
+				return nil, &store.Refusal{Err: err}
+			}
+		}
+		entry.Words = "restored " + x.User
+		return []*store.Entry{entry}, tx.EndSuspension(ctx, id, who.Name, because, now)
+	})
+	var p *door.Problem
+	if errors.As(err, &p) {
+		err = p
+	}
+	return asked, err
+}
+
+// still waits until nobody shuts the person out any more.
+func (s *Life) still(ctx context.Context, id int64) error {
+	list, err := s.Store.SuspendedAccounts(ctx, []int64{id})
+	if err != nil {
+		return err
+	}
+	for until := time.Now().Add(stillFor); ; {
+		busy, err := s.Store.Held(ctx, leaseOn(""))
+		if err != nil {
+			return err
+		}
+		under := ""
+		for _, a := range list {
+			if busy[a.Target] {
+				under = a.Target
+			}
+		}
+		if under == "" {
+			return nil
+		}
+		if time.Now().After(until) {
+			return &door.Problem{Kind: door.Away, Words: fmt.Sprintf("the suspension has ended, but somebody is still shut out on %s at this "+
+				"moment; what was shut is found as drift, and a round opens it", under)}
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+}
+
+// reopen drafts, approves and runs the round that opens what a suspension shut.
+func (s *Life) reopen(ctx context.Context, who door.Operator, id int64, because string) (rounds.Round, error) {
+	list, err := s.Store.SuspendedAccounts(ctx, []int64{id})
+	if err != nil {
+		return rounds.Round{}, err
+	}
+	var acts []model.Act
+	for _, a := range list {
+		if a.Tries == 0 || a.Before == Shut {
+			continue
+		}
+		o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return rounds.Round{}, err
+		}
+		if before := o.Attributes.Get(model.Disabled); len(before) == 1 && before[0] == "yes" {
+			acts = append(acts, model.Act{Target: a.Target, Verb: model.Enable, Object: model.Account, Name: a.Name, User: a.User,
+				Changes: []model.Change{{Attribute: model.Disabled, Before: before, After: []string{"no"}}}})
+		}
+	}
+	r, err := s.Ask(ctx, who, acts, because)
+	if err != nil || r.ID == 0 {
+		return r, err
+	}
+	if err := s.Store.RestoredBy(ctx, id, r.ID); err != nil || r.State == rounds.OnHold {
+		return r, err
+	}
+	if _, err := s.Approve(ctx, who, r.ID); err != nil {
+		return r, err
+	}
+	return s.RunRound(ctx, who, r.ID)
+}

@@ -1,0 +1,377 @@
+package life
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
+	"hen-roost/internal/work"
+)
+
+const (
+	targetsAtOnce = 64 // shut on at once by one service
+	dueAtOnce     = 20_000
+	firstPause    = 5 * time.Second // before an account is tried again; twice as long each time
+	longestPause  = 5 * time.Minute
+)
+
+// keepShutting shuts what is due, all targets side by side, until the service ends.
+func (s *Life) keepShutting() {
+	var busy sync.Map
+	free := make(chan struct{}, targetsAtOnce)
+	s.during(s.shut, "suspensions", func(ctx context.Context) error {
+		due, err := s.Store.DueSuspended(ctx, s.Now(), dueAtOnce)
+		if err != nil {
+			return err
+		}
+		by := map[string]bool{}
+		for _, a := range due {
+			by[a.Target] = true
+		}
+		for _, target := range door.KeysOf(by) {
+			if _, mine := busy.LoadOrStore(target, true); mine {
+				continue
+			}
+			s.going.Go(func() {
+				defer busy.Delete(target)
+				select {
+				case free <- struct{}{}:
+				case <-ctx.Done():
+					return
+				}
+				defer func() { <-free }()
+				if err := s.shutOn(ctx, target); err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) {
+					s.Log.Error("nobody is shut out there; it is tried again", "target", target, "error", err)
+				}
+			})
+		}
+		return nil
+	})
+}
+
+// leaseOn is who may shut people out on a target.
+func leaseOn(target string) string { return "suspend/" + target }
+
+// shutOn shuts what is due on one target. It goes beside whatever else is done
+// there: an account is shut by one act that is read before and after.
+func (s *Life) shutOn(ctx context.Context, target string) error {
+	held, err := work.TryHold(ctx, s.Store, leaseOn(target), s.Owner)
+	if err != nil {
+		return err
+	}
+	defer held.Release()
+	due, err := s.Store.DueSuspended(held, s.Now(), dueAtOnce)
+	if err != nil {
+		return err
+	}
+	var list []store.SuspendedAccount
+	for _, a := range due {
+		if a.Target == target {
+			list = append(list, a)
+		}
+	}
+	c, err := s.Current(held)
+	if err != nil || len(list) == 0 {
+		return err
+	}
+	results, err := s.tryOn(held, c, target, list)
+	if err != nil {
+		return err
+	}
+	if err := s.keepResults(held, target, results); err != nil {
+		return err
+	}
+	if slices.ContainsFunc(results, func(r result) bool { return r.object != nil }) {
+		_, _, err = s.Compare(context.WithoutCancel(ctx), target)
+	}
+	return err
+}
+
+// result is what one try made of an account.
+type result struct {
+	store.SuspendedAccount
+	object *model.Object // as it was read back
+}
+
+// tryOn tries to shut accounts on a target, ends their sessions, and asks the target whether it still lets them in.
+func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, list []store.SuspendedAccount) ([]result, error) {
+	out := make([]result, len(list))
+	for i, a := range list {
+		a.State, a.Words, a.Proof, a.Sessions = Open, "", "", 0
+		out[i].SuspendedAccount = a
+	}
+	all := func(state, words string) []result {
+		for i := range out {
+			out[i].State, out[i].Words = state, words
+		}
+		return out
+	}
+	if c.Plan.Targets[target] == nil {
+		return all(Open, "the target is no longer declared, so nobody can sign in there for us"), nil
+	}
+	acts, err := s.closing(ctx, target, list)
+	if err != nil {
+		return nil, err
+	}
+	spared, err := s.Keeps(ctx, c, acts)
+	if err != nil {
+		return nil, err
+	}
+	var todo []int
+	for i := range acts {
+		if why := spared[i]; why != "" {
+			out[i].State, out[i].Words = Spared, why
+			continue
+		}
+		todo = append(todo, i)
+	}
+	if len(todo) == 0 {
+		return out, nil
+	}
+	session, err := s.SessionOn(ctx, target)
+	if err != nil {
+		for _, i := range todo {
+			out[i].Words = err.Error()
+		}
+		return out, nil
+	}
+	defer session.Close()
+	s.close(ctx, session, acts, out, todo)
+	s.throwOut(ctx, session, out)
+	s.ask(ctx, session, out)
+	return out, nil
+}
+
+// closing are the acts that shut accounts, from what was last seen of them.
+func (s *Life) closing(ctx context.Context, target string, list []store.SuspendedAccount) ([]model.Act, error) {
+	acts := make([]model.Act, len(list))
+	for i, a := range list {
+		o, err := s.Store.Object(ctx, target, model.Account, a.Name)
+		if err != nil && !errors.Is(err, store.ErrNone) {
+			return nil, err
+		}
+		before := o.Attributes.Get(model.Disabled)
+		if len(before) == 0 || before[0] == "yes" {
+			before = []string{"no"}
+		}
+		acts[i] = model.Act{Target: target, Verb: model.Disable, Object: model.Account, Name: a.Name, User: a.User,
+			Changes: []model.Change{{Attribute: model.Disabled, Before: before, After: []string{"yes"}}}}
+	}
+	return acts, nil
+}
+
+// close has the target shut accounts, and tells what became of each.
+func (s *Life) close(ctx context.Context, session connect.Session, acts []model.Act, out []result, todo []int) {
+	batch := make([]connect.Act, len(todo))
+	for k, i := range todo {
+		batch[k] = connect.Act{Act: acts[i], Again: out[i].Tries > 0}
+	}
+	for k, a := range session.Apply(ctx, batch) {
+		r := &out[todo[k]]
+		r.object = a.Object
+		switch a.Outcome {
+		case connect.Done:
+			r.State = Shut
+		case connect.AlreadySo:
+			if r.State = Shut; r.Tries == 0 {
+				r.Before, r.Words = Shut, "it was shut already"
+			}
+		default:
+			r.Words = a.Words
+			if a.Object == nil && a.Outcome == connect.Moved {
+				r.State, r.Before, r.Words = Shut, Shut, "there is no such account any more"
+			}
+		}
+	}
+}
+
+// throwOut ends the sessions of accounts that are shut now.
+func (s *Life) throwOut(ctx context.Context, session connect.Session, out []result) {
+	shut := map[string]*result{}
+	for i := range out {
+		if out[i].State == Shut {
+			shut[out[i].Name] = &out[i]
+		}
+	}
+	if len(shut) == 0 {
+		return
+	}
+	list, err := connect.Watch(ctx, session)
+	if errors.Is(err, errors.ErrUnsupported) {
+		return // there is nothing like it
+	}
+	var names []string
+	var whose []*result
+	for _, o := range list {
+		if r := shut[o.Attributes.One(model.HeldBy)]; r != nil {
+			names, whose = append(names, o.Name), append(whose, r)
+		}
+	}
+	if err != nil {
+		for _, r := range shut {
+			r.State = Open
+			r.say("shut, but who is signed in cannot be seen: " + err.Error())
+		}
+		return
+	}
+	if len(names) == 0 {
+		return
+	}
+	for i, a := range connect.End(ctx, session, names) {
+		r := whose[i]
+		if a.Outcome == connect.Done || a.Outcome == connect.AlreadySo {
+			r.Sessions++
+			continue
+		}
+		r.State = Open
+		r.say(fmt.Sprintf("shut, but the session %s does not end: %s", names[i], a.Words))
+	}
+}
+
+func (r *result) say(words string) { r.Words = strings.TrimPrefix(r.Words+"; "+words, "; ") }
+
+// ask has the target say whether it lets accounts in that are shut. One that it
+// does let in is not shut, whatever was read back.
+func (s *Life) ask(ctx context.Context, session connect.Session, out []result) {
+	var names []string
+	var which []*result
+	for i := range out {
+		if out[i].State == Shut {
+			names, which = append(names, out[i].Name), append(which, &out[i])
+		}
+	}
+	for i, a := range connect.Admits(ctx, session, names) {
+		r := which[i]
+		r.Proof = string(a.State)
+		r.say(a.Words)
+		switch a.State {
+		case connect.LetIn:
+			r.State = Open
+		case connect.NotTold:
+			r.State = Unsure
+		}
+	}
+}
+
+// keepResults stores what tries made of accounts, each with its line in the record.
+func (s *Life) keepResults(ctx context.Context, target string, results []result) error {
+	now := s.Now()
+	return s.Write(context.WithoutCancel(ctx), func(tx *store.Tx) ([]*store.Entry, error) {
+		var entries []*store.Entry
+		var changed []model.Object
+		purpose := map[int64][]string{} // by suspension
+		for _, r := range results {
+			r.TriedAt, r.DueAt, r.EndedAt = &now, nil, nil
+			switch r.State {
+			case Shut, Unsure:
+				r.EndedAt = &now
+				purpose[r.Suspension] = append(purpose[r.Suspension], model.Act{Target: target, Verb: model.Enable, Object: model.Account, Name: r.Name, User: r.User,
+					Changes: []model.Change{{Attribute: model.Disabled}}}.Key())
+			case Open:
+				due := now.Add(min(longestPause, firstPause<<min(r.Tries, 10)))
+				r.DueAt = &due
+			}
+			x, err := tx.LockSuspension(ctx, r.Suspension)
+			if err != nil {
+				return nil, err
+			}
+			kept, err := tx.EndSuspended(ctx, r.SuspendedAccount)
+			if err != nil {
+				return nil, err
+			}
+			if !kept { // it ended while this was under way: whoever ended it waits for this, and opens what is shut
+				continue
+			}
+			if r.object != nil {
+				changed = append(changed, *r.object)
+			}
+			words := fmt.Sprintf("%s: account %s", r.State, r.Name)
+			if r.Sessions > 0 {
+				words += ", " + door.Count(r.Sessions, "session", "sessions") + " ended"
+			}
+			if r.Words != "" {
+				words += "; " + r.Words
+			}
+			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: x.Operator, Target: target, User: r.User,
+				Because: x.Because, Words: door.ClipTo(words, 2000)})
+		}
+		if len(changed) > 0 {
+			if err := tx.Disturbed(ctx, target); err != nil {
+				return nil, err
+			}
+			if err := tx.PutObjects(ctx, target, nil, changed, nil, now); err != nil {
+				return nil, err
+			}
+		}
+		for id, keys := range purpose {
+			if err := tx.NotePurpose(ctx, target, keys, -id, now); err != nil {
+				return nil, err
+			}
+		}
+		return entries, nil
+	})
+}
+
+// keepDeclaring writes into the declaration who is suspended, so that nothing opens them again.
+func (s *Life) keepDeclaring() {
+	s.during(s.say, "suspensions to declare", func(ctx context.Context) error {
+		list, err := s.Store.UndeclaredSuspensions(ctx, atOnceMost)
+		if err != nil || len(list) == 0 {
+			return err
+		}
+		held, err := work.TryHold(ctx, s.Store, "suspend", s.Owner)
+		if err != nil {
+			return nil // another service does
+		}
+		defer held.Release()
+		return s.declare(held, list)
+	})
+}
+
+// declare writes suspensions into the declaration, those of one act as one revision.
+func (s *Life) declare(ctx context.Context, list []store.Suspension) error {
+	type act struct{ operator, because string }
+	by := map[act][]store.Suspension{}
+	var order []act
+	for _, x := range list {
+		a := act{x.Operator, x.Because}
+		if by[a] == nil {
+			order = append(order, a)
+		}
+		by[a] = append(by[a], x)
+	}
+	for _, a := range order {
+		var edits []declare.Edit
+		var ids []int64
+		for _, x := range by[a] {
+			ids = append(ids, x.ID)
+			edits = append(edits, declare.Edit{Section: "users", Name: x.User, Do: declare.Set, Key: "suspended",
+				Value: map[string]any{"since": x.At.Format(time.DateOnly), "because": x.Because}})
+		}
+		who := door.Operator{Name: a.operator, Duties: []door.Duty{door.Look, door.Draft}} // it is the act of who suspended them
+		r, err := s.Edit(ctx, who, 0, edits, a.because)
+		why := ""
+		if err != nil {
+			p := door.ProblemOf(err)
+			if p.Kind == door.Away || ctx.Err() != nil {
+				return err // it is tried again
+			}
+			why = err.Error()
+			s.Log.Error("a suspension is not declared", "users", len(ids), "error", err)
+		}
+		if err := s.Store.DeclareSuspensions(ctx, ids, r.Number, why); err != nil {
+			return err
+		}
+	}
+	return nil
+}
