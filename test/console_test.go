@@ -282,6 +282,22 @@ func TestConsole(t *testing.T) {
 	p.click("forget your text and begin from the newest")
 	p.sees("Revision 4 is declared.")
 
+	// Somebody is cut off with one key and one reason, seen to be shut out, and let in again.
+	p.do(chromedp.Navigate(p.url + "/users/bjorn.aasen"))
+	p.sees("Cut Bjørn Åsen off now")
+	p.until(`(document.body.dispatchEvent(new KeyboardEvent('keydown', {key: 'x', bubbles: true})), true)`)
+	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "laptop lost"))
+	p.click("Cut off")
+	p.sees("Suspended: 4 of 4 accounts are shut")
+	p.sees("refused")
+	p.sees("suspended since")
+	p.shot("suspension")
+	p.click("Restore")
+	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "laptop found"))
+	p.click("Restore")
+	p.sees("opens the accounts again")
+	p.sees("Bjørn Åsen is as declared on 4 targets.")
+
 	p.click("Odd Strand")
 	p.do(chromedp.WaitVisible(css("#old")), chromedp.SendKeys(css("#old"), "wrong password"),
 		chromedp.SendKeys(css("#new"), "a new long password"), chromedp.SendKeys(css("#again"), "another long password"))

@@ -45,7 +45,7 @@ type Suspended struct {
 
 func (h *handlers) life(api huma.API) {
 	op(api, door.Suspend, http.MethodPost, "/suspensions", "suspend",
-		"Cut people off now: shut every account of theirs, ahead of everything that runs; it answers at once, and goes on until each is shut",
+		"Cut people off now: shut every account of theirs, ahead of all else; it answers at once, and goes on until each is shut",
 		func(ctx context.Context, who door.Operator, in *suspendRequest) (Suspended, error) {
 			b := in.Body
 			list, err := h.Suspend(ctx, who, life.SuspendRequest{Users: b.Users, Where: b.Where, Group: b.Group, Because: b.Because,

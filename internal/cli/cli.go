@@ -149,7 +149,8 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	for group, list := range map[string][]*cobra.Command{
 		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.survey(), a.drift(), a.adopt(), a.accept(), a.assign(), a.draft(),
 			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile(), a.suspend(), a.restore()},
-		"look": {a.user(), a.target(), a.round(), a.revision(), a.finding(), a.decision(), a.suspension(), a.explain(), a.export(), a.watch(), a.record()},
+		"look": {a.user(), a.target(), a.round(), a.revision(), a.finding(), a.decision(), a.suspension(), a.explain(), a.export(),
+			a.watch(), a.record()},
 		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.secret(), a.operator(), a.token(), a.version()},
 	} {
 		for _, c := range list {

@@ -104,7 +104,8 @@ func (a *app) awaitShut(ctx context.Context, list []life.Suspension) error {
 
 // showSuspensions prints what became of each account, and says first what is true now.
 func (a *app) showSuspensions(list []life.Suspension) error {
-	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "STATE", "A SIGN-IN IS", "SESSIONS", "SINCE", "WORDS"}, right: []int{5}, list: list,
+	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "STATE", "A SIGN-IN IS", "SESSIONS", "SINCE", "WORDS"}, right: []int{5},
+		list:  list,
 		empty: "No account of theirs is known."}
 	var lines []string
 	for _, s := range list {
@@ -114,7 +115,11 @@ func (a *app) showSuspensions(list []life.Suspension) error {
 			if x.Sessions > 0 {
 				sessions = fmt.Sprintf("%d ended", x.Sessions)
 			}
-			t.rows = append(t.rows, []string{s.User, x.Target, x.Name, mark(x.State), x.Proof, sessions, clock(x.EndedAt), x.Words})
+			words := x.Words
+			if x.DueAt != nil && x.Tries > 0 {
+				words += fmt.Sprintf("; tried %s, again by %s or at a sign of life", plural(x.Tries, "time", "times"), clock(x.DueAt))
+			}
+			t.rows = append(t.rows, []string{s.User, x.Target, x.Name, mark(x.State), x.Proof, sessions, clock(x.EndedAt), words})
 		}
 	}
 	const many = 12
@@ -217,7 +222,8 @@ func (a *app) suspension() *cobra.Command {
 
 func (a *app) restore() *cobra.Command {
 	var because string
-	c := &cobra.Command{Use: "restore USER", Short: "End a suspension: what it shut is opened again, and nothing else", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "restore USER", Short: "End a suspension: what it shut is opened again, and nothing else",
+		Args: cobra.ExactArgs(1),
 		Long: `End a suspension. The accounts that it shut are opened again by a round, which is followed to its end;
 those that were shut before stay shut. One for security's sake, begun by somebody else, ends when two
 operators want it: the first who asks is noted, and the second ends it.`,

@@ -48,7 +48,8 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 			out[i] = connect.Admission{State: connect.KeptOut, Words: "there is no such account"}
 			continue
 		}
-		answer, err := conn.SimpleBind(goldap.NewSimpleBindRequest(v.dn, rand.Text(), []goldap.Control{goldap.NewControlBeheraPasswordPolicy()}))
+		answer, err := conn.SimpleBind(goldap.NewSimpleBindRequest(v.dn, rand.Text(),
+			[]goldap.Control{goldap.NewControlBeheraPasswordPolicy()}))
 		if err == nil || !goldap.IsErrorWithCode(err, goldap.LDAPResultInvalidCredentials) {
 			return fail(i, err)
 		}
@@ -68,6 +69,7 @@ func admission(answer *goldap.SimpleBindResult) connect.Admission {
 			}
 		}
 	}
-	return connect.Admission{State: connect.NotTold, Words: "the directory does not say that it refuses it: no password policy that locks " +
-		"(pwdLockout) applies to it, and then it is let in all the same, or the directory does not tell why it refuses"}
+	return connect.Admission{State: connect.NotTold,
+		Words: "the directory does not say that it refuses it: no password policy that locks " +
+			"(pwdLockout) applies to it, and then it is let in all the same, or the directory does not tell why it refuses"}
 }

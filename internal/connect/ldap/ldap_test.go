@@ -58,7 +58,8 @@ func TestGateWithoutPolicy(t *testing.T) {
 		}
 		return a
 	}
-	if err := d.Load("dn: cn=everybody,ou=Policies," + world.Suffix + "\nchangetype: modify\nreplace: pwdLockout\npwdLockout: FALSE\n"); err != nil {
+	if err := d.Load("dn: cn=everybody,ou=Policies," + world.Suffix + "\nchangetype: modify\nreplace: pwdLockout\n" +
+		"pwdLockout: FALSE\n"); err != nil {
 		t.Fatal(err)
 	}
 	made := s.Apply(context.Background(), []connect.Act{act(model.Create, model.Change{Attribute: model.FullName, After: []string{"Zoe"}},
@@ -69,7 +70,8 @@ func TestGateWithoutPolicy(t *testing.T) {
 	if made[0].Outcome != connect.Done || shut[0].Outcome != connect.Done || !in || err != nil {
 		t.Fatalf("%+v %+v %v %v", made, shut, in, err)
 	}
-	if got := connect.Admits(context.Background(), s, []string{"zoe"})[0]; got.State != connect.NotTold || !strings.Contains(got.Words, "pwdLockout") {
+	if got := connect.Admits(context.Background(), s, []string{"zoe"})[0]; got.State != connect.NotTold || !strings.Contains(got.Words,
+		"pwdLockout") {
 		t.Errorf("%+v", got)
 	}
 }

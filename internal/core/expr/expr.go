@@ -177,7 +177,8 @@ func (s *Set) memory(source string) *memory {
 		path := strings.TrimPrefix(strings.TrimPrefix(source[at[0]:at[1]], "user"), ".")
 		first, rest, _ := strings.Cut(path, ".")
 		// What has more parts than a field, or one of details, may be a function of it, and what is asked then is not known.
-		deep := strings.Contains(rest, ".") || rest != "" && first != "details" || strings.HasPrefix(strings.TrimLeft(source[at[1]:], " \t\n"), "(")
+		deep := strings.Contains(rest, ".") || rest != "" && first != "details" || strings.HasPrefix(strings.TrimLeft(source[at[1]:],
+			" \t\n"), "(")
 		if telling.MatchString(path) || path == "details" || deep {
 			m.paths = nil
 			break

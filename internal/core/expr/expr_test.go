@@ -76,7 +76,8 @@ func TestHolds(t *testing.T) {
 // What is remembered of one user is true of another only when they are alike in all that is asked.
 func TestHoldsForEach(t *testing.T) {
 	other := scope
-	other.User = Vars{"id": "zoe.lind", "number": 7, "mail": "zoe@yard.example", "details": map[string]any{"base": "southquay", "ship": "x"},
+	other.User = Vars{"id": "zoe.lind", "number": 7, "mail": "zoe@yard.example", "details": map[string]any{"base": "southquay",
+		"ship": "x"},
 		"roles": []any{}, "service": true, "manager": "marit.fell"}
 	one := scope
 	one.User = Vars{"id": "marit.fell", "number": 1042, "mail": "marit@ternsound.example", "details": map[string]any{"base": "northquay"},

@@ -39,7 +39,7 @@ type Facts struct {
 	Power          Power                        // what makes somebody superuser there
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
-	Purpose        map[string]int64             // accounts that were shut on purpose, by name → by the bulk round, or less than 0 by the suspension
+	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 

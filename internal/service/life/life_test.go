@@ -134,8 +134,10 @@ func TestSuspendAndRestore(t *testing.T) {
 	x.Tern.Add("hanne", "1014", model.Disabled, "yes")
 	s := x.settled(t, x.suspend(t, "odd", "marit", false).ID, allShut)
 	for _, a := range s.Accounts {
-		want := map[string]SuspendedAccount{"arctic": {State: Unsure, Proof: "unknown"}, "stores": {State: Shut, Proof: "refused", Sessions: 1}}[a.Target]
-		if a.Name != map[string]string{"arctic": "marit", "stores": "marit@localhost"}[a.Target] || a.State != want.State || a.Proof != want.Proof || a.Sessions != want.Sessions || a.Tries != 1 || a.EndedAt == nil || a.DueAt != nil {
+		want := map[string]SuspendedAccount{"arctic": {State: Unsure, Proof: "unknown"}, "stores": {State: Shut, Proof: "refused",
+			Sessions: 1}}[a.Target]
+		if a.Name != map[string]string{"arctic": "marit", "stores": "marit@localhost"}[a.Target] || a.State != want.State ||
+			a.Proof != want.Proof || a.Sessions != want.Sessions || a.Tries != 1 || a.EndedAt == nil || a.DueAt != nil {
 			t.Errorf("%+v", a)
 		}
 	}
@@ -146,7 +148,8 @@ func TestSuspendAndRestore(t *testing.T) {
 	if err != nil || u.Suspended != "since "+time.Now().UTC().Format(time.DateOnly)+": laptop lost" {
 		t.Errorf("%+v %v", u.Suspended, err)
 	}
-	if d, err := x.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"marit"}}}, 10); err != nil || d.Total != 0 {
+	if d, err := x.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"marit"}}}, 10); err != nil ||
+		d.Total != 0 {
 		t.Errorf("%d findings of who is suspended: %+v %v", d.Total, d.Items, err)
 	}
 	again := x.suspend(t, "jo", "marit", false)
@@ -176,7 +179,8 @@ func TestSuspendAndRestore(t *testing.T) {
 		t.Errorf("restored twice: %v", err)
 	}
 	e, err := x.Record(ctx, door.Itself, door.RecordFilter{Kind: "suspension"}, 20)
-	if err != nil || len(e.Items) != 5 || e.Items[0].Words != "restored marit" || e.Items[4].Words != "suspended marit: 2 accounts are to be shut" {
+	if err != nil || len(e.Items) != 5 || e.Items[0].Words != "restored marit" ||
+		e.Items[4].Words != "suspended marit: 2 accounts are to be shut" {
 		t.Errorf("%+v %v", e.Items, err)
 	}
 }
@@ -229,7 +233,8 @@ func TestSpared(t *testing.T) {
 	for _, s := range list {
 		s = x.settled(t, s.ID, func(s Suspension) bool { return s.Tally[Waiting] == 0 })
 		a := s.Accounts[0]
-		if spared := s.User == "hanne"; (a.State == Spared) != spared || spared && (!strings.Contains(a.Words, "protect") || a.DueAt != nil) {
+		if spared := s.User == "hanne"; (a.State == Spared) != spared || spared && (!strings.Contains(a.Words, "protect") ||
+			a.DueAt != nil) {
 			t.Errorf("%+v", a)
 		}
 	}
@@ -318,7 +323,8 @@ func TestBothAtOnce(t *testing.T) {
 		}
 		time.Sleep(25 * time.Millisecond)
 	}
-	if i := slices.IndexFunc(last.Accounts, func(a SuspendedAccount) bool { return a.State == Waiting }); i >= 0 && last.State == "in force" {
+	if i := slices.IndexFunc(last.Accounts, func(a SuspendedAccount) bool { return a.State == Waiting }); i >= 0 &&
+		last.State == "in force" {
 		t.Errorf("%+v", last.Accounts[i])
 	}
 }

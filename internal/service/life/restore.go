@@ -64,7 +64,8 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 	if x.Revision != 0 {
 		if _, err := s.Edit(ctx, acting, 0, []declare.Edit{{Section: "users", Name: user, Key: "suspended", Do: declare.Take}},
 			because); err != nil {
-			return Restored{}, fmt.Errorf("the suspension has ended, and the accounts are still shut: the declaration could not be changed: %w", err)
+			return Restored{},
+				fmt.Errorf("the suspension has ended, and the accounts are still shut: the declaration could not be changed: %w", err)
 		}
 	}
 	if out.Round, err = s.reopen(ctx, acting, x.ID, because); err != nil {
@@ -134,8 +135,9 @@ func (s *Life) still(ctx context.Context, id int64) error {
 			return nil
 		}
 		if time.Now().After(until) {
-			return &door.Problem{Kind: door.Away, Words: fmt.Sprintf("the suspension has ended, but somebody is still shut out on %s at this "+
-				"moment; what was shut is found as drift, and a round opens it", under)}
+			return &door.Problem{Kind: door.Away,
+				Words: fmt.Sprintf("the suspension has ended, but somebody is still shut out on %s at this "+
+					"moment; what was shut is found as drift, and a round opens it", under)}
 		}
 		time.Sleep(50 * time.Millisecond)
 	}

@@ -275,7 +275,8 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			switch r.State {
 			case Shut, Unsure:
 				r.EndedAt = &now
-				purpose[r.Suspension] = append(purpose[r.Suspension], model.Act{Target: target, Verb: model.Enable, Object: model.Account, Name: r.Name, User: r.User,
+				purpose[r.Suspension] = append(purpose[r.Suspension], model.Act{Target: target, Verb: model.Enable, Object: model.Account,
+					Name: r.Name, User: r.User,
 					Changes: []model.Change{{Attribute: model.Disabled}}}.Key())
 			case Open:
 				due := now.Add(min(longestPause, firstPause<<min(r.Tries, 10)))

@@ -104,7 +104,8 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 		var list []store.SuspendedAccount
 		ids = ids[:0]
 		for _, user := range users {
-			id, fresh, err := tx.AddSuspension(ctx, store.Suspension{User: user, Operator: who.Name, Because: because, Security: q.Security, At: now})
+			id, fresh, err := tx.AddSuspension(ctx, store.Suspension{User: user, Operator: who.Name, Because: because,
+				Security: q.Security, At: now})
 			if err != nil {
 				return nil, err
 			}
@@ -116,7 +117,8 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 					return nil, err
 				}
 			}
-			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: user, Because: because, Words: words})
+			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: user, Because: because,
+				Words: words})
 			for _, a := range accounts[user] {
 				list = append(list, store.SuspendedAccount{Suspension: id, Target: a.Target, Name: a.Name, User: user, State: Waiting})
 			}

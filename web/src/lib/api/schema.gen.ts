@@ -844,6 +844,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/suspensions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List suspensions, newest first */
+        get: operations["list-suspensions"];
+        put?: never;
+        /** Cut people off now: shut every account of theirs, ahead of everything that runs; it answers at once, and goes on until each is shut */
+        post: operations["suspend"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/suspensions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Show a suspension, and what became of each account */
+        get: operations["show-suspension"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets": {
         parameters: {
             query?: never;
@@ -1093,6 +1128,23 @@ export interface paths {
         get: operations["show-user"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/users/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a user's suspension: what it shut is opened again by a round, and nothing else */
+        post: operations["restore-user"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2001,7 +2053,7 @@ export interface components {
             items: components["schemas"]["Entry"][];
             /**
              * Format: int64
-             * @description ask for entries before this number for the next page; absent at the end. A search for words looks some 200,000 entries back at a time, and may find none on a page
+             * @description ask for entries before this number for the next page; absent at the end; a page of a search for words may be empty
              */
             next?: number;
         };
@@ -2022,6 +2074,16 @@ export interface components {
              * @description the revision that was looked at: refused when another is declared by now
              */
             from?: number;
+        };
+        RestoreUserRequestBody: {
+            /** @example laptop found */
+            because: string;
+        };
+        Restored: {
+            /** @description that opens the accounts again; its id is 0 when there is none to open, or somebody else must want it too */
+            round: components["schemas"]["Round"];
+            suspension: components["schemas"]["Suspension"];
+            words: string;
         };
         Revision: {
             because: string;
@@ -2275,6 +2337,101 @@ export interface components {
             /** Format: int64 */
             "took-ms": number;
             words?: string;
+        };
+        SuspendRequestBody: {
+            /** @example laptop lost */
+            because: string;
+            /** @description all who should be in a declared group, in place of users */
+            group?: string;
+            /** @description for security's sake: only two operators together can restore them, unless the one who suspends does */
+            security?: boolean;
+            /**
+             * @example [
+             *       "marit.fell"
+             *     ]
+             */
+            users?: string[];
+            /** @description CEL over user, day and params, in place of users */
+            where?: string;
+        };
+        Suspended: {
+            items: components["schemas"]["Suspension"][];
+        };
+        SuspendedAccount: {
+            /**
+             * Format: date-time
+             * @description when it is tried again at the latest: a sign of life of its target comes first
+             */
+            "due-at"?: string;
+            /**
+             * Format: date-time
+             * @description since when it is shut
+             */
+            "ended-at"?: string;
+            name: string;
+            /**
+             * @description what the target says of a sign-in now
+             * @enum {string}
+             */
+            proof?: "refused" | "admitted" | "unknown";
+            /**
+             * Format: int64
+             * @description ended
+             */
+            sessions: number;
+            /** @enum {string} */
+            state: "waiting" | "shut" | "still open" | "not touched";
+            target: string;
+            /** Format: date-time */
+            "tried-at"?: string;
+            /** Format: int64 */
+            tries: number;
+            words?: string;
+        };
+        Suspension: {
+            accounts: components["schemas"]["SuspendedAccount"][];
+            /** @description who wants it to end; somebody else must want it too */
+            "asked-by"?: string;
+            /** Format: date-time */
+            at: string;
+            because: string;
+            /** Format: date-time */
+            "ended-at"?: string;
+            "ended-because"?: string;
+            "ended-by"?: string;
+            /** Format: int64 */
+            id: number;
+            /** @description the person's full name */
+            name?: string;
+            operator: string;
+            /**
+             * Format: int64
+             * @description of the declaration that says so
+             */
+            revision?: number;
+            /**
+             * Format: int64
+             * @description that opened the accounts again
+             */
+            round?: number;
+            security: boolean;
+            /** @enum {string} */
+            state: "in force" | "ended";
+            /** @description accounts by state */
+            tally: {
+                [key: string]: number;
+            };
+            /** @description why no revision says so */
+            undeclared?: string;
+            user: string;
+        };
+        Suspensions: {
+            items: components["schemas"]["Suspension"][];
+            /**
+             * Format: int64
+             * @description the page behind: before=NEXT
+             */
+            next?: number;
         };
         Target: {
             /**
@@ -7444,6 +7601,269 @@ export interface operations {
             };
         };
     };
+    "list-suspensions": {
+        parameters: {
+            query?: {
+                user?: string;
+                /** @description only those in force */
+                "in-force"?: boolean;
+                /** @description next of the page before; 0: the first page */
+                before?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspensions"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suspend: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuspendRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspended"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-suspension": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suspension"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-targets": {
         parameters: {
             query?: {
@@ -8713,6 +9133,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UserDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "restore-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RestoreUserRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Restored"];
                 };
             };
             /** @description Unauthorized */

@@ -3,7 +3,7 @@
   import { Button } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
   import { link, router } from '../router.svelte';
-  import { count } from '../words';
+  import { afresh, count } from '../words';
   import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
@@ -15,9 +15,11 @@
   import { calling, kinds } from '../kinds';
   import History from '../targets/History.svelte';
   import Sessions from '../targets/Sessions.svelte';
+  import Suspension from './Suspension.svelte';
 
   let { id }: { id: string } = $props();
-  const user = $derived(ask(api.GET('/api/users/{id}', { params: { path: { id } } })));
+  let mark = $state(0);
+  const user = $derived(afresh(mark, () => ask(api.GET('/api/users/{id}', { params: { path: { id } } }))));
   let drafting = $state(false);
   let why = $state<{ target: string; account: string; what: string } | null>(null);
   const explanation = $derived(
@@ -63,11 +65,11 @@
           u.accounts.filter((a) => a.state === 'not surveyed').length,
           'target',
           'targets',
-        )} of {u.accounts.length} yet.{:else if u.accounts.length}is as declared on {count(
+        )} of {u.accounts.length} yet.{:else if u.state === 'suspended'}is <span class="needs">suspended</span>, as declared, on {count(
           u.accounts.length,
           'target',
           'targets',
-        )}.{:else}has no account anywhere.{/if}
+        )}.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}
     </h1>
     <p class="sub">
       <span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts
@@ -78,6 +80,7 @@
     {#if drift.some((f) => !f.decide)}<p class="mb-6">
         <Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button>
       </p>{/if}
+    <Suspension user={id} name={u.name} changed={() => mark++} />
     {#if u.accounts.length}
       <h2>Side by side</h2>
       <Grid
