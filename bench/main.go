@@ -58,6 +58,8 @@ var figures = []figure{
 	{"record-long-entry", "B", 1, recordLong},
 	{"record-long-check", "µs", 1, recordLongCheck},
 	{"record-long-page", "ms", 1, recordLongPage},
+	{"suspend-200-first", "s", 1, suspendFirst},
+	{"suspend-200-last", "s", 1.5, suspendLast},
 	{"steps-long-step", "B", 0, stepsLong},
 	{"steps-long-page", "ms", 1, stepsLongPage},
 	{"past-long-state", "B", 1, pastLong},
@@ -107,6 +109,7 @@ type workbench struct {
 	engine   *engine
 	doors    *doors
 	long     *long
+	cut      *cut
 	oldSteps *longSteps
 	past     *longPast
 	seen     *observed

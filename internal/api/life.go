@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/life"
 )
@@ -38,6 +39,20 @@ type restoreUserRequest struct {
 	}
 }
 
+type endingRequest struct {
+	Paging
+	Within int `query:"within" default:"14" minimum:"0" maximum:"3660" doc:"days from today"`
+}
+
+type extendRequest struct {
+	ID   string `path:"id"`
+	Body struct {
+		Role    string `json:"role,omitempty" doc:"a role given by name; left out: the user's own last day"`
+		Until   string `json:"until" format:"date" example:"2026-12-31" doc:"the new last day"`
+		Because string `json:"because" example:"the season goes on"`
+	}
+}
+
 // Suspended are the suspensions of one act.
 type Suspended struct {
 	Items []life.Suspension `json:"items"`
@@ -64,5 +79,14 @@ func (h *handlers) life(api huma.API) {
 		"End a user's suspension: what it shut is opened again by a round, and nothing else",
 		func(ctx context.Context, who door.Operator, in *restoreUserRequest) (life.Restored, error) {
 			return h.RestoreUser(ctx, who, in.ID, in.Body.Because)
+		})
+	op(api, door.Look, http.MethodGet, "/ending", "list-ending", "List roles and people whose last day is near, the earliest first",
+		func(ctx context.Context, who door.Operator, in *endingRequest) (life.Endings, error) {
+			return h.Ending(ctx, who, in.Within, in.page())
+		})
+	op(api, door.Draft, http.MethodPost, "/users/{id}/extend", "extend-user",
+		"Let a role of a user's, or all of theirs, end on a later day",
+		func(ctx context.Context, who door.Operator, in *extendRequest) (declared.Revision, error) {
+			return h.Extend(ctx, who, in.ID, in.Body.Role, in.Body.Until, in.Body.Because)
 		})
 }

@@ -5,12 +5,14 @@ import (
 	"fmt"
 	"net/http"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/life"
 )
 
@@ -243,6 +245,70 @@ operators want it: the first who asks is noted, and the second ends it.`,
 			}
 			return a.followed(c.Context(), out.Round)
 		}}
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) ending() *cobra.Command {
+	var within string
+	var size int
+	c := &cobra.Command{Use: "ending", Short: "List roles and people whose last day is near, the earliest first", Args: cobra.NoArgs,
+		Example: "  roost ending --within 14d\n  roost ending --within 90d --output csv",
+		RunE: func(c *cobra.Command, _ []string) error {
+			days, err := strconv.Atoi(strings.TrimSuffix(within, "d"))
+			if err != nil || days < 0 {
+				return wrong{fmt.Errorf("--within %q: write a number of days, as 14d", within)}
+			}
+			var out life.Endings
+			if err := a.get(c.Context(), "/ending", url.Values{"within": {fmt.Sprint(days)}, "size": {fmt.Sprint(size)}},
+				&out); err != nil {
+				return err
+			}
+			t := table{head: []string{"UNTIL", "IN", "USER", "NAME", "WHAT ENDS", "GIVEN BECAUSE", "DECLARED AT"}, list: out.Items,
+				empty: fmt.Sprintf("Nothing ends within %s.", plural(days, "day", "days"))}
+			for _, e := range out.Items {
+				what := "everything"
+				if e.Role != "" {
+					what = "role " + e.Role
+				}
+				t.rows = append(t.rows, []string{e.Until, inDays(e.Days), e.User, e.Name, what, cut(e.Because, 60), e.At})
+			}
+			if err := a.show(out.Items, t); err != nil {
+				return err
+			}
+			if more := out.Total - len(out.Items); more > 0 {
+				a.tell("%d more: --size %d", more, out.Total)
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&within, "within", "14d", "days from today")
+	c.Flags().IntVar(&size, "size", 100, "how many at most")
+	return c
+}
+
+func inDays(n int) string {
+	if n == 0 {
+		return "today"
+	}
+	return plural(n, "day", "days")
+}
+
+func (a *app) extend() *cobra.Command {
+	var role, until, because string
+	c := &cobra.Command{Use: "extend USER", Short: "Let a role of a user's, or all of theirs, end on a later day", Args: cobra.ExactArgs(1),
+		Example: "  roost extend kari.berg --role bosun --until 2026-12-31 --because \"the season goes on\"\n" +
+			"  roost extend ines.silva --until 2027-03-31 --because \"a second season\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out declared.Revision
+			if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(args[0])+"/extend",
+				map[string]any{"role": role, "until": until, "because": because}, &out); err != nil {
+				return a.faults(err)
+			}
+			return a.showRevision(out)
+		}}
+	c.Flags().StringVar(&role, "role", "", "the role; left out: their own last day")
+	c.Flags().StringVar(&until, "until", "", "the new last day, as 2026-12-31")
+	_ = c.MarkFlagRequired("until")
 	reasonFlag(c, &because)
 	return c
 }

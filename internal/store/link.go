@@ -129,7 +129,7 @@ func slots(links []model.Link, do func(rest string, users []any) error) error {
 func (s *Store) LinksAt(ctx context.Context, target string, at time.Time) ([]model.Link, error) {
 	var rows []linkRow
 	err := s.db.SelectContext(ctx, &rows, `SELECT `+linkColumns+` FROM link WHERE target = ? AND since <= ?
-		UNION ALL SELECT `+linkColumns+` FROM link_past WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target,
+		UNION ALL SELECT `+linkColumns+` FROM link_past FORCE INDEX (PRIMARY) WHERE target = ? AND since <= ? AND until > ? ORDER BY name`, target, at, target,
 		at, at)
 	out := make([]model.Link, len(rows))
 	for i, r := range rows {

@@ -314,12 +314,12 @@ func (s *Store) ShutSince(ctx context.Context, target string) (map[string]time.T
 // ObservedAt returns what a target was seen to hold at a moment in the past.
 func (s *Store) ObservedAt(ctx context.Context, target string, at time.Time) (accounts, others []model.Object, err error) {
 	accounts, others, err = s.objects(ctx, nil, nil, `SELECT kind, name, uniq, belongs, body FROM observed WHERE target = ? AND since <= ?
-		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past WHERE target = ? AND since <= ? AND until > ?
+		UNION ALL SELECT kind, name, uniq, belongs, body FROM observed_past FORCE INDEX (PRIMARY) WHERE target = ? AND since <= ? AND until > ?
 				ORDER BY kind, name`, target, at, target, at, at)
 	if err == nil {
 		err = s.members(ctx, others, `SELECT kind, name, mkind, body FROM (
 			SELECT kind, name, mkind, first, body FROM member WHERE target = ? AND since <= ?
-			UNION ALL SELECT kind, name, mkind, first, body FROM member_past WHERE target = ? AND since <= ? AND until > ?) m
+			UNION ALL SELECT kind, name, mkind, first, body FROM member_past FORCE INDEX (by_until) WHERE target = ? AND since <= ? AND until > ?) m
 			ORDER BY kind, name, mkind, first`, target, at, target, at, at)
 	}
 	return accounts, others, err

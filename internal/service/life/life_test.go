@@ -3,6 +3,7 @@ package life
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 	"sync"
@@ -326,5 +327,55 @@ func TestBothAtOnce(t *testing.T) {
 	if i := slices.IndexFunc(last.Accounts, func(a SuspendedAccount) bool { return a.State == Waiting }); i >= 0 &&
 		last.State == "in force" {
 		t.Errorf("%+v", last.Accounts[i])
+	}
+}
+
+// What ends is seen before it does, and goes on with a reason; what has no end, or would end earlier, does not.
+func TestEndingAndExtend(t *testing.T) {
+	x := start(t)
+	day := func(n int) string { return time.Now().UTC().AddDate(0, 0, n).Format(time.DateOnly) }
+	text := strings.Replace(company, "number: 1014, roles: [crew]", "number: 1014, until: "+day(3)+", roles: [crew]", 1)
+	text = strings.Replace(text, "roles: [crew]}", "roles: [{role: crew, from: 2026-01-01, until: "+day(9)+", because: for the season}]}",
+		1)
+	if _, err := x.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "season"); err != nil {
+		t.Fatal(err)
+	}
+	ends := func(within int) string {
+		e, err := x.Ending(ctx, odd("odd"), within, door.Page{})
+		if err != nil || e.Total != len(e.Items) {
+			t.Fatalf("%+v %v", e, err)
+		}
+		out := ""
+		for _, i := range e.Items {
+			out += fmt.Sprintf("%s %s in %d;", i.User, i.Role, i.Days)
+		}
+		return out
+	}
+	if got := ends(14); got != "hanne  in 3;marit crew in 9;" || ends(3) != "hanne  in 3;" || ends(2) != "" {
+		t.Errorf("%q", got)
+	}
+	who := odd("odd", door.Draft)
+	for _, c := range []struct{ user, role, until string }{{"marit", "", day(20)}, {"marit", "mate", day(20)}, {"marit", "crew", day(2)},
+		{"nobody", "", day(20)}, {"hanne", "", "soon"}} {
+		if _, err := x.Extend(ctx, who, c.user, c.role, c.until, "t"); err == nil {
+			t.Errorf("%+v goes on", c)
+		}
+	}
+	for _, c := range []struct{ user, role string }{{"marit", "crew"}, {"hanne", ""}} {
+		if _, err := x.Extend(ctx, who, c.user, c.role, day(30), "the season goes on"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	c, err := x.Current(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	h := c.Declared.Users["marit"].Roles[0]
+	if h.Span.From != "2026-01-01" || h.Span.Until != day(30) || h.Because != "for the season" ||
+		c.Declared.Users["hanne"].Span.Until != day(30) {
+		t.Errorf("%+v %+v", h, c.Declared.Users["hanne"].Span)
+	}
+	if got := ends(14); got != "" {
+		t.Errorf("%q", got)
 	}
 }

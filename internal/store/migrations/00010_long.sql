@@ -13,9 +13,9 @@ CREATE TABLE IF NOT EXISTS step_part (
 ALTER TABLE round
   ADD COLUMN IF NOT EXISTS packed TINYINT NOT NULL DEFAULT 0, -- all of its steps are
   ADD KEY IF NOT EXISTS to_pack (packed, ended_at);
--- What was before is asked of a moment: of what ended since, not of all that ever was.
-ALTER TABLE observed_past ADD KEY IF NOT EXISTS by_until (target, until);
-ALTER TABLE link_past ADD KEY IF NOT EXISTS by_until (target, until);
+-- What was before lies in the order in which it ended: what a target held at a moment costs what changed since, not all that ever was.
+ALTER TABLE observed_past DROP PRIMARY KEY, ADD PRIMARY KEY (target, until, kind, name), ADD KEY IF NOT EXISTS of_object (target, kind, name, until);
+ALTER TABLE link_past DROP PRIMARY KEY, ADD PRIMARY KEY (target, until, user, rest);
 ALTER TABLE member_past ADD KEY IF NOT EXISTS by_until (target, until);
 -- The rows of the record are few: those of a kind, or by an operator, are looked for among them.
 ALTER TABLE record DROP KEY IF EXISTS by_kind, DROP KEY IF EXISTS by_operator;

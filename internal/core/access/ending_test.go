@@ -1,0 +1,30 @@
+package access
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/core/model"
+)
+
+// What ends is told by day, each once, and nothing that goes on.
+func TestEndings(t *testing.T) {
+	role := func(name, until string) model.Holding {
+		return model.Holding{Ref: model.Ref{Name: name}, Span: model.Span{Until: until}, Because: "covering"}
+	}
+	d := &model.Declaration{Users: map[string]*model.User{
+		"marit": {Roles: []model.Holding{role("bosun", "2026-12-05"), role("crew", ""), role("mate", "2026-12-20"), role("old",
+			"2026-11-25")}},
+		"hanne": {Span: model.Span{Until: "2026-12-05"}, Roles: []model.Holding{role("purser", "2026-12-05"), role("stores", "2026-11-26"),
+			role("late", "2027-01-01")}},
+		"jarle": {Span: model.Span{From: "2026-12-01"}},
+	}}
+	var got []string
+	for _, e := range Endings(d, "2026-11-26", "2026-12-10") {
+		got = append(got, fmt.Sprintf("%s %s %s", e.Until, e.User, e.Role))
+	}
+	if want := "2026-11-26 hanne stores|2026-12-05 hanne |2026-12-05 marit bosun"; strings.Join(got, "|") != want {
+		t.Errorf("%q, want %q", got, want)
+	}
+}
