@@ -298,6 +298,20 @@ func TestConsole(t *testing.T) {
 	p.sees("opens the accounts again")
 	p.sees("Bjørn Åsen is as declared on 4 targets.")
 
+	// Whose season ends is seen before it does, and stays for longer with a reason.
+	must(t, d, "edit", "users", "catriona.bell", "--set", "until="+time.Now().UTC().AddDate(0, 0, 9).Format(time.DateOnly), "--yes",
+		"--because", "the season")
+	p.click("Users")
+	p.click("Whose access ends soon")
+	p.sees("1 thing ends within 14 days.")
+	p.shot("ending")
+	p.click("Extend")
+	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "the season goes on"))
+	p.fill("dialog input[type=date]", "2031-01-31")
+	p.shot("extend")
+	p.click("Extend")
+	p.sees("Nothing ends within 14 days.")
+
 	p.click("Odd Strand")
 	p.do(chromedp.WaitVisible(css("#old")), chromedp.SendKeys(css("#old"), "wrong password"),
 		chromedp.SendKeys(css("#new"), "a new long password"), chromedp.SendKeys(css("#again"), "another long password"))

@@ -15,6 +15,7 @@
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
   import User from './lib/users/User.svelte';
+  import Ending from './lib/users/Ending.svelte';
   import Users from './lib/users/Users.svelte';
 
   let who = $state<Schemas['Operator'] | null | undefined>(undefined);
@@ -34,7 +35,7 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
-  const title = $derived(places.find(([p]) => p === here)?.[1] ?? 'Hen Roost');
+  const title = $derived(places.find(([p]) => p === here)?.[1] ?? (here === 'ending' ? 'Ending soon' : 'Hen Roost'));
   $effect(() => {
     document.title = `${router.part(1) ? router.part(1) + ' · ' : ''}${title} · Hen Roost`;
   });
@@ -85,6 +86,7 @@
       {#if here === ''}<Overview />
       {:else if here === 'users' && router.part(1)}<User id={router.part(1)} />
       {:else if here === 'users'}<Users />
+      {:else if here === 'ending'}<Ending />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
       {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />

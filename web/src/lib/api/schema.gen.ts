@@ -91,6 +91,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/ending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List roles and people whose last day is near, the earliest first */
+        get: operations["list-ending"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/explain": {
         parameters: {
             query?: never;
@@ -854,7 +871,7 @@ export interface paths {
         /** List suspensions, newest first */
         get: operations["list-suspensions"];
         put?: never;
-        /** Cut people off now: shut every account of theirs, ahead of everything that runs; it answers at once, and goes on until each is shut */
+        /** Cut people off now: shut every account of theirs, ahead of all else; it answers at once, and goes on until each is shut */
         post: operations["suspend"];
         delete?: never;
         options?: never;
@@ -1128,6 +1145,23 @@ export interface paths {
         get: operations["show-user"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/users/{id}/extend": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a role of a user's, or all of theirs, end on a later day */
+        post: operations["extend-user"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1533,6 +1567,29 @@ export interface components {
             "user-name"?: string;
             words?: string;
         };
+        Ending: {
+            /** @description file:line:column of the declaration */
+            at: string;
+            /** @description why the role was given */
+            because?: string;
+            /**
+             * Format: int64
+             * @description until then; 0: today
+             */
+            days: number;
+            /** @description the person's full name */
+            name: string;
+            /** @description what ends; left out: everything, it is their last day */
+            role?: string;
+            /** @description the last day on which it holds */
+            until: string;
+            user: string;
+        };
+        Endings: {
+            items: components["schemas"]["Ending"][];
+            /** Format: int64 */
+            total: number;
+        };
         Entry: {
             /**
              * Format: int64
@@ -1578,6 +1635,18 @@ export interface components {
         Exported: {
             format: string;
             text: string;
+        };
+        ExtendRequestBody: {
+            /** @example the season goes on */
+            because: string;
+            /** @description a role given by name; left out: the user's own last day */
+            role?: string;
+            /**
+             * Format: date
+             * @description the new last day
+             * @example 2026-12-31
+             */
+            until: string;
         };
         Fault: {
             at: components["schemas"]["Location"];
@@ -2380,7 +2449,7 @@ export interface components {
              */
             sessions: number;
             /** @enum {string} */
-            state: "waiting" | "shut" | "still open" | "not touched";
+            state: "waiting" | "shut" | "\"shut" | " not proved\"" | "still open" | "not touched";
             target: string;
             /** Format: date-time */
             "tried-at"?: string;
@@ -3256,6 +3325,96 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["EditsMeaning"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-ending": {
+        parameters: {
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+                /** @description days from today */
+                within?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Endings"];
                 };
             };
             /** @description Unauthorized */
@@ -9133,6 +9292,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UserDetail"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "extend-user": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExtendRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
                 };
             };
             /** @description Unauthorized */

@@ -3,7 +3,7 @@
   import { Button, Checkbox } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
   import { link } from '../router.svelte';
-  import { count, when } from '../words';
+  import { count, tally, when } from '../words';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
@@ -48,6 +48,17 @@
     said = out.words;
     last = out.suspension;
     changed();
+    if (out.round.state === 'running') opened(out.round.id);
+  }
+  /** opened follows the round that opens the accounts, and says how it ended. */
+  async function opened(id: number) {
+    for (;;) {
+      await new Promise((f) => setTimeout(f, 400));
+      const r = await ask(api.GET('/api/rounds/{id}', { params: { path: { id } } }));
+      if (!r['ended-at']) continue;
+      said = `round ${id} is ${r.state}: ${tally(r.outcomes)}`;
+      return changed();
+    }
   }
   function key(e: KeyboardEvent) {
     const t = e.target as HTMLElement;

@@ -21,6 +21,7 @@
     <h1>
       {text ? count(p.total, 'user speaks', 'users speak') + ' of “' + text + '”.' : count(p.total, 'user is', 'users are') + ' declared.'}
     </h1>
+    <p class="sub"><a use:link href="/ending">Whose access ends soon</a></p>
     <div class="mb-4 max-w-sm">
       <Input
         size="sm"
