@@ -25,7 +25,7 @@ who is signed in is thrown out; each target is asked whether it still lets them 
 that they are suspended, so that nothing opens them again. What cannot be reached is tried until it succeeds,
 and at every sign of life. Exit status 4 when something is still open. roost restore ends it.`,
 		Example: "  roost suspend marit.fell --because \"laptop lost\" --security\n" +
-			"  roost suspend --group riggers --because \"the yard's keys are out\"\n" +
+			"  roost suspend --group deck --because \"the yard's keys are out\"\n" +
 			"  roost suspend --where 'user.details.base == \"northquay\"' --because \"enquiry\" --no-wait",
 		RunE: func(c *cobra.Command, users []string) error {
 			var out api.Suspended

@@ -71,6 +71,7 @@ type Access struct {
 	Settings map[string]string
 	Key      string        // the accepted identity key, "" before the first acceptance
 	Wait     time.Duration // how long any single answer may take; 0 means 20 s
+	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 
 // Patience is the longest wait for a single answer.

@@ -16,7 +16,7 @@ import (
 // Apply implements connect.Session in one exec.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
-	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target}
+	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target, urgent: s.access.Urgent}
 	err := s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) error {
 		return b.talk(in, newAnswer(out, s.access.As))
 	})
@@ -29,13 +29,14 @@ type batch struct {
 	acts    []connect.Act
 	answers []connect.Answer
 	target  string
+	urgent  bool
 	ready   []int    // acts that are carried out
 	before  *reading // nil, or not whole: the connection was lost before anything was done
 	after   *reading
 }
 
 func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
-	say(in, askScript(b.acts), false)
+	say(in, askScript(b.acts, b.urgent), false)
 	if b.before, err = out.read(); err != nil || !b.before.whole || b.before.refusal != "" {
 		in.Close()
 		return err

@@ -1,6 +1,8 @@
 # One writer on this host at a time: a batch whose connection broke may still be running.
 lock=/run/hen-roost.lock
 [ -d /run ] || lock=/tmp/hen-roost.lock
+# What is urgent waits for no batch: it has a folder of its own, and the account tools their own locks.
+[ -z "$urgent" ] || lock=$lock.$$
 tries=0
 until mkdir "$lock" 2>/dev/null; do
   holder=$(cat "$lock/pid" 2>/dev/null)

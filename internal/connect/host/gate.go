@@ -26,6 +26,7 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 	for i, name := range accounts {
 		fmt.Fprintf(&script, "gate %d %s\n", i, quote(name))
 	}
+	script.WriteString("told\n")
 	err := s.exec(ctx, s.access.Patience(), func(in io.WriteCloser, from io.Reader) error {
 		say(in, script.String(), true)
 		a := newAnswer(from, s.access.As)
@@ -64,7 +65,7 @@ func admission(code, said string) connect.Admission {
 	case slices.ContainsFunc(refusals, func(r string) bool { return strings.Contains(lower, r) }):
 		return connect.Admission{State: connect.KeptOut, Words: "the host refuses it: " + strings.TrimSpace(said)}
 	case said == "":
-		said = "su ended with " + code
+		said = "su ended with status " + code
 	}
 	return connect.Admission{State: connect.NotTold, Words: "the host does not say: " + strings.TrimSpace(said)}
 }

@@ -42,6 +42,22 @@ func TestSuite(t *testing.T) {
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }
 
+// What is urgent waits for no batch that is under way.
+func TestUrgent(t *testing.T) {
+	h, a := start(t, "useradd -m -u 1701 jarle.holm; mkdir /run/hen-roost.lock; sleep 300 & echo $! >/run/hen-roost.lock/pid")
+	act := []connect.Act{{Act: model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle.holm",
+		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}}}
+	a.Urgent = true
+	began := time.Now()
+	got := connecttest.Open(t, host.Connector{}, a).Apply(context.Background(), act)[0]
+	if got.Outcome != connect.Done {
+		t.Fatalf("after %v: %+v", time.Since(began), got)
+	}
+	if out, err := h.Exec("ls -d /run/hen-roost.lock*"); err != nil || strings.TrimSpace(out) != "/run/hen-roost.lock" {
+		t.Errorf("left behind: %q %v", out, err)
+	}
+}
+
 // signIn lets somebody sign in over SSH and stay, and returns what their session is called.
 func signIn(t *testing.T, h *world.Host, a connect.Access) string {
 	t.Helper()

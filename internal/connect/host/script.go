@@ -20,9 +20,10 @@ func surveyScript() string { return lib + "survey\n" }
 
 // askScript begins a batch: it reads what the acts speak of, and waits for what
 // is to be done about it.
-func askScript(acts []connect.Act) string {
+func askScript(acts []connect.Act, urgent bool) string {
 	var b strings.Builder
 	b.WriteString(lib)
+	b.WriteString(map[bool]string{false: "urgent=\n", true: "urgent=1\n"}[urgent])
 	b.WriteString(applyLib)
 	b.WriteString("printf '%s\\n'")
 	told := map[string]bool{}

@@ -57,7 +57,8 @@ func (t there) Member(_, _ model.Named) bool { return bool(t) }
 // Every script parses, and each step of a batch of hostile names is one step
 // whose tools are called with the name as one word.
 func TestScripts(t *testing.T) {
-	for name, script := range map[string]string{"survey": surveyScript(), "batch": askScript(every)} {
+	for name, script := range map[string]string{"survey": surveyScript(), "batch": askScript(every, false), "urgent": askScript(every,
+		true)} {
 		cmd := exec.Command("sh", "-n")
 		cmd.Stdin = strings.NewReader(script)
 		if out, err := cmd.CombinedOutput(); err != nil {

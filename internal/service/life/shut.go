@@ -19,8 +19,13 @@ import (
 )
 
 const (
-	targetsAtOnce = 64 // shut on at once by one service
+	// A few targets are begun at a time, so that the first are shut while the others
+	// wait, rather than all at the end. One that does not answer soon makes nobody wait.
+	begunAtOnce   = 8
+	soon          = time.Second
+	targetsAtOnce = 500
 	dueAtOnce     = 20_000
+	fewTargets    = 6
 	firstPause    = 5 * time.Second // before an account is tried again; twice as long each time
 	longestPause  = 5 * time.Minute
 )
@@ -28,7 +33,7 @@ const (
 // keepShutting shuts what is due, all targets side by side, until the service ends.
 func (s *Life) keepShutting() {
 	var busy sync.Map
-	free := make(chan struct{}, targetsAtOnce)
+	free, begun := make(chan struct{}, targetsAtOnce), make(chan struct{}, begunAtOnce)
 	s.during(s.shut, "suspensions", func(ctx context.Context) error {
 		due, err := s.Store.DueSuspended(ctx, s.Now(), dueAtOnce)
 		if err != nil {
@@ -44,12 +49,19 @@ func (s *Life) keepShutting() {
 			}
 			s.going.Go(func() {
 				defer busy.Delete(target)
-				select {
-				case free <- struct{}{}:
-				case <-ctx.Done():
-					return
+				for _, turn := range []chan struct{}{free, begun} {
+					select {
+					case turn <- struct{}{}:
+					case <-ctx.Done():
+						return
+					}
 				}
 				defer func() { <-free }()
+				next := sync.OnceFunc(func() { <-begun })
+				defer next()
+				time.AfterFunc(soon, next)
+				s.shutting.Add(1)
+				defer s.shutting.Add(-1)
 				if err := s.shutOn(ctx, target); err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) {
 					s.Log.Error("nobody is shut out there; it is tried again", "target", target, "error", err)
 				}
@@ -91,7 +103,9 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 	if err := s.keepResults(held, target, results); err != nil {
 		return err
 	}
-	if slices.ContainsFunc(results, func(r result) bool { return r.object != nil }) {
+	// Few are compared at once, so that the drift of who is suspended is told as it is; what was disturbed of many is
+	// compared behind, when nobody waits to be shut out any more.
+	if s.shutting.Load() <= fewTargets && slices.ContainsFunc(results, func(r result) bool { return r.object != nil }) {
 		_, _, err = s.Compare(context.WithoutCancel(ctx), target)
 	}
 	return err

@@ -108,7 +108,7 @@ func (s *Seen) SessionOn(ctx context.Context, target string) (connect.Session, e
 	if err != nil {
 		return nil, err
 	}
-	access.Wait = min(access.Patience(), watchFor)
+	access.Wait, access.Urgent = min(access.Patience(), watchFor), true
 	return connector.Open(ctx, access)
 }
 
