@@ -33,6 +33,7 @@ type SuspendedAccount struct {
 	Name       string     `db:"name"`
 	User       string     `db:"user"`
 	State      string     `db:"state"`
+	Begun      bool       `db:"begun"`     // it was tried, or was about to be: who ends in between may have shut it
 	Before     string     `db:"before_it"` // "shut": it was so before
 	Proof      string     `db:"proof"`
 	Words      string     `db:"words"`
@@ -43,7 +44,7 @@ type SuspendedAccount struct {
 	EndedAt    *time.Time `db:"ended_at"`
 }
 
-const suspendedColumns = `suspension, target, name, user, state, before_it, proof, words, sessions, tries, tried_at, due_at, ended_at`
+const suspendedColumns = `suspension, target, name, user, state, begun, before_it, proof, words, sessions, tries, tried_at, due_at, ended_at`
 
 // AddSuspension stores a suspension and returns its number; false with that of the
 // one under way, when the user is suspended already.
@@ -149,17 +150,42 @@ func (s *Store) DueSuspended(ctx context.Context, at time.Time, most int) (out [
 	return out, err
 }
 
-// EndSuspended stores what became of accounts. Of a suspension that has ended nothing is stored: it returns false.
-func (tx *Tx) EndSuspended(ctx context.Context, a SuspendedAccount) (bool, error) {
-	res, err := tx.ExecContext(ctx, `UPDATE suspended_account SET state = ?, before_it = ?, proof = ?, words = ?, sessions = sessions + ?,
-		tries = tries + 1, tried_at = ?, due_at = ?, ended_at = ? WHERE suspension = ? AND target = ? AND name = ?
-		AND EXISTS (SELECT 1 FROM suspension s WHERE s.id = suspension AND s.active = 1)`, a.State, a.Before, a.Proof, clip(a.Words, 1000),
-		a.Sessions, a.TriedAt, a.DueAt, a.EndedAt, a.Suspension, a.Target, a.Name)
-	if err != nil {
-		return false, err
+// BeginSuspended journals that accounts are about to be shut.
+func (s *Store) BeginSuspended(ctx context.Context, list []SuspendedAccount) error {
+	return s.Tx(ctx, func(tx *Tx) error {
+		for _, a := range list {
+			if _, err := tx.ExecContext(ctx, `UPDATE suspended_account SET begun = 1 WHERE suspension = ? AND target = ? AND name = ?`,
+				a.Suspension, a.Target, a.Name); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// EndSuspended stores what became of an account. One of a suspension that has ended is not tried again.
+func (tx *Tx) EndSuspended(ctx context.Context, a SuspendedAccount) error {
+	_, err := tx.ExecContext(ctx, `UPDATE suspended_account a JOIN suspension s ON s.id = a.suspension SET a.state = ?, a.before_it = ?,
+		a.proof = ?, a.words = ?, a.sessions = a.sessions + ?, a.tries = a.tries + 1, a.tried_at = ?, a.due_at = IF(s.active = 1, ?, NULL),
+		a.ended_at = ? WHERE a.suspension = ? AND a.target = ? AND a.name = ?`, a.State, a.Before, a.Proof, clip(a.Words, 1000), a.Sessions,
+		a.TriedAt, a.DueAt, a.EndedAt, a.Suspension, a.Target, a.Name)
+	return err
+}
+
+// SuspendedAmong returns which of some users are suspended now.
+func (s *Store) SuspendedAmong(ctx context.Context, users []string) (map[string]bool, error) {
+	out := map[string]bool{}
+	for from, to := range groups(len(users), 500) {
+		var some []string
+		if err := s.db.SelectContext(ctx, &some, `SELECT user FROM suspension WHERE active = 1 AND user IN `+oneOf(to-from),
+			texts(users[from:to])...); err != nil {
+			return nil, err
+		}
+		for _, u := range some {
+			out[u] = true
+		}
 	}
-	n, err := res.RowsAffected()
-	return n > 0, err
+	return out, nil
 }
 
 // UndeclaredSuspensions returns those in force that no revision says yet, at most so many.

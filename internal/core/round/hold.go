@@ -27,6 +27,7 @@ const (
 	Elevated      = "elevation"
 	NeverWith     = "never-with"
 	OnPurpose     = "shut on purpose"
+	CutOff        = "suspended"
 )
 
 // Facts are what is known of one target when its steps are looked at: at the
@@ -40,6 +41,7 @@ type Facts struct {
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
+	Suspended      map[string]bool              // users who were cut off and not restored
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
@@ -104,6 +106,10 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 			disabled.add(s.Name, at)
 		case s.Verb == model.Enable && f.Purpose[s.Name] != 0:
 			reopened.add(fmt.Sprintf("%s (%s)", s.Name, by(f.Purpose[s.Name])), at)
+		}
+		if f.Suspended[s.User] && (s.Verb == model.Enable || s.Verb == model.Create && s.Object == model.Account) {
+			h.hold(CutOff, name, true, []int{at}, "%s of %s on %s: %s is suspended; end that first: roost restore %s", What(s.Act),
+				Subject(s.Act), name, s.User, s.User)
 		}
 		if kind, touched, why := f.guards(s.Act); kind != "" {
 			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched,

@@ -180,8 +180,8 @@ func TestSuspendAndRestore(t *testing.T) {
 		t.Errorf("restored twice: %v", err)
 	}
 	e, err := x.Record(ctx, door.Itself, door.RecordFilter{Kind: "suspension"}, 20)
-	if err != nil || len(e.Items) != 5 || e.Items[0].Words != "restored marit" ||
-		e.Items[4].Words != "suspended marit: 2 accounts are to be shut" {
+	if n := len(e.Items); err != nil || n < 5 || e.Items[n-1].Words != "suspended marit: 2 accounts are to be shut" ||
+		!slices.ContainsFunc(e.Items, func(e door.Entry) bool { return e.Words == "restored marit" && e.Because == "laptop found" }) {
 		t.Errorf("%+v %v", e.Items, err)
 	}
 }
@@ -378,4 +378,72 @@ func TestEndingAndExtend(t *testing.T) {
 	if got := ends(14); got != "" {
 		t.Errorf("%q", got)
 	}
+}
+
+// Who ended between shutting an account and noting it shut it all the same, and a restoration opens it.
+func TestEndedBetween(t *testing.T) {
+	x := start(t)
+	x.Tern.Err = errors.New("away")
+	id := x.suspend(t, "odd", "marit", false).ID
+	x.settled(t, id, func(s Suspension) bool { return s.Tally[Open] == 1 })
+	if err := x.Store.BeginSuspended(ctx, []store.SuspendedAccount{{Suspension: id, Target: "arctic", Name: "marit"}}); err != nil {
+		t.Fatal(err)
+	}
+	x.Tern.Change("marit", model.Disabled, "yes")
+	x.Tern.Err = nil
+	x.suspend(t, "odd", "marit", false) // at once
+	x.settled(t, id, allShut)
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found"); err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; x.shut("marit"); i++ {
+		if i == 200 {
+			t.Fatal("marit is not let in again")
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+}
+
+// No round lets somebody in who is suspended: not one that was drafted before, and not one that is asked for.
+func TestNoRoundLetsIn(t *testing.T) {
+	x := start(t)
+	x.Tern.Add("marit", "1001", model.Disabled, "yes")
+	if _, err := x.Survey(ctx, door.Itself, []string{"arctic"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	link := []model.Link{{Target: "arctic", User: "marit", Name: "marit"}}
+	if err := x.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutLinks(ctx, "arctic", link, 0, time.Now()) }); err != nil {
+		t.Fatal(err)
+	}
+	ask := rounds.BulkRequest{Lines: []rounds.BulkLine{{User: "marit", Target: "arctic", What: "enable"}}, Because: "t"}
+	before, err := x.Bulk(ctx, door.Itself, ask)
+	if err == nil {
+		_, err = x.Approve(ctx, door.Itself, before.Round.ID)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	x.settled(t, x.suspend(t, "odd", "marit", false).ID, allShut)
+	after, err := x.Bulk(ctx, door.Itself, ask)
+	if err != nil || len(after.Round.Holds) != 1 || !after.Round.Holds[0].Firm || !strings.Contains(after.Round.Holds[0].Words,
+		"is suspended") {
+		t.Errorf("%+v %v", after.Round.Holds, err)
+	}
+	if _, err := x.RunRound(ctx, door.Itself, before.Round.ID); err != nil {
+		t.Fatal(err)
+	}
+	for range 200 {
+		r, err := x.Round(ctx, door.Itself, before.Round.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if r.EndedAt != nil {
+			if r.Outcomes["not-tried"] != 1 || !x.shut("marit") {
+				t.Errorf("%+v", r.Outcomes)
+			}
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	t.Error("the round does not end")
 }

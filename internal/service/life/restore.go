@@ -151,7 +151,7 @@ func (s *Life) reopen(ctx context.Context, who door.Operator, id int64, because 
 	}
 	var acts []model.Act
 	for _, a := range list {
-		if a.Tries == 0 || a.Before == Shut {
+		if !a.Begun || a.Before == Shut {
 			continue
 		}
 		o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)

@@ -160,7 +160,12 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 		return out, nil
 	}
 	defer session.Close()
-	s.close(ctx, session, acts, out, todo)
+	if err := s.Store.BeginSuspended(ctx, list); err != nil {
+		return nil, err
+	}
+	if err := s.close(ctx, session, acts, out, todo); err != nil {
+		return nil, err
+	}
 	s.throwOut(ctx, session, out)
 	s.ask(ctx, session, out)
 	return out, nil
@@ -174,21 +179,24 @@ func (s *Life) closing(ctx context.Context, target string, list []store.Suspende
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
-		before := o.Attributes.Get(model.Disabled)
-		if len(before) == 0 || before[0] == "yes" {
-			before = []string{"no"}
+		before := o.Attributes.One(model.Disabled)
+		if before == "" || before == "yes" {
+			before = "no"
 		}
-		acts[i] = model.Act{Target: target, Verb: model.Disable, Object: model.Account, Name: a.Name, User: a.User,
-			Changes: []model.Change{{Attribute: model.Disabled, Before: before, After: []string{"yes"}}}}
+		acts[i] = shutting(a, before)
 	}
 	return acts, nil
 }
 
 // close has the target shut accounts, and tells what became of each.
-func (s *Life) close(ctx context.Context, session connect.Session, acts []model.Act, out []result, todo []int) {
-	batch := make([]connect.Act, len(todo))
+func (s *Life) close(ctx context.Context, session connect.Session, acts []model.Act, out []result, todo []int) error {
+	batch, opening := make([]connect.Act, len(todo)), make([]model.Act, len(todo))
 	for k, i := range todo {
-		batch[k] = connect.Act{Act: acts[i], Again: out[i].Tries > 0}
+		batch[k], opening[k] = connect.Act{Act: acts[i], Again: out[i].Begun}, opens(acts[i])
+	}
+	purpose, err := s.Purpose(ctx, acts[0].Target, opening)
+	if err != nil {
+		return err
 	}
 	for k, a := range session.Apply(ctx, batch) {
 		r := &out[todo[k]]
@@ -197,7 +205,7 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 		case connect.Done:
 			r.State = Shut
 		case connect.AlreadySo:
-			if r.State = Shut; r.Tries == 0 {
+			if r.State = Shut; !r.Begun && purpose[r.Name] >= 0 { // what an earlier suspension shut is opened with this one
 				r.Before, r.Words = Shut, "it was shut already"
 			}
 		default:
@@ -207,6 +215,19 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 			}
 		}
 	}
+	return nil
+}
+
+// shutting is the act that shuts an account.
+func shutting(a store.SuspendedAccount, before string) model.Act {
+	return model.Act{Target: a.Target, Verb: model.Disable, Object: model.Account, Name: a.Name, User: a.User,
+		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{before}, After: []string{"yes"}}}}
+}
+
+// opens is the act that would open what an act shuts.
+func opens(a model.Act) model.Act {
+	a.Verb = model.Enable
+	return a
 }
 
 // throwOut ends the sessions of accounts that are shut now.
@@ -289,9 +310,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			switch r.State {
 			case Shut, Unsure:
 				r.EndedAt = &now
-				purpose[r.Suspension] = append(purpose[r.Suspension], model.Act{Target: target, Verb: model.Enable, Object: model.Account,
-					Name: r.Name, User: r.User,
-					Changes: []model.Change{{Attribute: model.Disabled}}}.Key())
+				purpose[r.Suspension] = append(purpose[r.Suspension], opens(shutting(r.SuspendedAccount, "no")).Key())
 			case Open:
 				due := now.Add(min(longestPause, firstPause<<min(r.Tries, 10)))
 				r.DueAt = &due
@@ -300,12 +319,8 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			if err != nil {
 				return nil, err
 			}
-			kept, err := tx.EndSuspended(ctx, r.SuspendedAccount)
-			if err != nil {
+			if err := tx.EndSuspended(ctx, r.SuspendedAccount); err != nil {
 				return nil, err
-			}
-			if !kept { // it ended while this was under way: whoever ended it waits for this, and opens what is shut
-				continue
 			}
 			if r.object != nil {
 				changed = append(changed, *r.object)

@@ -35,6 +35,10 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 		names[st.Target] = list
 	}
 	out := map[string]round.Facts{}
+	cut, err := s.cutOff(ctx, steps)
+	if err != nil {
+		return nil, err
+	}
 	opens := map[string][]model.Act{}
 	for _, st := range steps {
 		if st.Verb == model.Enable {
@@ -49,8 +53,8 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 		if err != nil {
 			return nil, err
 		}
-		f.Accounts = known[target].Accounts
-		if f.Purpose, err = s.purpose(ctx, target, opens[target]); err != nil {
+		f.Accounts, f.Suspended = known[target].Accounts, cut
+		if f.Purpose, err = s.Purpose(ctx, target, opens[target]); err != nil {
 			return nil, err
 		}
 		out[target] = f
@@ -58,8 +62,19 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 	return out, nil
 }
 
-// purpose finds out which accounts that acts would open were shut on purpose, by which round.
-func (s *Carrier) purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
+// cutOff are the users who were cut off, of those whom steps would let in.
+func (s *Carrier) cutOff(ctx context.Context, steps []round.Step) (map[string]bool, error) {
+	users := map[string]bool{}
+	for _, st := range steps {
+		if st.User != "" && (st.Verb == model.Enable || st.Verb == model.Create && st.Object == model.Account) {
+			users[st.User] = true
+		}
+	}
+	return s.Store.SuspendedAmong(ctx, door.KeysOf(users))
+}
+
+// Purpose finds out which accounts that acts would open were shut on purpose, by which round.
+func (s *Carrier) Purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
 	if len(opens) == 0 {
 		return nil, nil
 	}
@@ -163,7 +178,10 @@ func (s *Carrier) guard(r store.Round, target string) func(context.Context, []wo
 		if err != nil {
 			return "", err
 		}
-		if f.Purpose, err = s.purpose(ctx, target, opens); err != nil {
+		if f.Suspended, err = s.cutOff(ctx, acts); err != nil {
+			return "", err
+		}
+		if f.Purpose, err = s.Purpose(ctx, target, opens); err != nil {
 			return "", err
 		}
 		if closes {
