@@ -8,6 +8,7 @@ import (
 
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
@@ -21,6 +22,7 @@ type Overview struct {
 	Declared  int                `json:"declared" doc:"targets that are as declared"`
 	Findings  int                `json:"findings"`
 	Remedied  int                `json:"remedied" doc:"findings that a round can put right"`
+	Suspended life.InForce       `json:"suspended"`
 	Revision  *declared.Revision `json:"revision,omitempty"`
 	Rounds    []rounds.Round     `json:"rounds" doc:"rounds that wait for somebody, or run"`
 	Happened  []door.Entry       `json:"happened"`
@@ -52,6 +54,9 @@ func (s *Service) overview(ctx context.Context, who door.Operator) (Overview, er
 		if t.AsDeclared() {
 			out.Declared++
 		}
+	}
+	if out.Suspended, err = s.SuspendedNow(ctx); err != nil {
+		return out, err
 	}
 	out.Targets = first(targets, overviewTargets)
 	if out.Rounds, _, err = s.Rounds(ctx, who, []string{rounds.Drafted, rounds.OnHold, rounds.Approved, rounds.Running},
@@ -91,6 +96,9 @@ func first(targets []seen.Target, n int) []seen.Target {
 // sentence says in one breath how things stand.
 func sentence(o Overview) string {
 	n := o.Total
+	if o.Suspended.Open > 0 {
+		return door.Count(o.Suspended.Open, "suspended person is", "suspended people are") + " not shut out everywhere yet."
+	}
 	if n > 0 && o.Declared == n {
 		return "Everything is as declared."
 	}

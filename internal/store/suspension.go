@@ -227,3 +227,23 @@ func (s *Store) RestoredBy(ctx context.Context, id, round int64) error {
 	_, err := s.exec(ctx, `UPDATE suspension SET round = ? WHERE id = ?`, round, id)
 	return err
 }
+
+// SuspensionCount is how many people are suspended now, of them how many have accounts that are not shut, and some of those.
+type SuspensionCount struct {
+	People int
+	Open   int
+	Users  []string // who have accounts that are not shut, at most so many as were asked for
+}
+
+// CountSuspensions counts the suspensions in force. An account that was shut but not proved is none that is open.
+func (s *Store) CountSuspensions(ctx context.Context, most int) (out SuspensionCount, err error) {
+	if err := s.db.GetContext(ctx, &out.People, `SELECT COUNT(*) FROM suspension WHERE active = 1`); err != nil || out.People == 0 {
+		return out, err
+	}
+	const open = ` FROM suspended_account a JOIN suspension s ON s.id = a.suspension WHERE s.active = 1 AND a.due_at IS NOT NULL`
+	if err := s.db.GetContext(ctx, &out.Open, `SELECT COUNT(DISTINCT s.user)`+open); err != nil {
+		return out, err
+	}
+	err = s.db.SelectContext(ctx, &out.Users, `SELECT DISTINCT s.user`+open+` ORDER BY s.user LIMIT ?`, most)
+	return out, err
+}

@@ -39,7 +39,25 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 		from = to
 	}
 	b.conclude(ctx)
+	b.proveShut(ctx)
 	return b.answers
+}
+
+// proveShut asks whether accounts that were shut are refused, and says of those of
+// which the directory does not say so that it is not proved.
+func (b *batch) proveShut(ctx context.Context) {
+	var names []string
+	var which []int
+	for i, a := range b.acts {
+		if a.Verb == model.Disable && b.answers[i].Outcome == connect.Done {
+			names, which = append(names, a.Name), append(which, i)
+		}
+	}
+	for k, x := range connect.Admits(ctx, b.session, names) {
+		if a := &b.answers[which[k]]; x.State != connect.KeptOut {
+			a.Words = strings.TrimPrefix(a.Words+"; not proved: "+x.Words, "; ")
+		}
+	}
 }
 
 // batch is some acts that are carried out.

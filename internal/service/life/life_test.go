@@ -195,12 +195,18 @@ func TestOutOfReach(t *testing.T) {
 	if a.State != Open || !strings.Contains(a.Words, "no route to host") || a.DueAt == nil || a.EndedAt != nil {
 		t.Errorf("%+v", a)
 	}
+	if n, err := x.SuspendedNow(ctx); err != nil || n.People != 1 || n.Open != 1 || !slices.Equal(n.Users, []string{"marit"}) {
+		t.Errorf("%+v %v", n, err)
+	}
 	x.Tern.Err = nil
 	if _, err := x.Survey(ctx, door.Itself, []string{"arctic"}, nil); err != nil {
 		t.Fatal(err)
 	}
 	if s = x.settled(t, s.ID, allShut); s.Accounts[0].Tries != 2 || !x.shut("marit") {
 		t.Errorf("%+v", s.Accounts)
+	}
+	if n, err := x.SuspendedNow(ctx); err != nil || n.People != 1 || n.Open != 0 {
+		t.Errorf("%+v %v", n, err)
 	}
 }
 

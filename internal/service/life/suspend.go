@@ -311,3 +311,16 @@ func (s *Life) ListSuspensions(ctx context.Context, who door.Operator, q Suspens
 	}
 	return out, s.withAccounts(ctx, out.Items)
 }
+
+// InForce is who is suspended now.
+type InForce struct {
+	People int      `json:"people"`
+	Open   int      `json:"open" doc:"of them those who have an account that is not shut yet"`
+	Users  []string `json:"users" doc:"some of those"`
+}
+
+// SuspendedNow counts who is suspended, and names some who are not shut out everywhere yet.
+func (s *Life) SuspendedNow(ctx context.Context) (InForce, error) {
+	n, err := s.Store.CountSuspensions(ctx, 5)
+	return InForce{n.People, n.Open, append([]string{}, n.Users...)}, err
+}

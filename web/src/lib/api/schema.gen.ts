@@ -1854,6 +1854,17 @@ export interface components {
             roles?: string[];
             text: string;
         };
+        InForce: {
+            /**
+             * Format: int64
+             * @description of them those who have an account that is not shut yet
+             */
+            open: number;
+            /** Format: int64 */
+            people: number;
+            /** @description some of those */
+            users: string[];
+        };
         KindSchema: {
             about?: string;
             attributes: components["schemas"]["AttributeSchema"][];
@@ -2049,6 +2060,7 @@ export interface components {
             /** @description rounds that wait for somebody, or run */
             rounds: components["schemas"]["Round"][];
             sentence: string;
+            suspended: components["schemas"]["InForce"];
             /** @description those that need somebody first, as many as a page shows */
             targets: components["schemas"]["Target"][];
             /**

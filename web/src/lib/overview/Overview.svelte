@@ -44,6 +44,15 @@
                   ? 'waits for approval'
                   : 'waits to be run'}{/if}.{:else}{o.sentence}{/if}
         </h1>
+        {#if o.suspended.people}
+          <p class="sub">
+            {#if o.suspended.open}<span class="needs"
+                >{count(o.suspended.open, 'suspended person is', 'suspended people are')} not shut out everywhere yet</span
+              >:
+              {#each o.suspended.users as u, i (u)}{i ? ', ' : ''}<a use:link href="/users/{encodeURIComponent(u)}" class="name">{u}</a
+                >{/each}.{:else}{count(o.suspended.people, 'person is', 'people are')} suspended, and shut out.{/if}
+          </p>
+        {/if}
         {#if o.revision}
           <p class="sub">
             Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q>
