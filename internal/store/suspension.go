@@ -188,10 +188,12 @@ func (s *Store) SuspendedAmong(ctx context.Context, users []string) (map[string]
 	return out, nil
 }
 
-// UndeclaredSuspensions returns those in force that no revision says yet, at most so many.
-func (s *Store) UndeclaredSuspensions(ctx context.Context, most int) (out []Suspension, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+suspensionColumns+` FROM suspension WHERE active = 1 AND revision = 0 AND undeclared = ''
-		ORDER BY id LIMIT ?`, most)
+// UndeclaredSuspensions returns those in force that no revision says yet, at most
+// so many: when each of their accounts was tried, or they are older than a moment.
+func (s *Store) UndeclaredSuspensions(ctx context.Context, olderThan time.Time, most int) (out []Suspension, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+suspensionColumns+` FROM suspension s WHERE active = 1 AND revision = 0 AND undeclared = ''
+		AND (at < ? OR NOT EXISTS (SELECT 1 FROM suspended_account a WHERE a.suspension = s.id AND a.state = 'waiting')) ORDER BY id LIMIT ?`,
+		olderThan, most)
 	return out, err
 }
 

@@ -5,7 +5,6 @@ package life
 import (
 	"context"
 	"sync"
-	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/service/rounds"
@@ -14,10 +13,9 @@ import (
 // Life cuts people off and lets them in again.
 type Life struct {
 	*rounds.Carrier
-	going    sync.WaitGroup
-	shutting atomic.Int64  // on how many targets people are shut out at this moment
-	shut     chan struct{} // somebody is to be shut out
-	say      chan struct{} // and the declaration is to say so
+	going sync.WaitGroup
+	shut  chan struct{} // somebody is to be shut out
+	say   chan struct{} // and the declaration is to say so
 }
 
 // New makes the room. It does nothing of its own accord until Begin.

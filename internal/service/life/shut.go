@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -25,7 +24,6 @@ const (
 	soon          = time.Second
 	targetsAtOnce = 500
 	dueAtOnce     = 20_000
-	fewTargets    = 6
 	firstPause    = 5 * time.Second // before an account is tried again; twice as long each time
 	longestPause  = 5 * time.Minute
 )
@@ -60,8 +58,6 @@ func (s *Life) keepShutting() {
 				next := sync.OnceFunc(func() { <-begun })
 				defer next()
 				time.AfterFunc(soon, next)
-				s.shutting.Add(1)
-				defer s.shutting.Add(-1)
 				if err := s.shutOn(ctx, target); err != nil && ctx.Err() == nil && !errors.Is(err, work.ErrHeld) {
 					s.Log.Error("nobody is shut out there; it is tried again", "target", target, "error", err)
 				}
@@ -103,12 +99,8 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 	if err := s.keepResults(held, target, results); err != nil {
 		return err
 	}
-	// Few are compared at once, so that the drift of who is suspended is told as it is; what was disturbed of many is
-	// compared behind, when nobody waits to be shut out any more.
-	if s.shutting.Load() <= fewTargets && slices.ContainsFunc(results, func(r result) bool { return r.object != nil }) {
-		_, _, err = s.Compare(context.WithoutCancel(ctx), target)
-	}
-	return err
+	s.nudge()
+	return nil // it is compared when the declaration says so, or behind
 }
 
 // result is what one try made of an account.
@@ -352,10 +344,14 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 	})
 }
 
+// triedFor is how long the declaration waits for accounts to be tried: what is
+// shut when it says so is found to be as declared.
+const triedFor = 3 * time.Second
+
 // keepDeclaring writes into the declaration who is suspended, so that nothing opens them again.
 func (s *Life) keepDeclaring() {
 	s.during(s.say, "suspensions to declare", func(ctx context.Context) error {
-		list, err := s.Store.UndeclaredSuspensions(ctx, atOnceMost)
+		list, err := s.Store.UndeclaredSuspensions(ctx, s.Now().Add(-triedFor), atOnceMost)
 		if err != nil || len(list) == 0 {
 			return err
 		}
