@@ -184,3 +184,17 @@ Z:
 		t.Errorf("%v", err)
 	}
 }
+
+// What su says of an account is a refusal only when it speaks of the account.
+func TestAdmission(t *testing.T) {
+	for said, want := range map[[2]string]connect.AdmissionState{
+		{"0", ""}: connect.LetIn, {"1", "Your account has expired; please contact your system administrator."}: connect.KeptOut,
+		{"", "Your account has expired"}: connect.KeptOut, {"1", "su  user marit does not exist or the user entry is incomplete"}: connect.KeptOut,
+		{"1", "su  Authentication failure"}: connect.NotTold, {"1", ""}: connect.NotTold, {"127", "su  not found"}: connect.NotTold,
+		{"-", "its su does not ask whether an account is shut"}: connect.NotTold, {"", ""}: connect.NotTold,
+	} {
+		if got := admission(said[0], said[1]); got.State != want || got.Words == "" {
+			t.Errorf("%q: %+v, want %s", said, got, want)
+		}
+	}
+}
