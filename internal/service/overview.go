@@ -63,8 +63,8 @@ func (s *Service) overview(ctx context.Context, who door.Operator) (Overview, er
 		door.Page{Size: 5}); err != nil {
 		return out, err
 	}
-	// A round speaks for its steps.
-	happened, _, err := s.Store.Entries(ctx, store.EntryFilter{Without: "step"}, 8)
+	// A round speaks for its steps, and a suspension for its accounts.
+	happened, _, err := s.Store.Entries(ctx, store.EntryFilter{Without: []string{"step", "shut-out"}}, 8)
 	for _, e := range happened {
 		out.Happened = append(out.Happened, door.EntryOf(e))
 	}

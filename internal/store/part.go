@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -189,7 +190,7 @@ func (f *EntryFilter) fits(e *chain.Entry) bool {
 		}
 	}
 	return (f.Round == 0 || f.Round == e.Round) && (f.About == 0 || f.About == e.About) && (f.Before == 0 || e.Seq < f.Before) &&
-		(f.Without == "" || f.Without != e.Kind) &&
+		!slices.Contains(f.Without, e.Kind) &&
 		(f.Text == "" || strings.Contains(e.Words, f.Text) || strings.Contains(e.Because, f.Text))
 }
 

@@ -52,7 +52,7 @@ func filters(t *testing.T, s *store.Store) {
 		want []int64
 	}{
 		{store.EntryFilter{}, []int64{5, 4, 3, 2, 1}}, {store.EntryFilter{Kind: "survey"}, []int64{2}},
-		{store.EntryFilter{Without: "step"}, []int64{2}},
+		{store.EntryFilter{Without: []string{"step"}}, []int64{2}},
 		{store.EntryFilter{Target: "sooty-tern"}, []int64{3}}, {store.EntryFilter{User: "o'neil"}, []int64{4}},
 		{store.EntryFilter{Round: 8}, []int64{5}},
 		{store.EntryFilter{Before: 3}, []int64{2, 1}}, {store.EntryFilter{Text: "100% sure_"}, []int64{1}},

@@ -155,9 +155,9 @@ func (s *Store) Head(ctx context.Context) (chain.Head, error) {
 type EntryFilter struct {
 	Kind, Operator, Target, User, Text string
 	Round, About                       int64
-	Before                             int64  // only entries with a smaller number
-	Without                            string // no entries of this kind
-	After                              int64  // only entries with a larger number, the oldest first; -1: from the first on
+	Before                             int64    // only entries with a smaller number
+	Without                            []string // no entries of these kinds
+	After                              int64    // only entries with a larger number, the oldest first; -1: from the first on
 }
 
 // within leaves out rows behind the head, and those where sealed parts are:
@@ -245,8 +245,8 @@ func (s *Store) entryRows(ctx context.Context, f EntryFilter, sealed int64, orde
 			c.and(x.part, x.value)
 		}
 	}
-	if f.Without != "" {
-		c.and("kind <> ?", f.Without)
+	if len(f.Without) > 0 {
+		c.and("kind NOT IN "+oneOf(len(f.Without)), texts(f.Without)...)
 	}
 	if f.Text != "" {
 		like := "%" + escapeLike(f.Text) + "%"

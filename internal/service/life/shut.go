@@ -324,7 +324,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			if r.Words != "" {
 				words += "; " + r.Words
 			}
-			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: x.Operator, Target: target, User: r.User,
+			entries = append(entries, &store.Entry{At: now, Kind: "shut-out", Operator: x.Operator, Target: target, User: r.User,
 				Because: x.Because, Words: door.ClipTo(words, 2000)})
 		}
 		if len(changed) > 0 {
