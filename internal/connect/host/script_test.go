@@ -189,7 +189,8 @@ Z:
 func TestAdmission(t *testing.T) {
 	for said, want := range map[[2]string]connect.AdmissionState{
 		{"0", ""}: connect.LetIn, {"1", "Your account has expired; please contact your system administrator."}: connect.KeptOut,
-		{"", "Your account has expired"}: connect.KeptOut, {"1", "su  user marit does not exist or the user entry is incomplete"}: connect.KeptOut,
+		{"", "Your account has expired"}: connect.KeptOut, {"1",
+			"su  user marit does not exist or the user entry is incomplete"}: connect.KeptOut,
 		{"1", "su  Authentication failure"}: connect.NotTold, {"1", ""}: connect.NotTold, {"127", "su  not found"}: connect.NotTold,
 		{"-", "its su does not ask whether an account is shut"}: connect.NotTold, {"", ""}: connect.NotTold,
 	} {
