@@ -49,7 +49,8 @@ func Open(ctx context.Context, dsn string) (*Store, error) {
 	conf.Timeout, conf.ReadTimeout, conf.WriteTimeout = 5*time.Second, time.Minute, time.Minute
 	conf.Params = map[string]string{"time_zone": "'+00:00'", "sql_mode": "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'",
 		"collation_connection": "'" + collation + "'"}
-	if err := conf.Apply(mysql.Charset("utf8mb4", "")); err != nil {
+	// A time finer than a column keeps it is compared row by row, not found by an index.
+	if err := conf.Apply(mysql.Charset("utf8mb4", ""), mysql.TimeTruncate(time.Microsecond)); err != nil {
 		return nil, fmt.Errorf("database: %w", err)
 	}
 	conf.Logger = quiet{} // what the driver would say it says in its errors too
