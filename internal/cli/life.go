@@ -160,7 +160,7 @@ func sayingOf(s life.Suspension) string {
 		out += fmt.Sprintf(" %d not touched: see why.", n)
 	}
 	if s.Undeclared != "" {
-		out += " The declaration does not say so: " + s.Undeclared
+		out += " The declaration was not changed: " + s.Undeclared
 	}
 	if s.AskedBy != "" {
 		out += fmt.Sprintf(" %s wants it to end; somebody else must want it too.", s.AskedBy)

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"hen-roost/internal/core/model"
 )
 
 // Suspension is that a person was cut off: by whom, why, and how it ended.
@@ -141,12 +143,19 @@ func (s *Store) SuspendedAccounts(ctx context.Context, ids []int64) (out []Suspe
 	return out, nil
 }
 
-// DueSuspended returns accounts whose time to be tried has come, at most so many.
-// Of a target that gave a sign of life since it was tried it has come.
-func (s *Store) DueSuspended(ctx context.Context, at time.Time, most int) (out []SuspendedAccount, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT `+suspendedColumns+` FROM suspended_account a WHERE due_at IS NOT NULL
-		AND (due_at <= ? OR EXISTS (SELECT 1 FROM target t WHERE t.name = a.target AND t.surveyed_at > a.tried_at))
-		ORDER BY due_at LIMIT ?`, at, most)
+const due = ` FROM suspended_account a WHERE due_at IS NOT NULL
+		AND (due_at <= ? OR EXISTS (SELECT 1 FROM target t WHERE t.name = a.target AND t.surveyed_at > a.tried_at))`
+
+// DueTargets returns the targets with accounts whose time to be tried has come. Of
+// a target that gave a sign of life since it was tried it has come.
+func (s *Store) DueTargets(ctx context.Context, at time.Time) (out []string, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT DISTINCT a.target`+due+` ORDER BY a.target`, at)
+	return out, err
+}
+
+// DueSuspended returns those accounts on one target, at most so many.
+func (s *Store) DueSuspended(ctx context.Context, target string, at time.Time, most int) (out []SuspendedAccount, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+suspendedColumns+due+` AND a.target = ? ORDER BY due_at LIMIT ?`, at, target, most)
 	return out, err
 }
 
@@ -194,6 +203,20 @@ func (s *Store) UndeclaredSuspensions(ctx context.Context, olderThan time.Time, 
 	err = s.db.SelectContext(ctx, &out, `SELECT `+suspensionColumns+` FROM suspension s WHERE active = 1 AND revision = 0 AND undeclared = ''
 		AND (at < ? OR NOT EXISTS (SELECT 1 FROM suspended_account a WHERE a.suspension = s.id AND a.state = 'waiting')) ORDER BY id LIMIT ?`,
 		olderThan, most)
+	return out, err
+}
+
+// SuspendedBefore returns the accounts that earlier suspensions of a user knew, without those that are somebody else's by now.
+func (s *Store) SuspendedBefore(ctx context.Context, user string) (out []model.Link, err error) {
+	var list []struct {
+		Target string `db:"target"`
+		Name   string `db:"name"`
+	}
+	err = s.db.SelectContext(ctx, &list, `SELECT DISTINCT a.target, a.name FROM suspension s JOIN suspended_account a ON a.suspension = s.id
+		WHERE s.user = ? AND NOT EXISTS (SELECT 1 FROM link l WHERE l.target = a.target AND l.name = a.name AND l.user <> s.user)`, user)
+	for _, x := range list {
+		out = append(out, model.Link{Target: x.Target, Name: x.Name, User: user})
+	}
 	return out, err
 }
 

@@ -453,3 +453,27 @@ func TestNoRoundLetsIn(t *testing.T) {
 	}
 	t.Error("the round does not end")
 }
+
+// What the declaration said before stays: a restoration ends the suspension, not what somebody declared.
+func TestDeclaredBefore(t *testing.T) {
+	x := start(t)
+	text := strings.Replace(company, "number: 1001,", "number: 1001, suspended: {since: 2026-01-01, because: enquiry},", 1)
+	if _, err := x.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "enquiry"); err != nil {
+		t.Fatal(err)
+	}
+	if err := x.Store.Tx(ctx, func(tx *store.Tx) error {
+		return tx.PutLinks(ctx, "arctic", []model.Link{{Target: "arctic", User: "marit", Name: "marit"}}, 0, time.Now())
+	}); err != nil {
+		t.Fatal(err)
+	}
+	id := x.suspend(t, "odd", "marit", false).ID
+	x.settled(t, id, func(s Suspension) bool { return strings.HasPrefix(s.Undeclared, "it says so since 2026-01-01") })
+	x.settled(t, id, func(s Suspension) bool { return s.Tally[Open]+s.Tally[Waiting] == 0 })
+	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found")
+	if err != nil || r.Round.ID != 0 || !strings.Contains(r.Words, "stay shut") || r.Suspension.State != "ended" || !x.shut("marit") {
+		t.Errorf("%+v %v", r, err)
+	}
+	if c, err := x.Current(ctx); err != nil || c.Declared.Users["marit"].Suspended.Because != "enquiry" {
+		t.Errorf("what was declared is gone: %v", err)
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync"
 	"time"
 
 	"hen-roost/internal/core/declare"
@@ -11,6 +12,7 @@ import (
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
+	"hen-roost/internal/work"
 )
 
 // stillFor is how long a restoration waits for those who are still shutting the same person out.
@@ -41,6 +43,14 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 	if err != nil {
 		return Restored{}, err
 	}
+	// Until the declaration says so no more, nobody writes into it that the same person is suspended anew.
+	turn, err := work.Hold(ctx, s.Store, declaring, s.Owner, stillFor)
+	if err != nil {
+		return Restored{}, &door.Problem{Kind: door.Away, Err: err, Words: "others who suspend or restore are changing the declaration; nothing " +
+			"was done, try again"}
+	}
+	release := sync.OnceFunc(turn.Release)
+	defer release()
 	asked, err := s.end(ctx, who, x.ID, because)
 	if err != nil {
 		return Restored{}, err
@@ -64,9 +74,20 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 	if x.Revision != 0 {
 		if _, err := s.Edit(ctx, acting, 0, []declare.Edit{{Section: "users", Name: user, Key: "suspended", Do: declare.Take}},
 			because); err != nil {
-			return Restored{},
-				fmt.Errorf("the suspension has ended, and the accounts are still shut: the declaration could not be changed: %w", err)
+			return Restored{}, fmt.Errorf("the suspension has ended, and the accounts are still shut, since the declaration could not be "+
+				"changed: %w", err)
 		}
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Restored{}, err
+	}
+	release()
+	if u := c.Declared.Users[user]; u != nil && u.Suspended.Since != "" {
+		out.Words = fmt.Sprintf("the declaration says since %s that %s is suspended (%s), so the accounts stay shut", u.Suspended.Since,
+			user, u.Suspended.Because)
+		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
+		return out, err
 	}
 	if out.Round, err = s.reopen(ctx, acting, x.ID, because); err != nil {
 		return out, err

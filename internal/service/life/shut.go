@@ -20,12 +20,12 @@ import (
 const (
 	// A few targets are begun at a time, so that the first are shut while the others
 	// wait, rather than all at the end. One that does not answer soon makes nobody wait.
-	begunAtOnce   = 8
-	soon          = time.Second
-	targetsAtOnce = 500
-	dueAtOnce     = 20_000
-	firstPause    = 5 * time.Second // before an account is tried again; twice as long each time
-	longestPause  = 5 * time.Minute
+	begunAtOnce    = 8
+	soon           = time.Second
+	targetsAtOnce  = 500
+	accountsAtOnce = 250             // on a target
+	firstPause     = 5 * time.Second // before an account is tried again; twice as long each time
+	longestPause   = 5 * time.Minute
 )
 
 // keepShutting shuts what is due, all targets side by side, until the service ends.
@@ -33,15 +33,11 @@ func (s *Life) keepShutting() {
 	var busy sync.Map
 	free, begun := make(chan struct{}, targetsAtOnce), make(chan struct{}, begunAtOnce)
 	s.during(s.shut, "suspensions", func(ctx context.Context) error {
-		due, err := s.Store.DueSuspended(ctx, s.Now(), dueAtOnce)
+		due, err := s.Store.DueTargets(ctx, s.Now())
 		if err != nil {
 			return err
 		}
-		by := map[string]bool{}
-		for _, a := range due {
-			by[a.Target] = true
-		}
-		for _, target := range door.KeysOf(by) {
+		for _, target := range due {
 			if _, mine := busy.LoadOrStore(target, true); mine {
 				continue
 			}
@@ -78,15 +74,9 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 		return err
 	}
 	defer held.Release()
-	due, err := s.Store.DueSuspended(held, s.Now(), dueAtOnce)
+	list, err := s.Store.DueSuspended(held, target, s.Now(), accountsAtOnce)
 	if err != nil {
 		return err
-	}
-	var list []store.SuspendedAccount
-	for _, a := range due {
-		if a.Target == target {
-			list = append(list, a)
-		}
 	}
 	c, err := s.Current(held)
 	if err != nil || len(list) == 0 {
@@ -348,6 +338,9 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 // shut when it says so is found to be as declared.
 const triedFor = 3 * time.Second
 
+// declaring is who may write into the declaration who is suspended, and who no longer.
+const declaring = "suspend"
+
 // keepDeclaring writes into the declaration who is suspended, so that nothing opens them again.
 func (s *Life) keepDeclaring() {
 	s.during(s.say, "suspensions to declare", func(ctx context.Context) error {
@@ -355,7 +348,7 @@ func (s *Life) keepDeclaring() {
 		if err != nil || len(list) == 0 {
 			return err
 		}
-		held, err := work.TryHold(ctx, s.Store, "suspend", s.Owner)
+		held, err := work.TryHold(ctx, s.Store, declaring, s.Owner)
 		if err != nil {
 			return nil // another service does
 		}
@@ -376,13 +369,27 @@ func (s *Life) declare(ctx context.Context, list []store.Suspension) error {
 		}
 		by[a] = append(by[a], x)
 	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return err
+	}
 	for _, a := range order {
 		var edits []declare.Edit
 		var ids []int64
 		for _, x := range by[a] {
+			if u := c.Declared.Users[x.User]; u != nil && u.Suspended.Since != "" {
+				if err := s.Store.DeclareSuspensions(ctx, []int64{x.ID}, 0, fmt.Sprintf("it says so since %s (%s), and will when this ends",
+					u.Suspended.Since, u.Suspended.Because)); err != nil {
+					return err
+				}
+				continue
+			}
 			ids = append(ids, x.ID)
 			edits = append(edits, declare.Edit{Section: "users", Name: x.User, Do: declare.Set, Key: "suspended",
 				Value: map[string]any{"since": x.At.Format(time.DateOnly), "because": x.Because}})
+		}
+		if len(edits) == 0 {
+			continue
 		}
 		who := door.Operator{Name: a.operator, Duties: []door.Duty{door.Look, door.Draft}} // it is the act of who suspended them
 		r, err := s.Edit(ctx, who, 0, edits, a.because)

@@ -47,7 +47,7 @@ type Suspension struct {
 	Security     bool               `json:"security"`
 	At           time.Time          `json:"at"`
 	Revision     int                `json:"revision,omitempty" doc:"of the declaration that says so"`
-	Undeclared   string             `json:"undeclared,omitempty" doc:"why no revision says so"`
+	Undeclared   string             `json:"undeclared,omitempty" doc:"why the declaration was not changed"`
 	AskedBy      string             `json:"asked-by,omitempty" doc:"who wants it to end; somebody else must want it too"`
 	EndedBy      string             `json:"ended-by,omitempty"`
 	EndedBecause string             `json:"ended-because,omitempty"`
@@ -190,8 +190,8 @@ func inGroup(c *declared.Current, group string) (users []string, err error) {
 	return users, err
 }
 
-// accountsOf are the accounts of users: those that are settled to be theirs, and
-// those that were found and recognised.
+// accountsOf are the accounts of users: those that are settled to be theirs, those
+// that were found and recognised, and those that an earlier suspension knew.
 func (s *Life) accountsOf(ctx context.Context, users []string) (map[string][]model.Link, error) {
 	out := map[string][]model.Link{}
 	seen := map[[2]string]bool{}
@@ -206,7 +206,11 @@ func (s *Life) accountsOf(ctx context.Context, users []string) (map[string][]mod
 		if err != nil {
 			return nil, err
 		}
-		for _, l := range links {
+		before, err := s.Store.SuspendedBefore(ctx, user) // who is suspended is looked for no longer, and may not be adopted yet
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range append(links, before...) {
 			add(l)
 		}
 	}

@@ -2502,7 +2502,7 @@ export interface components {
             tally: {
                 [key: string]: number;
             };
-            /** @description why no revision says so */
+            /** @description why the declaration was not changed */
             undeclared?: string;
             user: string;
         };

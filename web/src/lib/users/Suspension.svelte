@@ -90,7 +90,7 @@
       By {last.operator} at {when(last.at)}: <q>{last.because}</q>{#if last.security}, for security’s sake: two operators are needed to
         restore {name}{/if}.
       {#if last['asked-by']}{last['asked-by']} wants it to end; somebody else must want it too.{/if}
-      {#if last.undeclared}<span class="needs">The declaration does not say so: {last.undeclared}</span>{/if}
+      {#if last.undeclared}<span class="needs">The declaration was not changed: {last.undeclared}</span>{/if}
     </p>
     {#if last.accounts.length}
       <Grid label="What became of each account" head={['Target', 'Account', 'State', 'A sign-in is', 'Sessions', 'Since', 'Words']}>
