@@ -46,8 +46,8 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 	// Until the declaration says so no more, nobody writes into it that the same person is suspended anew.
 	turn, err := work.Hold(ctx, s.Store, declaring, s.Owner, stillFor)
 	if err != nil {
-		return Restored{}, &door.Problem{Kind: door.Away, Err: err, Words: "others who suspend or restore are changing the declaration; nothing " +
-			"was done, try again"}
+		return Restored{}, &door.Problem{Kind: door.Away, Err: err, Words: "others who suspend or restore are changing the declaration; " +
+			"nothing was done, try again"}
 	}
 	release := sync.OnceFunc(turn.Release)
 	defer release()
