@@ -173,12 +173,15 @@ func TestRoom(t *testing.T) {
 			t.Fatalf("%v are found to have room, %v", tables, err)
 		}
 		if slices.Contains(tables, "sealed") { // once the server has cleaned up behind the deletes
-			break
+			err := s.Rebuild(ctx, "sealed")
+			if err == nil {
+				break
+			}
+			if !strings.Contains(err.Error(), "Lock wait timeout") { // it found no moment alone: its time comes again
+				t.Fatal(err)
+			}
 		}
 		time.Sleep(100 * time.Millisecond)
-	}
-	if err := s.Rebuild(ctx, "sealed"); err != nil {
-		t.Fatal(err)
 	}
 	if _, err := db.Exec("ANALYZE TABLE sealed"); err != nil {
 		t.Fatal(err)
