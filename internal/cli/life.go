@@ -188,11 +188,12 @@ func (a *app) suspension() *cobra.Command {
 			if err := a.get(c.Context(), "/suspensions", q, &out); err != nil {
 				return err
 			}
-			t := table{head: []string{"NUMBER", "USER", "STATE", "SHUT", "OPEN", "SINCE", "BY", "BECAUSE"}, right: []int{0, 3, 4},
-				empty: "Nobody was suspended."}
+			t := table{head: []string{"NUMBER", "USER", "STATE", "SHUT", "NOT PROVED", "OPEN", "NOT TOUCHED", "SINCE", "BY", "BECAUSE"},
+				right: []int{0, 3, 4, 5, 6}, empty: "Nobody was suspended."}
 			for _, s := range out.Items {
-				t.rows = append(t.rows, []string{fmt.Sprint(s.ID), s.User, mark(s.State), fmt.Sprint(s.Tally[life.Shut]),
-					fmt.Sprint(len(s.Accounts) - s.Tally[life.Shut]), clock(&s.At), s.Operator, cut(s.Because, 60)})
+				n := s.Tally
+				t.rows = append(t.rows, []string{fmt.Sprint(s.ID), s.User, mark(s.State), figure(n[life.Shut]), figure(n[life.Unsure]),
+					figure(n[life.Open] + n[life.Waiting]), figure(n[life.Spared]), clock(&s.At), s.Operator, cut(s.Because, 60)})
 			}
 			if err := a.show(out.Items, t); err != nil {
 				return err

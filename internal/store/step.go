@@ -274,7 +274,8 @@ func (tx *Tx) began(ctx context.Context, round int64, one, n int) error {
 func (s *Store) TrialSteps(ctx context.Context, round int64, h Holder, seqs []int, token string, until time.Time) (n int64, err error) {
 	err = s.Tx(ctx, func(tx *Tx) (err error) {
 		n, err = tx.markSteps(ctx, seqs, `UPDATE step SET trial_token = ?, trial_until = ?
-			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'`, token, until, round, h.What, h.Owner)
+			WHERE round = ? AND EXISTS (SELECT 1 FROM lease WHERE what = ? AND owner = ? AND until >= NOW(6)) AND outcome = 'running'`,
+			token, until, round, h.What, h.Owner)
 		return err
 	})
 	return n, err

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"hen-roost/internal/connect"
 )
@@ -17,6 +18,9 @@ var gateLib string
 
 var _ connect.Gate = (*session)(nil)
 
+// asked is how many accounts a host is asked of at once.
+const asked = 16
+
 // Admits implements connect.Gate in one exec: the host asks itself. An account whose
 // password alone is locked is let in, since keys still open it.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
@@ -25,9 +29,11 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 	script.WriteString(lib + gateLib)
 	for i, name := range accounts {
 		fmt.Fprintf(&script, "gate %d %s\n", i, quote(name))
+		if (i+1)%asked == 0 || i == len(accounts)-1 {
+			script.WriteString("told\n")
+		}
 	}
-	script.WriteString("told\n")
-	err := s.exec(ctx, s.access.Patience(), func(in io.WriteCloser, from io.Reader) error {
+	err := s.exec(ctx, s.access.Patience()+time.Duration(len(accounts)/asked)*2*time.Second, func(in io.WriteCloser, from io.Reader) error {
 		say(in, script.String(), true)
 		a := newAnswer(from, s.access.As)
 		for a.Scan() {

@@ -53,7 +53,13 @@ func TestUrgent(t *testing.T) {
 	if got.Outcome != connect.Done {
 		t.Fatalf("after %v: %+v", time.Since(began), got)
 	}
-	if out, err := h.Exec("ls -d /run/hen-roost.lock*"); err != nil || strings.TrimSpace(out) != "/run/hen-roost.lock" {
+	names := slices.Repeat([]string{"nobody.such", "root", "jarle.holm"}, 13) // more than are asked at once
+	for i, x := range connect.Admits(context.Background(), connecttest.Open(t, host.Connector{}, a), names) {
+		if want := []connect.AdmissionState{connect.KeptOut, connect.LetIn, connect.KeptOut}[i%3]; x.State != want {
+			t.Errorf("%d, %s: %+v, want %s", i, names[i], x, want)
+		}
+	}
+	if out, err := h.Exec("ls -d /run/hen-roost.*"); err != nil || strings.TrimSpace(out) != "/run/hen-roost.lock" {
 		t.Errorf("left behind: %q %v", out, err)
 	}
 }

@@ -50,10 +50,10 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 		}
 		answer, err := conn.SimpleBind(goldap.NewSimpleBindRequest(v.dn, rand.Text(),
 			[]goldap.Control{goldap.NewControlBeheraPasswordPolicy()}))
-		if err == nil || !goldap.IsErrorWithCode(err, goldap.LDAPResultInvalidCredentials) {
+		if goldap.IsErrorWithCode(err, goldap.ErrorNetwork) {
 			return fail(i, err)
 		}
-		out[i] = admission(answer)
+		out[i] = admission(answer, err)
 	}
 	return out
 }
@@ -61,15 +61,20 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 // lockedOut is the policy's error for an account that is locked.
 const lockedOut = 1
 
-func admission(answer *goldap.SimpleBindResult) connect.Admission {
+func admission(answer *goldap.SimpleBindResult, err error) connect.Admission {
+	if err == nil {
+		return connect.Admission{State: connect.LetIn, Words: "the directory lets it in, with whatever password"}
+	}
 	if answer != nil {
 		for _, c := range answer.Controls {
 			if p, ok := c.(*goldap.ControlBeheraPasswordPolicy); ok && p.Error == lockedOut {
-				return connect.Admission{State: connect.KeptOut, Words: "the directory refuses it: " + p.ErrorString}
+				return connect.Admission{State: connect.KeptOut, Words: "the directory refuses it: " + connect.Printable(p.ErrorString)}
 			}
 		}
 	}
-	return connect.Admission{State: connect.NotTold,
-		Words: "the directory does not say that it refuses it: no password policy that locks " +
-			"(pwdLockout) applies to it, and then it is let in all the same, or the directory does not tell why it refuses"}
+	if !goldap.IsErrorWithCode(err, goldap.LDAPResultInvalidCredentials) { // some directories have a code of their own for it
+		return connect.Admission{State: connect.NotTold, Words: "the directory does not say that it is shut: " + connect.Printable(err.Error())}
+	}
+	return connect.Admission{State: connect.NotTold, Words: "the directory does not say that it refuses it: no password policy that " +
+		"locks (pwdLockout) applies to it, and then it is let in all the same, or the directory does not tell why it refuses"}
 }

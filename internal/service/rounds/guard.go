@@ -22,10 +22,6 @@ import (
 
 // facts are what the guards want to know of the targets of some steps, as far as it is stored.
 func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.Step) (map[string]round.Facts, error) {
-	known, err := s.Store.Targets(ctx)
-	if err != nil {
-		return nil, err
-	}
 	names := map[string][]string{}
 	for _, st := range steps {
 		list := names[st.Target]
@@ -53,7 +49,11 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 		if err != nil {
 			return nil, err
 		}
-		f.Accounts, f.Suspended = known[target].Accounts, cut
+		row, err := s.Store.Target(ctx, target)
+		if err != nil {
+			return nil, err
+		}
+		f.Accounts, f.Suspended = row.Accounts, cut
 		if f.Purpose, err = s.Purpose(ctx, target, opens[target]); err != nil {
 			return nil, err
 		}
@@ -73,7 +73,8 @@ func (s *Carrier) cutOff(ctx context.Context, steps []round.Step) (map[string]bo
 	return s.Store.SuspendedAmong(ctx, door.KeysOf(users))
 }
 
-// Purpose finds out which accounts that acts would open were shut on purpose, by which round.
+// Purpose finds out which accounts that acts would open were shut on purpose: by
+// which round, or by which suspension (less than 0).
 func (s *Carrier) Purpose(ctx context.Context, target string, opens []model.Act) (map[string]int64, error) {
 	if len(opens) == 0 {
 		return nil, nil
