@@ -42,7 +42,7 @@ and at every sign of life. Exit status 4 when something is still open. roost res
 				return err
 			}
 			for _, s := range out.Items {
-				if s.Tally[life.Shut] < len(s.Accounts) && !later {
+				if s.Tally[life.Shut]+s.Tally[life.Absent] < len(s.Accounts) && !later {
 					return exit{exitSteps}
 				}
 			}
@@ -142,13 +142,13 @@ func sayingOf(s life.Suspension) string {
 		return fmt.Sprintf("%s was suspended by %s (%s), and restored by %s: %s.", who, s.Operator, s.Because, s.EndedBy, s.EndedBecause)
 	}
 	out := fmt.Sprintf("%s is suspended (%d): ", who, s.ID)
-	switch shut := s.Tally[life.Shut]; {
-	case len(s.Accounts) == 0:
-		out += "no account of theirs is known."
-	case shut == len(s.Accounts):
+	switch shut, all := s.Tally[life.Shut], len(s.Accounts)-s.Tally[life.Absent]; {
+	case all == 0:
+		out += "no account of theirs is there."
+	case shut == all:
 		out += fmt.Sprintf("%s shut.", plural(shut, "account is", "accounts are"))
 	default:
-		out += fmt.Sprintf("%d of %s shut.", shut, plural(len(s.Accounts), "account is", "accounts are"))
+		out += fmt.Sprintf("%d of %s shut.", shut, plural(all, "account is", "accounts are"))
 	}
 	if n := s.Tally[life.Unsure]; n > 0 {
 		out += fmt.Sprintf(" %d shut, but not proved: see why.", n)

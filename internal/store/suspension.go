@@ -35,6 +35,7 @@ type SuspendedAccount struct {
 	Name       string     `db:"name"`
 	User       string     `db:"user"`
 	State      string     `db:"state"`
+	Guessed    bool       `db:"guessed"`   // it is declared to be theirs, and nobody has seen that it is
 	Begun      bool       `db:"begun"`     // it was tried, or was about to be: who ends in between may have shut it
 	Before     string     `db:"before_it"` // "shut": it was so before
 	Proof      string     `db:"proof"`
@@ -46,7 +47,7 @@ type SuspendedAccount struct {
 	EndedAt    *time.Time `db:"ended_at"`
 }
 
-const suspendedColumns = `suspension, target, name, user, state, begun, before_it, proof, words, sessions, tries, tried_at, due_at, ended_at`
+const suspendedColumns = `suspension, target, name, user, state, guessed, begun, before_it, proof, words, sessions, tries, tried_at, due_at, ended_at`
 
 // AddSuspension stores a suspension and returns its number; false with that of the
 // one under way, when the user is suspended already.
@@ -66,12 +67,12 @@ func (tx *Tx) AddSuspension(ctx context.Context, s Suspension) (id int64, fresh 
 // AddSuspendedAccounts notes accounts that are to be shut, at once. Those that are noted already stay as they are.
 func (tx *Tx) AddSuspendedAccounts(ctx context.Context, list []SuspendedAccount, at time.Time) error {
 	for from, to := range groups(len(list), 500) {
-		args := make([]any, 0, 6*(to-from))
+		args := make([]any, 0, 7*(to-from))
 		for _, a := range list[from:to] {
-			args = append(args, a.Suspension, a.Target, a.Name, a.User, a.State, at)
+			args = append(args, a.Suspension, a.Target, a.Name, a.User, a.State, a.Guessed, at)
 		}
-		if _, err := tx.ExecContext(ctx, `INSERT INTO suspended_account (suspension, target, name, user, state, due_at)
-			VALUES `+rows(to-from, 6)+` ON DUPLICATE KEY UPDATE user = user`, args...); err != nil {
+		if _, err := tx.ExecContext(ctx, `INSERT INTO suspended_account (suspension, target, name, user, state, guessed, due_at)
+			VALUES `+rows(to-from, 7)+` ON DUPLICATE KEY UPDATE user = user`, args...); err != nil {
 			return err
 		}
 	}

@@ -73,7 +73,8 @@ func admission(answer *goldap.SimpleBindResult, err error) connect.Admission {
 		}
 	}
 	if !goldap.IsErrorWithCode(err, goldap.LDAPResultInvalidCredentials) { // some directories have a code of their own for it
-		return connect.Admission{State: connect.NotTold, Words: "the directory does not say that it is shut: " + connect.Printable(err.Error())}
+		return connect.Admission{State: connect.NotTold,
+			Words: "the directory does not say that it is shut: " + connect.Printable(err.Error())}
 	}
 	return connect.Admission{State: connect.NotTold, Words: "the directory does not say that it refuses it: no password policy that " +
 		"locks (pwdLockout) applies to it, and then it is let in all the same, or the directory does not tell why it refuses"}

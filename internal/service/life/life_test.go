@@ -477,3 +477,37 @@ func TestDeclaredBefore(t *testing.T) {
 		t.Errorf("what was declared is gone: %v", err)
 	}
 }
+
+// An account that only the declaration knows of is looked at first: shut when it is
+// theirs, though nobody ever surveyed the target, and let be when it is somebody else's.
+func TestNeverSeen(t *testing.T) {
+	h := servicetest.Open(t)
+	x := &house{open(t, h, time.Now), h}
+	if _, err := x.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: company}}, "begin"); err != nil {
+		t.Fatal(err)
+	}
+	if err := x.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {
+		t.Fatal(err)
+	}
+	x.Tern.Add("marit", "1001")
+	x.Tern.Add("hanne", "4711")
+	for user, want := range map[string]string{"marit": Unsure, "hanne": Spared} {
+		id := x.suspend(t, "odd", user, false).ID
+		s := x.settled(t, id, func(s Suspension) bool { return s.Tally[Waiting] == 0 })
+		if len(s.Accounts) != 2 || s.Accounts[0].State != want || x.shut(user) != (want == Unsure) {
+			t.Errorf("%s: %+v", user, s.Accounts)
+		}
+		if a := s.Accounts[1]; a.State != Open || !strings.Contains(a.Words, "accept-key") {
+			t.Errorf("what cannot be asked is told as %+v", a)
+		}
+	}
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found"); err != nil {
+		t.Fatal(err)
+	}
+	for i := 0; x.shut("marit"); i++ {
+		if i == 200 {
+			t.Fatal("marit is not let in again")
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+}

@@ -97,6 +97,7 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 type result struct {
 	store.SuspendedAccount
 	object *model.Object // as it was read back
+	unseen bool          // no survey has seen it
 }
 
 // tryOn tries to shut accounts on a target, ends their sessions, and asks the target whether it still lets them in.
@@ -115,7 +116,7 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 	if c.Plan.Targets[target] == nil {
 		return all(Open, "the target is no longer declared, so nobody can sign in there for us"), nil
 	}
-	acts, err := s.closing(ctx, target, list)
+	acts, err := s.closing(ctx, target, out)
 	if err != nil {
 		return nil, err
 	}
@@ -142,30 +143,79 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 		return out, nil
 	}
 	defer session.Close()
-	if err := s.Store.BeginSuspended(ctx, list); err != nil {
-		return nil, err
+	if todo = sure(ctx, session, c, acts, out, todo); len(todo) > 0 {
+		begun := make([]store.SuspendedAccount, len(todo))
+		for k, i := range todo {
+			begun[k] = out[i].SuspendedAccount
+		}
+		if err := s.Store.BeginSuspended(ctx, begun); err != nil {
+			return nil, err
+		}
+		if err := s.close(ctx, session, acts, out, todo); err != nil {
+			return nil, err
+		}
+		s.throwOut(ctx, session, out)
 	}
-	if err := s.close(ctx, session, acts, out, todo); err != nil {
-		return nil, err
-	}
-	s.throwOut(ctx, session, out)
 	s.ask(ctx, session, out)
 	return out, nil
 }
 
+// sure reads accounts that are only declared to be somebody's, and leaves those out
+// that are not there, or whose number or mail says that they are somebody else's.
+func sure(ctx context.Context, session connect.Session, c *declared.Current, acts []model.Act, out []result, todo []int) (rest []int) {
+	var reads []connect.Act
+	var which []int
+	for _, i := range todo {
+		if !out[i].Guessed || out[i].Begun {
+			rest = append(rest, i)
+			continue
+		}
+		read := acts[i]
+		read.Verb = model.AdoptIt // which changes nothing, and is answered with what is there
+		read.Changes = []model.Change{{Attribute: model.Owner, After: []string{read.User}}}
+		reads, which = append(reads, connect.Act{Act: read}), append(which, i)
+	}
+	if len(reads) == 0 {
+		return rest
+	}
+	for k, a := range session.Apply(ctx, reads) {
+		r := &out[which[k]]
+		person, known := c.Plan.Person(r.User)
+		switch {
+		case a.Object == nil && a.Outcome == connect.Moved:
+			r.State, r.Words = Absent, "there is no such account"
+		case a.Object == nil:
+			r.Words = a.Words
+		case known && (differ(a.Object, model.Number, person.Number()) || differ(a.Object, model.Mail, person.Mail)):
+			r.State, r.Words = Spared,
+				"an account of that name is there, but its number or mail is not theirs: it may be somebody else's, so look at it"
+		default:
+			rest = append(rest, which[k])
+		}
+	}
+	return rest
+}
+
+// differ says that a value is known on both sides, and is not the same.
+func differ(o *model.Object, attribute, want string) bool {
+	is := o.Attributes.One(attribute)
+	return is != "" && want != "" && !strings.EqualFold(is, want)
+}
+
 // closing are the acts that shut accounts, from what was last seen of them.
-func (s *Life) closing(ctx context.Context, target string, list []store.SuspendedAccount) ([]model.Act, error) {
-	acts := make([]model.Act, len(list))
-	for i, a := range list {
+func (s *Life) closing(ctx context.Context, target string, out []result) ([]model.Act, error) {
+	acts := make([]model.Act, len(out))
+	for i, a := range out {
 		o, err := s.Store.Object(ctx, target, model.Account, a.Name)
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
+		out[i].unseen = err != nil
 		before := o.Attributes.One(model.Disabled)
 		if before == "" || before == "yes" {
 			before = "no"
 		}
-		acts[i] = shutting(a, before)
+		acts[i] = shutting(a.SuspendedAccount, before)
 	}
 	return acts, nil
 }
@@ -193,7 +243,7 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 		default:
 			r.Words = a.Words
 			if a.Object == nil && a.Outcome == connect.Moved {
-				r.State, r.Before, r.Words = Shut, Shut, "there is no such account any more"
+				r.State, r.Words = Absent, "there is no such account any more"
 			}
 		}
 	}
@@ -285,14 +335,15 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 	now := s.Now()
 	return s.Write(context.WithoutCancel(ctx), func(tx *store.Tx) ([]*store.Entry, error) {
 		var entries []*store.Entry
-		var changed []model.Object
+		var fresh, changed []model.Object
 		purpose := map[int64][]string{} // by suspension
 		for _, r := range results {
 			r.TriedAt, r.DueAt, r.EndedAt = &now, nil, nil
 			switch r.State {
 			case Shut, Unsure:
-				r.EndedAt = &now
-				purpose[r.Suspension] = append(purpose[r.Suspension], opens(shutting(r.SuspendedAccount, "no")).Key())
+				if r.EndedAt = &now; r.Before == "" {
+					purpose[r.Suspension] = append(purpose[r.Suspension], opens(shutting(r.SuspendedAccount, "no")).Key())
+				}
 			case Open:
 				due := now.Add(min(longestPause, firstPause<<min(r.Tries, 10)))
 				r.DueAt = &due
@@ -304,7 +355,11 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			if err := tx.EndSuspended(ctx, r.SuspendedAccount); err != nil {
 				return nil, err
 			}
-			if r.object != nil {
+			switch {
+			case r.object == nil:
+			case r.unseen:
+				fresh = append(fresh, *r.object)
+			default:
 				changed = append(changed, *r.object)
 			}
 			words := fmt.Sprintf("%s: account %s", r.State, r.Name)
@@ -317,11 +372,11 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			entries = append(entries, &store.Entry{At: now, Kind: "shut-out", Operator: x.Operator, Target: target, User: r.User,
 				Because: x.Because, Words: door.ClipTo(words, 2000)})
 		}
-		if len(changed) > 0 {
+		if len(fresh)+len(changed) > 0 {
 			if err := tx.Disturbed(ctx, target); err != nil {
 				return nil, err
 			}
-			if err := tx.PutObjects(ctx, target, nil, changed, nil, now); err != nil {
+			if err := tx.PutObjects(ctx, target, fresh, changed, nil, now); err != nil {
 				return nil, err
 			}
 		}

@@ -33,6 +33,7 @@ const (
 	Shut    = "shut"
 	Unsure  = "shut, not proved" // the target does not say that it refuses it
 	Open    = "still open"
+	Absent  = "not there"   // no account, so nobody to shut out
 	Spared  = "not touched" // a guard keeps it open
 )
 
@@ -61,7 +62,7 @@ type Suspension struct {
 type SuspendedAccount struct {
 	Target   string     `json:"target"`
 	Name     string     `json:"name"`
-	State    string     `json:"state" enum:"waiting,shut,\"shut, not proved\",still open,not touched"`
+	State    string     `json:"state" enum:"waiting,shut,\"shut, not proved\",still open,not there,not touched"`
 	Proof    string     `json:"proof,omitempty" enum:"refused,admitted,unknown" doc:"what the target says of a sign-in now"`
 	Words    string     `json:"words,omitempty"`
 	Sessions int        `json:"sessions" doc:"ended"`
@@ -93,7 +94,7 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 	if err != nil {
 		return nil, err
 	}
-	accounts, err := s.accountsOf(ctx, users)
+	accounts, err := s.accountsOf(ctx, c, users)
 	if err != nil {
 		return nil, err
 	}
@@ -120,7 +121,8 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: user, Because: because,
 				Words: words})
 			for _, a := range accounts[user] {
-				list = append(list, store.SuspendedAccount{Suspension: id, Target: a.Target, Name: a.Name, User: user, State: Waiting})
+				a.Suspension, a.State = id, Waiting
+				list = append(list, a)
 			}
 		}
 		return entries, tx.AddSuspendedAccounts(ctx, list, now)
@@ -191,14 +193,18 @@ func inGroup(c *declared.Current, group string) (users []string, err error) {
 }
 
 // accountsOf are the accounts of users: those that are settled to be theirs, those
-// that were found and recognised, and those that an earlier suspension knew.
-func (s *Life) accountsOf(ctx context.Context, users []string) (map[string][]model.Link, error) {
-	out := map[string][]model.Link{}
+// that were found and recognised, those that an earlier suspension knew, and those
+// that they should have by the declaration, of which nobody has seen yet whether
+// they are there and theirs.
+func (s *Life) accountsOf(ctx context.Context, c *declared.Current, users []string) (map[string][]store.SuspendedAccount, error) {
+	out := map[string][]store.SuspendedAccount{}
 	seen := map[[2]string]bool{}
-	add := func(l model.Link) {
-		if key := [2]string{l.Target, l.Name}; !seen[key] {
-			seen[key] = true
-			out[l.User] = append(out[l.User], l)
+	add := func(guessed bool, links ...model.Link) {
+		for _, l := range links {
+			if key := [2]string{l.Target, l.Name}; !seen[key] {
+				seen[key] = true
+				out[l.User] = append(out[l.User], store.SuspendedAccount{Target: l.Target, Name: l.Name, User: l.User, Guessed: guessed})
+			}
 		}
 	}
 	for _, user := range users {
@@ -210,9 +216,7 @@ func (s *Life) accountsOf(ctx context.Context, users []string) (map[string][]mod
 		if err != nil {
 			return nil, err
 		}
-		for _, l := range append(links, before...) {
-			add(l)
-		}
+		add(false, append(links, before...)...)
 	}
 	for part := range slices.Chunk(users, 500) {
 		found, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: part}, "", 100*len(part))
@@ -221,7 +225,30 @@ func (s *Life) accountsOf(ctx context.Context, users []string) (map[string][]mod
 		}
 		for _, f := range found {
 			if f.Verb == model.AdoptIt && f.Object == model.Account {
-				add(model.Link{Target: f.Target, User: f.User, Name: f.Name})
+				add(false, model.Link{Target: f.Target, User: f.User, Name: f.Name})
+			}
+		}
+	}
+	declared := map[string][]model.Link{} // by target
+	for _, user := range users {
+		for _, a := range c.Plan.AccountsOf(user) {
+			if target := a.On().Target.Name; !seen[[2]string{target, a.Name}] {
+				declared[target] = append(declared[target], model.Link{Target: target, User: user, Name: a.Name})
+			}
+		}
+	}
+	for target, links := range declared {
+		names := make([]string, len(links))
+		for i, l := range links {
+			names[i] = l.Name
+		}
+		owners, err := s.Store.LinkedNames(ctx, target, names)
+		if err != nil {
+			return nil, err
+		}
+		for _, l := range links {
+			if owners[l.Name] == "" { // what is somebody else's is not theirs
+				add(true, l)
 			}
 		}
 	}

@@ -45,6 +45,7 @@ CREATE TABLE IF NOT EXISTS suspended_account (
   name      VARCHAR(200) NOT NULL,
   user      VARCHAR(200) NOT NULL,
   state     VARCHAR(20)  NOT NULL,          -- waiting, shut, open, refused
+  guessed   TINYINT      NOT NULL DEFAULT 0, -- it is declared to be theirs, and nobody has seen that it is
   begun     TINYINT      NOT NULL DEFAULT 0, -- it was tried, or was about to be
   before_it VARCHAR(20)  NOT NULL DEFAULT '', -- shut: it was so before
   proof     VARCHAR(20)  NOT NULL DEFAULT '', -- what a sign-in showed: refused, admitted, unknown

@@ -2461,7 +2461,7 @@ export interface components {
              */
             sessions: number;
             /** @enum {string} */
-            state: "waiting" | "shut" | "\"shut" | " not proved\"" | "still open" | "not touched";
+            state: "waiting" | "shut" | "\"shut" | " not proved\"" | "still open" | "not there" | "not touched";
             target: string;
             /** Format: date-time */
             "tried-at"?: string;

@@ -19,6 +19,7 @@
 
   const inForce = $derived(last?.state === 'in force');
   const open = $derived(last?.accounts.filter((a) => a.state === 'still open' || a.state === 'waiting').length ?? 0);
+  const there = $derived(last?.accounts.filter((a) => a.state !== 'not there').length ?? 0);
   const going = $derived(inForce && (open > 0 || (!last?.revision && !last?.undeclared)));
 
   async function look() {
@@ -82,8 +83,8 @@
 {#if last && inForce}
   <section aria-live="polite" class="mb-8">
     <h2>
-      Suspended: {last.tally['shut'] ?? 0} of {count(last.accounts.length, 'account is', 'accounts are')} shut{#if open}, <span
-          class="needs">{open} still open</span
+      Suspended: {last.tally['shut'] ?? 0} of {count(there, 'account is', 'accounts are')} shut{#if open}, <span class="needs"
+          >{open} still open</span
         >{/if}
     </h2>
     <p class="sub">
