@@ -137,7 +137,7 @@ var marks = map[string]string{
 	"open to question": "■", "not asked for": "■",
 	"in force": "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
-	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○",
+	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○", "not there": "○",
 }
 
 func mark(state string) string {
