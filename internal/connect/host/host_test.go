@@ -30,7 +30,7 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 		t.Fatal(err)
 	}
 	t.Cleanup(h.Stop)
-	a := connect.Access{Target: "arctic-tern", Address: h.Address, As: "root", Secret: key.Private, Wait: 5 * time.Second}
+	a := connect.Access{Target: "arctic-tern", Address: h.Address, As: "root", Secret: key.Private, Wait: 10 * time.Second}
 	return h, connecttest.Accept(t, host.Connector{}, a)
 }
 

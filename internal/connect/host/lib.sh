@@ -8,7 +8,8 @@ nl='
 
 # state: a line for each account and group, as the system itself sees them: of two of one name the first.
 # A:name:uid:group:disabled:home:shell:full name and G:name:gid:members. T:name:line is a name that stands
-# again, B:file:line:text a line that is no account or group, N:name an account that asks nobody for a password.
+# again, B:file:line:text a line that is no account or group, N:name an account that asks nobody for a password,
+# W:name one whose password must be changed at the next sign-in (shadow(5): its last change is on day 0).
 # Hashes stay on the host: all that is told is whether the password can be used. Then keys (K:name:key), the
 # lines of sudoers (D:line), the range of people's numbers (L:key:number), and what the host is (S:what:value),
 # all in one reading by one awk: on a small host every further process is a tenth of the time.
@@ -51,7 +52,7 @@ state() {
     /^[ \t]*(#|$)/ { next }
     at == "s" {
       if ($1 in shut) next
-      shut[$1] = ($2 ~ /^[!*]/); real[$1] = ($2 !~ /^[!*]*$/); none[$1] = ($2 == ""); past[$1] = ($8 != "" && $8 <= day); next
+      shut[$1] = ($2 ~ /^[!*]/); real[$1] = ($2 !~ /^[!*]*$/); none[$1] = ($2 == ""); must[$1] = ($3 == "0"); past[$1] = ($8 != "" && $8 <= day); next
     }
     at == "g" {
       if (NF < 3 || $3 !~ /^[0-9]+$/) { if (!only) print "B:group:" FNR ":" substr($0, 1, 200); next }
@@ -77,6 +78,7 @@ state() {
       name = $5; sub(/,+$/, "", name)
       print "A:" $1 ":" $3 ":" (($4 in group) ? group[$4] : $4) ":" off ":" $6 ":" $7 ":" name
       if (only && $4 in group) print "H:" group[$4] ":" $4
+      if (must[$1]) print "W:" $1
       if (!past[$1] && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
     }' at=n "$names" at=s /etc/shadow at=g /etc/group at=p /etc/passwd "$@"
 }

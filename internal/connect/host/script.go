@@ -159,6 +159,10 @@ func insideStep(a connect.Act) string {
 			out += "keys " + quoted(a.Name, text)
 		case c.Attribute == model.Password:
 			out += "password " + quoted(a.Name, string(a.Secrets[c.Attribute].Reveal()))
+		case c.Attribute == model.MustChange && one(c.After) == "yes":
+			out += "must_change " + quoted(a.Name, "0")
+		case c.Attribute == model.MustChange:
+			out += "must_change " + quote(a.Name) + " $(($(date +%s) / 86400))\n"
 		}
 	}
 	return out

@@ -53,6 +53,7 @@ type reading struct {
 type gathered struct {
 	keys      map[string][]string // by account
 	open      map[string]bool     // accounts that ask nobody for a password
+	must      map[string]bool     // accounts whose password must be changed
 	odd       map[model.Named]string
 	joined    map[string][]string // by account: groups, of a reading of some names
 	numbers   map[string]string   // of groups, of such a reading
@@ -64,7 +65,7 @@ type gathered struct {
 // came, with whole false.
 func (a *answer) read() (*reading, error) {
 	r := &reading{results: map[int]string{}, power: newPower(), members: map[[2]string]bool{}, twice: map[model.Named]string{}}
-	g := gathered{keys: map[string][]string{}, open: map[string]bool{}, odd: map[model.Named]string{},
+	g := gathered{keys: map[string][]string{}, open: map[string]bool{}, must: map[string]bool{}, odd: map[model.Named]string{},
 		joined: map[string][]string{}, numbers: map[string]string{}, low: 1000, high: 60000}
 	for !r.whole && a.Scan() {
 		kind, rest, ok := strings.Cut(a.Text(), ":")
@@ -102,6 +103,8 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 		}
 	case "N":
 		g.open[name(rest)] = true
+	case "W":
+		g.must[name(rest)] = true
 	case "K":
 		of, line, _ := strings.Cut(rest, ":")
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
@@ -300,6 +303,9 @@ func (r *reading) finish(g gathered, as string) {
 			if err == nil && n == superuser {
 				mark(a, "it has the superuser's number beside root")
 			}
+		}
+		if g.must[a.Name] {
+			a.Attributes = a.Attributes.With(model.MustChange, "yes")
 		}
 		if g.open[a.Name] {
 			a.Marked, a.Attributes = true, a.Attributes.With(model.Passwordless, "yes")

@@ -2,10 +2,10 @@ package ldap
 
 import (
 	"context"
-	"errors"
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	goldap "github.com/go-ldap/ldap/v3"
 
@@ -67,7 +67,8 @@ type batch struct {
 	answers []connect.Answer
 	before  *tree
 	view    *connect.Expected
-	begun   []int // acts that were ready
+	begun   []int       // acts that were ready
+	unruled atomic.Bool // the directory has no password policy that could ask for another password
 
 	mu      sync.Mutex
 	trouble map[int]error // what the directory complained of
@@ -169,7 +170,11 @@ func (b *batch) answer(a connect.Act, after *tree, trouble error) connect.Answer
 	if trouble != nil {
 		words, lost = trouble.Error(), goldap.IsErrorWithCode(trouble, goldap.ErrorNetwork)
 	}
+	a, unasked := b.asked(a)
 	out := connect.Verify(a, schema, after, words)
+	if out.Outcome == connect.Done && unasked != "" {
+		out.Words = strings.TrimPrefix(out.Words+"; "+unasked, "; ")
+	}
 	if lost && out.Outcome != connect.Done {
 		out.Outcome = connect.Unsure
 	} else if lost {
@@ -270,20 +275,7 @@ func (b *batch) one(conn *goldap.Conn, a connect.Act) error {
 			}
 		}
 	}
-	return setPassword(conn, b.dnFor(a.Act), a)
-}
-
-// setPassword lets the directory hash a new password (RFC 3062); no secret is no change.
-func setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
-	secret, ok := a.Secrets[model.Password]
-	if !ok {
-		return nil
-	}
-	if len(secret.Reveal()) == 0 {
-		return errors.New("a password of no letters is none: the directory would make up one that nobody knows (RFC 3062 §2)")
-	}
-	_, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", string(secret.Reveal())))
-	return err
+	return b.setPassword(conn, b.dnFor(a.Act), a)
 }
 
 // dnFor is where the entry of an act stands, or will.
@@ -368,7 +360,7 @@ func changePerson(t *tree, a model.Act) *goldap.ModifyRequest {
 	}
 	for _, c := range a.Changes {
 		switch theirs := ldapName[c.Attribute]; {
-		case c.Sealed != "":
+		case c.Sealed != "", c.Attribute == model.MustChange: // see setPassword
 		case c.Attribute == model.Disabled && one(c.After) == "yes":
 			m.Replace(theirs, []string{lockedForever})
 		case c.Attribute == model.Disabled:

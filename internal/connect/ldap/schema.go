@@ -34,7 +34,8 @@ type Connector struct{}
 const Kind = "directory"
 
 const (
-	surname = "surname"
+	surname         = "surname"
+	honoursPrevious = "honours-previous" // a setting: yes, where the directory lets the password before the last one in for a time
 )
 
 // lockedForever is the value of pwdAccountLockedTime that only an operator
@@ -61,6 +62,7 @@ var schema = model.Schema{
 				{Name: "shell", About: "loginShell", Settable: true},
 				{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
 				{Name: model.Password, About: "userPassword", Sealed: true},
+				{Name: model.MustChange, About: "the password policy asks for a new password at the next sign-in"},
 				{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
 			}},
 		{Kind: model.GroupKind, Name: model.OnePart("name", name128), Members: []model.ObjectKind{model.Account, model.GroupKind},
@@ -75,7 +77,7 @@ var schema = model.Schema{
 		{Kind: model.SystemKind, About: "the directory itself", Attributes: []model.AttributeSchema{
 			{Name: model.System}, {Name: "naming-contexts", Many: true}, {Name: model.UpSince}, {Name: model.ClockOff}}},
 	},
-	Settings: []string{"people", "groups", "placeholder"},
+	Settings: []string{"people", "groups", "placeholder", honoursPrevious},
 	Needs:    []string{"people", "groups"},
 }
 
@@ -94,11 +96,12 @@ func spaced(s string) string {
 var ldapName = map[string]string{
 	model.Number: "uidNumber", model.FullName: "cn", "given": "givenName", surname: "sn", model.Mail: "mail",
 	"home": "homeDirectory", "shell": "loginShell", model.PrimaryGroup: "gidNumber", model.Disabled: "pwdAccountLockedTime",
+	model.MustChange: "pwdReset",
 }
 
 var (
 	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
-		"pwdAccountLockedTime", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
+		"pwdAccountLockedTime", "pwdReset", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
 	groupAttributes = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
 )
 

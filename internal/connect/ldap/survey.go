@@ -267,6 +267,8 @@ func (t *tree) person(e *entry) *entryView {
 			default:
 				value = "partly"
 			}
+		case model.MustChange:
+			value = map[string]string{"TRUE": "yes"}[value]
 		case model.PrimaryGroup:
 			if g := t.groupByNumber[value]; g != "" {
 				value = g

@@ -21,6 +21,7 @@ const (
 	PrimaryGroup = "primary-group" // of an account: the name of the group that it is in without being listed there
 	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
 	Password     = "password"      // of an account: sealed, set and never read
+	MustChange   = "must-change"   // of an account: yes, when its password must be changed at the next sign-in
 	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
 	Home         = "home"          // of an account: its home folder
 	Place        = "container"     // the container an account stands in

@@ -109,7 +109,7 @@ func (d *Directory) prepare(ip string, durable bool, without []Without) error {
 		"Groups\n\n"+
 		// Without a policy that locks, an account that is locked is let in all the same.
 		"dn: ou=Policies,%[1]s\nobjectClass: organizationalUnit\nou: Policies\n\ndn: cn=everybody,ou=Policies,%[1]s\nobjectClass: device\n"+
-		"objectClass: pwdPolicy\ncn: everybody\npwdAttribute: userPassword\npwdLockout: TRUE\n\n"+
+		"objectClass: pwdPolicy\ncn: everybody\npwdAttribute: userPassword\npwdLockout: TRUE\npwdMustChange: TRUE\n\n"+
 		"dn: %[2]s\nobjectClass: device\nobjectClass: simpleSecurityObject\ncn: hen-roost\nuserPassword: %[3]s\n", Suffix, Login,
 		ssha(d.Password))
 	for name, text := range map[string]string{"posix.ldif": string(posix), "cfg.ldif": config, "base.ldif": base} {
