@@ -69,7 +69,11 @@ func (c *checker) run() {
 	}
 	for _, name := range sorted(c.d.Policies) {
 		o := c.d.Policies[name]
-		c.held("policy "+name, model.PolicyKind, o.At)
+		if o.Asks() {
+			c.held("policy "+name, model.PolicyKind, o.At)
+		} else {
+			c.placed(o.At)
+		}
 		for _, g := range o.Groups {
 			known(c, "group", g, c.d.Groups)
 		}
@@ -275,6 +279,13 @@ func (c *checker) held(what string, kind model.ObjectKind, at []model.Selector) 
 				break
 			}
 		}
+	}
+}
+
+// placed faults choices of targets that choose none.
+func (c *checker) placed(at []model.Selector) {
+	for _, s := range at {
+		c.chosen(s)
 	}
 }
 

@@ -79,7 +79,12 @@ func (p *fileParser) policy(name string, at model.Pos, n *node) {
 			var words []string
 			p.strings(&words)(n)
 			slices.Sort(words)
-			set("words", slices.Compact(words)...)(n)
+			set(model.PolicyWords, slices.Compact(words)...)(n)
+		},
+		"screening": func(n *node) {
+			var word string
+			p.oneOf(&word, model.ScreenRefuse, model.ScreenWatch)(n)
+			set(model.PolicyScreening, word)(n)
 		},
 	})
 	p.placed(what, at, o.At)

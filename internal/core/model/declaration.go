@@ -251,6 +251,34 @@ type Policy struct {
 	Pos    Pos
 }
 
+// What of a policy Hen Roost keeps itself, wherever it makes or takes a password;
+// all else is asked of the targets.
+const (
+	PolicyWords     = "words"     // that nobody may build a password from
+	PolicyScreening = "screening" // what is done with a password that should not be used: one of the words below
+	PolicyLength    = "password.length"
+
+	ScreenRefuse = "refuse" // as when nothing is said
+	ScreenWatch  = "watch"  // it passes, and is counted
+)
+
+// Asks says whether a policy asks anything of the targets themselves.
+func (p *Policy) Asks() bool {
+	return len(p.Values) == 0 || slices.ContainsFunc(p.Values, func(s Setting) bool {
+		return s.Name != PolicyWords && s.Name != PolicyScreening
+	})
+}
+
+// Value is what a policy says of something, nil when it says nothing.
+func (p *Policy) Value(name string) []string {
+	for _, s := range p.Values {
+		if s.Name == name {
+			return s.Values
+		}
+	}
+	return nil
+}
+
 // Setting is one value of a policy.
 type Setting struct {
 	Name   string

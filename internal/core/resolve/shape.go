@@ -414,7 +414,7 @@ func (r *resolver) things(d *Desired) {
 		}
 	}
 	for _, x := range r.d.Policies {
-		if at(x.At) {
+		if at(x.At) && x.Asks() {
 			t := Thing{Kind: model.PolicyKind, Name: x.Name, Why: model.Origin{At: x.Pos}}
 			if len(x.Groups) > 0 {
 				var names []string
@@ -424,6 +424,9 @@ func (r *resolver) things(d *Desired) {
 				t.Want = append(t.Want, Value{"for-groups", names, t.Why})
 			}
 			for _, v := range x.Values {
+				if v.Name == model.PolicyScreening {
+					continue
+				}
 				t.Want = append(t.Want, Value{v.Name, v.Values, model.Origin{At: v.Pos}})
 			}
 			d.Things = append(d.Things, t)
