@@ -19,6 +19,7 @@ type Ending struct {
 	Given, Taken   []model.Link
 	Mended         []string // keys of what was put right
 	Forget         []string // keys of what was changed on purpose
+	Handed         []HandedOut
 	Purpose        []string // keys of the acts that would open what was shut on purpose
 }
 
@@ -38,6 +39,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		func() error { return tx.PutLinks(ctx, e.Target, e.Given, e.Round, e.At) },
 		func() error { return tx.DropLinks(ctx, e.Target, e.Taken, e.At) },
 		func() error { return tx.ForgetMended(ctx, e.Target, e.Forget) },
+		func() error { return tx.handOut(ctx, e.Handed, e.At) },
 		func() error { return tx.NotePurpose(ctx, e.Target, e.Purpose, e.Round, e.At) },
 		func() error { return tx.NoteMended(ctx, e.Target, e.Mended, e.Round, e.At) },
 	} {

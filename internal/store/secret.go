@@ -27,12 +27,6 @@ func (s *Store) Secret(ctx context.Context, name string) (Secret, error) {
 	return out, err
 }
 
-// PutSealed keeps a sealed value of an act under an id.
-func (s *Store) PutSealed(ctx context.Context, id string, body []byte, at time.Time) error {
-	_, err := s.exec(ctx, `INSERT INTO sealed (id, body, at) VALUES (?, ?, ?)`, id, body, at)
-	return err
-}
-
 // Sealed returns a sealed value, or ErrNone.
 func (s *Store) Sealed(ctx context.Context, id string) (body []byte, err error) {
 	err = s.db.GetContext(ctx, &body, `SELECT body FROM sealed WHERE id = ?`, id)

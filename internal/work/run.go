@@ -427,7 +427,7 @@ func (w *worker) prove(ctx context.Context, acts []connect.Act, results []Result
 		if o := results[i].Answer.Object; (o == nil || o.Attributes.One(model.Disabled) != "yes") && !shutBy(acts, acts[k].Name) {
 			p, words = connect.Prove(ctx, w.session, acts[k].Name, secret)
 		}
-		if p == connect.Disproved {
+		if results[i].Proof = p; p == connect.Disproved {
 			results[i].Outcome = connect.Failed
 		}
 		words = strings.TrimSuffix(string(p)+": "+words, ": ")

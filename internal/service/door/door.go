@@ -29,6 +29,9 @@ type Door struct {
 	Config
 	seal   *sealer
 	signer *signer
+	// Fit says why an operator should not have a password that somebody chose for
+	// them. The room above sets it.
+	Fit func(ctx context.Context, name, full, password string) error
 }
 
 // New opens the keys beside the key file, and makes those that are not there.
@@ -44,7 +47,7 @@ func New(c Config) (*Door, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Door{c, seal, signer}, nil
+	return &Door{Config: c, seal: seal, signer: signer}, nil
 }
 
 // Now is the moment, in UTC.

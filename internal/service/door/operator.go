@@ -23,11 +23,12 @@ const (
 	Run        Duty = "run"        // survey, run and stop
 	Suspend    Duty = "suspend"    // cut people off
 	Restore    Duty = "restore"    // let them in again
+	Credential Duty = "credential" // set, hand over and rotate credentials, unlock
 	Administer Duty = "administer" // operators, secrets, identity keys
 )
 
 // Duties lists all duties.
-var Duties = []Duty{Look, Draft, Approve, Run, Suspend, Restore, Administer}
+var Duties = []Duty{Look, Draft, Approve, Run, Suspend, Restore, Credential, Administer}
 
 // Operator is someone who is signed in, or the service itself.
 type Operator struct {
@@ -63,7 +64,7 @@ func parseDuties(words []string) ([]Duty, error) {
 	for _, w := range words {
 		d := Duty(strings.TrimSpace(w))
 		if !slices.Contains(Duties, d) {
-			return nil, Wrong("duties", "%q is not a duty; duties are look, draft, approve, run, administer", w)
+			return nil, Wrong("duties", "%q is not a duty; duties are %s", w, strings.ReplaceAll(joined(Duties), ",", ", "))
 		}
 		if !slices.Contains(out, d) {
 			out = append(out, d)
@@ -174,7 +175,7 @@ func (s *Door) FirstOperator(ctx context.Context, name, full, password string) (
 	if full == "" {
 		full = name
 	}
-	row, password, err := s.newOperator(name, full, password, Duties)
+	row, password, err := s.newOperator(ctx, name, full, password, Duties)
 	if err != nil {
 		return "", err
 	}
@@ -195,15 +196,14 @@ func (s *Door) FirstOperator(ctx context.Context, name, full, password string) (
 	})
 }
 
-func (s *Door) newOperator(name, full, password string, duties []Duty) (store.Operator, string, error) {
+func (s *Door) newOperator(ctx context.Context, name, full, password string, duties []Duty) (store.Operator, string, error) {
 	if !operatorName.MatchString(name) {
 		return store.Operator{}, "", Wrong("name",
 			"%q cannot be an operator's name: small letters, digits, dots, - and _, beginning with a letter", name)
 	}
 	if password == "" {
 		password = rand.Text()[:20]
-	}
-	if err := fitPassword(password); err != nil {
+	} else if err := s.fitPassword(ctx, name, full, password); err != nil {
 		return store.Operator{}, "", err
 	}
 	return store.Operator{Name: name, FullName: full, Password: hashPassword(password), Duties: joined(duties), MadeAt: s.Now()},
@@ -242,7 +242,7 @@ func (s *Door) AddOperator(ctx context.Context, who Operator, name, full, passwo
 	if _, err := s.Store.Operator(ctx, name); err == nil {
 		return "", Clashing("there is an operator %s already; change their duties with: roost operator set %s", name, name)
 	}
-	row, password, err := s.newOperator(name, full, password, d)
+	row, password, err := s.newOperator(ctx, name, full, password, d)
 	if err != nil {
 		return "", err
 	}
@@ -338,7 +338,7 @@ func (s *Door) ChangePassword(ctx context.Context, who Operator, credential, old
 		}
 		return err
 	}
-	if err := fitPassword(fresh); err != nil {
+	if err := s.fitPassword(ctx, who.Name, who.FullName, fresh); err != nil {
 		return err
 	}
 	if fresh == old {
@@ -374,8 +374,7 @@ func (s *Door) ResetPassword(ctx context.Context, who Operator, name, password s
 	}
 	if password == "" {
 		password = rand.Text()[:20]
-	}
-	if err := fitPassword(password); err != nil {
+	} else if err := s.fitPassword(ctx, name, row.FullName, password); err != nil {
 		return "", err
 	}
 	row.Password = hashPassword(password)
@@ -396,14 +395,18 @@ func ofOperators(at time.Time, who Operator, words string) []*store.Entry {
 	return []*store.Entry{{At: at, Kind: "operator", Operator: who.Name, Words: words}}
 }
 
-func fitPassword(password string) error {
+// fitPassword says why an operator cannot have a password.
+func (s *Door) fitPassword(ctx context.Context, name, full, password string) error {
 	if len([]rune(password)) < minPassword {
 		return Wrong("password", "a password needs at least %d letters", minPassword)
 	}
 	if len(password) > maxPassword {
 		return Wrong("password", "a password has at most %d bytes", maxPassword)
 	}
-	return nil
+	if s.Fit == nil {
+		return nil
+	}
+	return s.Fit(ctx, name, full, password)
 }
 
 // Token is an API token as it can be shown.

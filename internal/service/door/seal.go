@@ -3,7 +3,9 @@ package door
 import (
 	"bytes"
 	"context"
+	"crypto/hmac"
 	"crypto/rand"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -81,14 +83,21 @@ func (s *Door) Secret(ctx context.Context, name string) ([]byte, error) {
 	return plain, nil
 }
 
-// SealFor seals a value that an act sets, and returns the id by which the act names it.
-func (s *Door) SealFor(ctx context.Context, plain []byte) (id string, err error) {
+// Sealed seals a value that an act sets, or that waits for its person. Nothing is stored.
+func (s *Door) Sealed(plain []byte) (store.Sealing, error) {
 	body, err := s.seal.close(plain)
-	if err != nil {
-		return "", err
-	}
-	id = rand.Text()
-	return id, s.Store.PutSealed(ctx, id, body, s.Now())
+	return store.Sealing{ID: rand.Text(), Body: body}, err
+}
+
+// Open opens a sealed value.
+func (s *Door) Open(body []byte) ([]byte, error) { return s.seal.open(body) }
+
+// Mark is what is kept of something short in place of it: to be compared, and not
+// to be guessed without the key file. of says what it is.
+func (s *Door) Mark(of, text string) []byte {
+	mac := hmac.New(sha256.New, []byte(s.seal.id.String()))
+	fmt.Fprintf(mac, "%s:%d:%s", of, len(text), text)
+	return mac.Sum(nil)
 }
 
 // Unseal opens a value for a target, at the last moment.

@@ -1,10 +1,11 @@
 // Package life is the service's room for what happens to people, everywhere at
-// once: they are suspended, and restored.
+// once: they come, move and go, are suspended and restored, and get new credentials.
 package life
 
 import (
 	"context"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/service/rounds"
@@ -16,11 +17,17 @@ type Life struct {
 	going sync.WaitGroup
 	shut  chan struct{} // somebody is to be shut out
 	say   chan struct{} // and the declaration is to say so
+	hand  chan struct{} // handovers may have changed
+
+	lively atomic.Int64 // until when handovers are looked after often, in nanoseconds
 }
 
 // New makes the room. It does nothing of its own accord until Begin.
 func New(below *rounds.Carrier) *Life {
-	return &Life{Carrier: below, shut: make(chan struct{}, 1), say: make(chan struct{}, 1)}
+	s := &Life{Carrier: below, shut: make(chan struct{}, 1), say: make(chan struct{}, 1),
+		hand: make(chan struct{}, 1)}
+	below.Equip, below.Fit = s.equip, s.fitOperator
+	return s
 }
 
 // Begin does what is to be done until the service's life ends.
@@ -28,6 +35,8 @@ func (s *Life) Begin() {
 	s.Carrier.Begin()
 	s.going.Go(s.keepShutting)
 	s.going.Go(s.keepDeclaring)
+	s.going.Go(s.keepHandovers)
+	s.going.Go(s.keepHouse)
 }
 
 // Drain returns when what is under way has ended.

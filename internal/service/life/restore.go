@@ -70,9 +70,8 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 	if x, err = s.Store.Suspension(ctx, x.ID); err != nil {
 		return Restored{}, err
 	}
-	acting := door.Operator{Name: who.Name, Duties: []door.Duty{door.Look, door.Draft, door.Approve, door.Run}}
 	if x.Revision != 0 {
-		if _, err := s.Edit(ctx, acting, 0, []declare.Edit{{Section: "users", Name: user, Key: "suspended", Do: declare.Take}},
+		if _, err := s.Edit(ctx, acting(who), 0, []declare.Edit{{Section: "users", Name: user, Key: "suspended", Do: declare.Take}},
 			because); err != nil {
 			return Restored{}, fmt.Errorf("the suspension has ended, and the accounts are still shut, since the declaration could not be "+
 				"changed: %w", err)
@@ -89,7 +88,7 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 		return out, err
 	}
-	if out.Round, err = s.reopen(ctx, acting, x.ID, because); err != nil {
+	if out.Round, err = s.reopen(ctx, acting(who), x.ID, because); err != nil {
 		return out, err
 	}
 	switch {
@@ -184,15 +183,9 @@ func (s *Life) reopen(ctx context.Context, who door.Operator, id int64, because 
 				Changes: []model.Change{{Attribute: model.Disabled, Before: before, After: []string{"no"}}}})
 		}
 	}
-	r, err := s.Ask(ctx, who, acts, because)
-	if err != nil || r.ID == 0 {
-		return r, err
+	r, err := s.carryOut(ctx, who, acts, because)
+	if r.ID != 0 {
+		err = errors.Join(err, s.Store.RestoredBy(ctx, id, r.ID))
 	}
-	if err := s.Store.RestoredBy(ctx, id, r.ID); err != nil || r.State == rounds.OnHold {
-		return r, err
-	}
-	if _, err := s.Approve(ctx, who, r.ID); err != nil {
-		return r, err
-	}
-	return s.RunRound(ctx, who, r.ID)
+	return r, err
 }

@@ -173,23 +173,28 @@ func inGroup(c *declared.Current, group string) (users []string, err error) {
 	if c.Declared.Groups[group] == nil {
 		return nil, door.NotKnown("group", group, door.KeysOf(c.Declared.Groups))
 	}
-	set := model.Named{Kind: model.GroupKind, Name: group}
 	for _, p := range c.Plan.People {
-		for _, a := range c.Plan.AccountsOf(p.ID) {
-			in := false
-			for _, j := range a.Sets() {
-				in = in || j.Set == set || j.Set.Kind == model.GroupKind && c.Plan.Inside(j.Set.Name, group)
-			}
-			if in {
-				users = append(users, p.ID)
-				break
-			}
+		if isIn(c, p.ID, group) {
+			users = append(users, p.ID)
 		}
 	}
 	if len(users) == 0 {
 		err = door.Wrong("group", "nobody is to be in the group %s", group)
 	}
 	return users, err
+}
+
+// isIn says whether a user should be in a group, or in one inside it, on whatever target.
+func isIn(c *declared.Current, user, group string) bool {
+	set := model.Named{Kind: model.GroupKind, Name: group}
+	for _, a := range c.Plan.AccountsOf(user) {
+		for _, j := range a.Sets() {
+			if j.Set == set || j.Set.Kind == model.GroupKind && c.Plan.Inside(j.Set.Name, group) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // accountsOf are the accounts of users: those that are settled to be theirs, those

@@ -13,6 +13,8 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
@@ -42,6 +44,10 @@ type Carrier struct {
 	*seen.Seen
 	Config
 	runner *work.Runner
+	// Equip gives acts that make accounts the credentials that wait for their
+	// people, in place, and returns what notes it with the round that is stored. The
+	// room above sets it before anything is drafted.
+	Equip func(ctx context.Context, c *declared.Current, acts []model.Act) (note func(*store.Tx, int64) error, err error)
 
 	carrying sync.WaitGroup
 	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once

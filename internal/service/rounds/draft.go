@@ -207,6 +207,12 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		return Round{}, door.Wrong("targets", "that would be %d steps, and one round takes at most %d; ask for it in parts", len(acts),
 			maxSteps)
 	}
+	note := func(*store.Tx, int64) error { return nil }
+	if s.Equip != nil {
+		if note, err = s.Equip(ctx, c, acts); err != nil {
+			return Round{}, err
+		}
+	}
 	steps := round.Arrange(acts, order)
 	facts, err := s.facts(ctx, c, steps)
 	if err != nil {
@@ -248,7 +254,9 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		}
 	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		r, err = tx.AddRound(ctx, r, drafted, rows, sorts(acts))
+		if r, err = tx.AddRound(ctx, r, drafted, rows, sorts(acts)); err == nil {
+			err = note(tx, r.ID)
+		}
 		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
 			Words: fmt.Sprintf(words, r.ID)}}, err
 	})

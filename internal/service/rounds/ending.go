@@ -48,6 +48,7 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 				In: *res.Answer.In})
 		}
 		owner(res, schema, &e.Ending)
+		e.Handed = append(e.Handed, handed(res)...)
 	}
 	e.Fresh, e.Changed, e.Gone = read.sorted()
 	return e
@@ -106,6 +107,26 @@ func owner(res work.Result, schema model.Schema, e *store.Ending) {
 
 // nobodys is an adoption taken back.
 var nobodys = model.Act{Verb: model.AdoptIt, Changes: []model.Change{{Attribute: model.Owner, After: []string{round.Nobody}}}}
+
+// handed is what became of the sealed values that a step sets.
+func handed(res work.Result) (out []store.HandedOut) {
+	for _, c := range res.Changes {
+		if c.Sealed == "" {
+			continue
+		}
+		h := store.HandedOut{Sealed: c.Sealed, Target: res.Target, Name: res.Name, State: store.NotHanded, Words: res.Words}
+		switch {
+		case res.Outcome == connect.Done && res.Proof == connect.Proved:
+			h.State = store.HandedProved
+		case res.Outcome == connect.Done:
+			h.State = store.Handed
+		case h.Words == "":
+			h.Words = string(res.Outcome)
+		}
+		out = append(out, h)
+	}
+	return out
+}
 
 // opposite is the act that would put right what this one changes.
 func opposite(a model.Act) model.Act {

@@ -21,7 +21,12 @@ func TestSealedValue(t *testing.T) {
 	if _, err := s.Survey(ctx, door.Itself, nil, nil); err != nil {
 		t.Fatal(err)
 	}
-	id, err := s.SealFor(ctx, []byte("Rope-91-knots"))
+	sealing, err := s.Sealed([]byte("Rope-91-knots"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := sealing.ID
+	err = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutSealings(ctx, []store.Sealing{sealing}, time.Now()) })
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -1,0 +1,523 @@
+package life
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/secret"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/store"
+)
+
+const (
+	passwordKind = "password"
+	keyKind      = "key"
+)
+
+// RotateRequest asks for new passwords.
+type RotateRequest struct {
+	Users   []string
+	Where   string        // CEL over user, day and params, in place of users
+	Targets []string      // only there; empty: wherever they have an account that has a password
+	Aloud   bool          // easy to read out on a telephone
+	Keeps   bool          // it need not be changed at the first sign-in
+	Given   string        // of one person: a password that they chose; "": one is made
+	Batch   string        // what they are handed over as
+	Lasts   time.Duration // how long they wait to be collected; 0: three days
+	Because string
+}
+
+// Rotated is what came of asking for new passwords.
+type Rotated struct {
+	Round     rounds.Round `json:"round" doc:"that sets them; its id is 0 when there is nothing to set"`
+	Handovers []Handover   `json:"handovers"`
+	Left      []LeftOut    `json:"left" doc:"accounts that get none, and why"`
+	Links     []Linked     `json:"links,omitempty" doc:"of few people: how each collects it; neither link nor code can be had again"`
+	Words     string       `json:"words"`
+}
+
+// LeftOut is an account that something is not done to, and why.
+type LeftOut struct {
+	User   string `json:"user"`
+	Target string `json:"target,omitempty"`
+	Name   string `json:"name,omitempty"`
+	Words  string `json:"words"`
+}
+
+const linksMost = 20 // people for whom links come at once
+
+// acting is an operator who has the duty for one thing that is done through a round.
+func acting(who door.Operator) door.Operator {
+	return door.Operator{Name: who.Name, Duties: []door.Duty{door.Look, door.Draft, door.Approve, door.Run}}
+}
+
+// Rotate gives people new passwords: sealed as they are made, set by a round that
+// signs in with each, and handed over once. A round that is held waits for
+// somebody else's approval, as does one for an account with superuser rights.
+func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (Rotated, error) {
+	if err := who.May(door.Credential); err != nil {
+		return Rotated{}, err
+	}
+	because, err := door.Reason(q.Because)
+	if err != nil {
+		return Rotated{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Rotated{}, err
+	}
+	users, err := chosen(c, SuspendRequest{Users: q.Users, Where: q.Where})
+	if err != nil {
+		return Rotated{}, err
+	}
+	if err := c.Check(declared.Choice{Targets: q.Targets}); err != nil {
+		return Rotated{}, err
+	}
+	if q.Given != "" && len(users) != 1 {
+		return Rotated{}, door.Wrong("password", "one password for %s: name one of them", door.Count(len(users), "person", "people"))
+	}
+	lasts, err := lasting(q.Lasts)
+	if err != nil {
+		return Rotated{}, err
+	}
+	x := rotation{Life: s, c: c, q: q}
+	if err := x.look(ctx, users); err != nil {
+		return Rotated{}, err
+	}
+	out := Rotated{Handovers: []Handover{}, Left: x.left}
+	if len(x.acts) == 0 {
+		out.Words = "nothing is to be set"
+		return out, nil
+	}
+	if err := x.make(ctx); err != nil {
+		return Rotated{}, err
+	}
+	if err := x.store(ctx, who, because, lasts); err != nil {
+		return Rotated{}, err
+	}
+	if out.Round, err = s.carryOut(ctx, acting(who), x.acts, because); err != nil {
+		return out, err
+	}
+	s.enliven()
+	for _, id := range x.ids {
+		h, err := s.HandoverByID(ctx, door.Itself, id)
+		if err != nil {
+			return out, err
+		}
+		out.Handovers = append(out.Handovers, h)
+	}
+	if q.Given == "" && len(x.ids) <= linksMost && q.Batch == "" {
+		for _, id := range x.ids {
+			l, err := s.LinkTo(ctx, who, id)
+			if err != nil {
+				return out, err
+			}
+			out.Links = append(out.Links, l)
+		}
+	}
+	out.Words = fmt.Sprintf("round %d sets them", out.Round.ID)
+	if out.Round.State == rounds.OnHold {
+		out.Words = fmt.Sprintf("round %d sets them, once somebody else has approved it: it is held", out.Round.ID)
+	}
+	return out, nil
+}
+
+func lasting(d time.Duration) (time.Duration, error) {
+	switch {
+	case d == 0:
+		return lastsUsual, nil
+	case d < lastsLeast || d > lastsMost:
+		return 0, door.Wrong("lasts", "%s; a handover waits for between a minute and 90 days", d)
+	}
+	return d, nil
+}
+
+// carryOut drafts a round of acts and, unless it is held, runs it.
+func (s *Life) carryOut(ctx context.Context, who door.Operator, acts []model.Act, because string) (rounds.Round, error) {
+	r, err := s.Ask(ctx, who, acts, because)
+	if err != nil || r.ID == 0 || r.State == rounds.OnHold {
+		return r, err
+	}
+	if _, err := s.Approve(ctx, who, r.ID); err != nil {
+		return r, err
+	}
+	return s.RunRound(ctx, who, r.ID)
+}
+
+// rotation is new passwords for people, as they are made.
+type rotation struct {
+	*Life
+	c     *declared.Current
+	q     RotateRequest
+	acts  []model.Act
+	left  []LeftOut
+	users []string // who get one
+	seals []store.Sealing
+	ids   []int64 // of their handovers
+}
+
+// look finds the accounts that get a new password.
+func (x *rotation) look(ctx context.Context, users []string) error {
+	x.left = []LeftOut{}
+	cut, err := x.Store.SuspendedAmong(ctx, users)
+	if err != nil {
+		return err
+	}
+	for _, user := range users {
+		if cut[user] {
+			x.left = append(x.left, LeftOut{User: user, Words: "is suspended; end that first: roost restore " + user})
+			continue
+		}
+		links, err := x.Store.LinksOf(ctx, user)
+		if err != nil {
+			return err
+		}
+		n := len(x.left)
+		any := false
+		for _, l := range links {
+			if len(x.q.Targets) > 0 && !slices.Contains(x.q.Targets, l.Target) {
+				continue
+			}
+			act, why, err := x.act(ctx, l)
+			if err != nil {
+				return err
+			}
+			if why != "" {
+				x.left = append(x.left, LeftOut{user, l.Target, l.Name, why})
+				continue
+			}
+			x.acts, any = append(x.acts, act), true
+		}
+		switch {
+		case any:
+			x.users = append(x.users, user)
+		case len(x.left) == n:
+			x.left = append(x.left, LeftOut{User: user, Words: "has no account there that we know of; declare it, or adopt the one there"})
+		}
+	}
+	return nil
+}
+
+// act sets a new password on an account, or says why none can be.
+func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why string, err error) {
+	a = model.Act{Target: l.Target, Verb: model.Modify, Object: model.Account, Name: l.Name, User: l.User}
+	d := x.c.Plan.Targets[l.Target]
+	if d == nil {
+		return a, "the target is no longer declared", nil
+	}
+	if p, ok := d.Schema.Find(model.Account, model.Password); !ok || !p.Sealed {
+		return a, "accounts there have no password that can be set", nil
+	}
+	o, err := x.Store.Object(ctx, l.Target, model.Account, l.Name)
+	switch {
+	case errors.Is(err, store.ErrNone):
+		return a, "it was not there when the target was last surveyed", nil
+	case err != nil:
+		return a, "", err
+	case o.Attributes.One(model.Disabled) == "yes":
+		return a, "the account is shut", nil
+	}
+	a.Changes = []model.Change{{Attribute: model.Password}}
+	if _, has := d.Schema.Find(model.Account, model.MustChange); has && !x.q.Keeps {
+		a.Changes = append(a.Changes, mustChange(o.Attributes.Get(model.MustChange)))
+	}
+	return a, "", nil
+}
+
+func mustChange(before []string) model.Change {
+	return model.Change{Attribute: model.MustChange, Before: before, After: []string{"yes"}}
+}
+
+// make makes each person's password, and seals it.
+func (x *rotation) make(ctx context.Context) error {
+	from := 0
+	for range x.users {
+		to := from
+		for to < len(x.acts) && x.acts[to].User == x.acts[from].User {
+			to++
+		}
+		sealing, err := x.password(ctx, x.c, x.acts[from:to], x.q.Aloud, x.q.Given)
+		if err != nil {
+			return err
+		}
+		for i := from; i < to; i++ {
+			x.acts[i].Changes[0].Sealed = sealing.ID
+		}
+		x.seals, from = append(x.seals, sealing), to
+	}
+	return nil
+}
+
+// password makes one for all accounts of a person that acts speak of, or takes the one given, and seals it.
+func (s *Life) password(ctx context.Context, c *declared.Current, acts []model.Act, aloud bool, given string) (store.Sealing, error) {
+	targets := make([]string, len(acts))
+	for i, a := range acts {
+		targets[i] = a.Target
+	}
+	screen := screenFor(c, acts[0].User, targets)
+	plain := given
+	var err error
+	if given != "" {
+		err = s.take(ctx, screen, acts[0].User, given)
+	} else {
+		plain, err = secret.Make(rand.Reader, screen.rule.Strictest(secret.Rule{Aloud: aloud}), screen.Built)
+	}
+	if err != nil {
+		return store.Sealing{}, err
+	}
+	return s.Sealed([]byte(plain))
+}
+
+// store keeps the handovers with what is in them, before any of it is set: a
+// password that is on an account and nowhere else is one that nobody has.
+func (x *rotation) store(ctx context.Context, who door.Operator, because string, lasts time.Duration) error {
+	now := x.Now()
+	return x.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		x.ids = x.ids[:0]
+		var entries []*store.Entry
+		for i, user := range x.users {
+			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: x.q.Batch, Aloud: x.q.Aloud,
+				Keeps: x.q.Keeps, Sealed: x.seals[i].ID, Operator: who.Name, Because: because, MadeAt: now, Lasts: int(lasts / time.Second)})
+			if err != nil {
+				return nil, err
+			}
+			x.ids = append(x.ids, id)
+			entries = append(entries, &store.Entry{At: now, Kind: "handover", Operator: who.Name, User: user, Because: because,
+				Words: fmt.Sprintf("made handover %d: a new password for %s", id, user)})
+		}
+		return entries, tx.PutSealings(ctx, x.seals, now)
+	})
+}
+
+// equip gives acts that make accounts the passwords that wait for their people,
+// and notes with a round which handovers its steps set.
+func (s *Life) equip(ctx context.Context, c *declared.Current, acts []model.Act) (func(*store.Tx, int64) error, error) {
+	var e equipment
+	if err := e.fresh(ctx, s, c, acts); err != nil {
+		return nil, err
+	}
+	byID, err := s.sealedIn(ctx, acts, e.ids)
+	if err != nil {
+		return nil, err
+	}
+	var accounts []store.HandoverAccount
+	for _, a := range acts {
+		for _, change := range a.Changes {
+			if id := byID[change.Sealed]; id != 0 {
+				accounts = append(accounts, store.HandoverAccount{Handover: id, Target: a.Target, Name: a.Name, State: store.HandedWaiting})
+			}
+		}
+	}
+	return func(tx *store.Tx, round int64) error {
+		if err := tx.PutSealings(ctx, e.seals, s.Now()); err != nil {
+			return err
+		}
+		for _, seal := range e.seals {
+			switch ok, err := tx.SealHandover(ctx, e.ids[seal.ID], seal.ID); {
+			case err != nil:
+				return err
+			case !ok:
+				return &store.Refusal{Err: door.Clashing("somebody else has just drafted the making of the same accounts; look, and draft again")}
+			}
+		}
+		for i := range accounts {
+			accounts[i].Round = round
+		}
+		s.enliven()
+		return tx.AddHandoverAccounts(ctx, accounts)
+	}, nil
+}
+
+// equipment is passwords for accounts that are to be made.
+type equipment struct {
+	seals []store.Sealing
+	ids   map[string]int64 // of their handovers, by the id of what is in them
+}
+
+// fresh makes passwords for people whose handover has none yet, and puts them into the acts that make their accounts.
+func (e *equipment) fresh(ctx context.Context, s *Life, c *declared.Current, acts []model.Act) error {
+	e.ids = map[string]int64{}
+	if any, err := s.Store.AnyMade(ctx); err != nil || !any {
+		return err
+	}
+	by := map[string][]int{} // creations by user
+	for i, a := range acts {
+		if a.Verb == model.Create && a.Object == model.Account && a.User != "" && settable(c, a.Target) {
+			by[a.User] = append(by[a.User], i)
+		}
+	}
+	if len(by) == 0 {
+		return nil
+	}
+	waiting, err := s.Store.MadeHandovers(ctx, door.KeysOf(by))
+	if err != nil {
+		return err
+	}
+	for _, h := range waiting {
+		places := by[h.User]
+		if len(places) == 0 {
+			continue // an earlier handover of theirs is on them
+		}
+		delete(by, h.User)
+		sealed := h.Sealed
+		if sealed == "" {
+			theirs := make([]model.Act, len(places))
+			for k, i := range places {
+				theirs[k] = acts[i]
+			}
+			seal, err := s.password(ctx, c, theirs, h.Aloud, "")
+			if err != nil {
+				return err
+			}
+			e.seals = append(e.seals, seal)
+			e.ids[seal.ID], sealed = h.ID, seal.ID
+		}
+		for _, i := range places {
+			a := &acts[i]
+			a.Changes = append(slices.Clone(a.Changes), model.Change{Attribute: model.Password, Sealed: sealed})
+			if _, has := c.Plan.Targets[a.Target].Schema.Find(model.Account, model.MustChange); has && !h.Keeps {
+				a.Changes = append(a.Changes, mustChange(nil))
+			}
+		}
+	}
+	return nil
+}
+
+// settable says whether accounts of a target have a password that can be set.
+func settable(c *declared.Current, target string) bool {
+	d := c.Plan.Targets[target]
+	if d == nil {
+		return false
+	}
+	p, ok := d.Schema.Find(model.Account, model.Password)
+	return ok && p.Sealed
+}
+
+// sealedIn finds the handovers whose sealed values acts set, beside those just made.
+func (s *Life) sealedIn(ctx context.Context, acts []model.Act, made map[string]int64) (map[string]int64, error) {
+	var ids []string
+	out := map[string]int64{}
+	for id, h := range made {
+		out[id] = h
+	}
+	for _, a := range acts {
+		for _, change := range a.Changes {
+			if change.Sealed != "" && made[change.Sealed] == 0 {
+				ids = append(ids, change.Sealed)
+			}
+		}
+	}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	slices.Sort(ids)
+	list, err := s.Store.HandoversSealed(ctx, slices.Compact(ids))
+	for _, h := range list {
+		out[h.Sealed] = h.ID
+	}
+	return out, err
+}
+
+// Expire has people change their passwords at the next sign-in, without new ones.
+func (s *Life) Expire(ctx context.Context, who door.Operator, users, targets []string, because string) (Rotated, error) {
+	return s.simply(ctx, who, users, targets, because, func(d model.Schema, o model.Object) (model.Change, model.Verb, string) {
+		if _, has := d.Find(model.Account, model.MustChange); !has {
+			return model.Change{}, "", "accounts there cannot be asked for another password"
+		}
+		if o.Attributes.One(model.MustChange) == "yes" {
+			return model.Change{}, "", "it must be changed already"
+		}
+		return mustChange(o.Attributes.Get(model.MustChange)), model.Modify, ""
+	})
+}
+
+// Unlock lets people in again who were locked out after wrong passwords. What was
+// shut on purpose stays shut.
+func (s *Life) Unlock(ctx context.Context, who door.Operator, users, targets []string, because string) (Rotated, error) {
+	return s.simply(ctx, who, users, targets, because, func(d model.Schema, o model.Object) (model.Change, model.Verb, string) {
+		if !d.Account().Does(model.Enable) {
+			return model.Change{}, "", "accounts there cannot be opened"
+		}
+		if o.Attributes.One(model.Disabled) == "yes" {
+			return model.Change{}, "", "it is shut on purpose, and not for wrong passwords"
+		}
+		// It may have been locked since it was last seen: the target is read before it is touched.
+		return model.Change{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"no"}}, model.Enable, ""
+	})
+}
+
+// simply does one thing to the accounts of people, at once.
+func (s *Life) simply(ctx context.Context, who door.Operator, users, targets []string, because string,
+	what func(model.Schema, model.Object) (model.Change, model.Verb, string)) (Rotated, error) {
+	if err := who.May(door.Credential); err != nil {
+		return Rotated{}, err
+	}
+	because, err := door.Reason(because)
+	if err != nil {
+		return Rotated{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Rotated{}, err
+	}
+	if users, err = chosen(c, SuspendRequest{Users: users}); err != nil {
+		return Rotated{}, err
+	}
+	if err := c.Check(declared.Choice{Targets: targets}); err != nil {
+		return Rotated{}, err
+	}
+	out := Rotated{Handovers: []Handover{}, Left: []LeftOut{}}
+	var acts []model.Act
+	for _, user := range users {
+		links, err := s.Store.LinksOf(ctx, user)
+		if err != nil {
+			return Rotated{}, err
+		}
+		known := 0
+		for _, l := range links {
+			d := c.Plan.Targets[l.Target]
+			if d == nil || len(targets) > 0 && !slices.Contains(targets, l.Target) {
+				continue
+			}
+			known++
+			o, err := s.Store.Object(ctx, l.Target, model.Account, l.Name)
+			if errors.Is(err, store.ErrNone) {
+				out.Left = append(out.Left, LeftOut{user, l.Target, l.Name, "it was not there when the target was last surveyed"})
+				continue
+			}
+			if err != nil {
+				return Rotated{}, err
+			}
+			change, verb, why := what(d.Schema, o)
+			if why != "" {
+				out.Left = append(out.Left, LeftOut{user, l.Target, l.Name, why})
+				continue
+			}
+			acts = append(acts, model.Act{Target: l.Target, Verb: verb, Object: model.Account, Name: l.Name, User: user,
+				Changes: []model.Change{change}})
+		}
+		if known == 0 {
+			out.Left = append(out.Left, LeftOut{User: user, Words: "has no account there that we know of"})
+		}
+	}
+	out.Words = "nothing is to be done"
+	if len(acts) == 0 {
+		return out, nil
+	}
+	if out.Round, err = s.carryOut(ctx, acting(who), acts, because); err != nil {
+		return out, err
+	}
+	out.Words = fmt.Sprintf("round %d does it", out.Round.ID)
+	if out.Round.State == rounds.OnHold {
+		out.Words = strings.TrimSuffix(out.Words, " does it") + " is held: somebody else must approve it"
+	}
+	return out, nil
+}

@@ -1,0 +1,137 @@
+package life
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
+)
+
+// settledAtOnce is how many handovers change their state in one transaction.
+const settledAtOnce = 200
+
+// keepHandovers lets handovers be collected when their accounts have them, and
+// ends those that have waited too long, until the service ends.
+func (s *Life) keepHandovers() {
+	s.during(s.hand, "handovers", func(ctx context.Context) error {
+		if err := s.Store.UnsetHandovers(ctx, s.Now()); err != nil {
+			return err
+		}
+		for {
+			n, err := s.settle(ctx)
+			if err != nil {
+				return err
+			}
+			if n < settledAtOnce {
+				break
+			}
+		}
+		if err := s.expire(ctx); err != nil {
+			return err
+		}
+		if until := s.lively.Load(); until > s.Now().UnixNano() { // somebody waits for it
+			time.AfterFunc(livelyEvery, s.settleSoon)
+		}
+		return nil
+	})
+}
+
+// A handover that was just made is looked after more often, for whoever waits for it.
+const (
+	livelyEvery = 100 * time.Millisecond
+	livelyFor   = 2 * time.Minute
+)
+
+// enliven has handovers looked after often for a while.
+func (s *Life) enliven() {
+	s.lively.Store(s.Now().Add(livelyFor).UnixNano())
+	s.settleSoon()
+}
+
+func (s *Life) settleSoon() {
+	select {
+	case s.hand <- struct{}{}:
+	default:
+	}
+}
+
+// settle lets those be collected that are set somewhere, ends those that are set
+// nowhere, and those that newer ones have replaced. It returns how many.
+func (s *Life) settle(ctx context.Context) (n int, err error) {
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		var entries []*store.Entry
+		list, err := tx.SettledHandovers(ctx, settledAtOnce)
+		if n = len(list); err != nil || n == 0 {
+			return nil, err
+		}
+		for _, h := range list {
+			set, err := tx.HandedTo(ctx, h.ID)
+			if err != nil {
+				return nil, err
+			}
+			if set == 0 {
+				entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
+					Because: h.Because, Words: fmt.Sprintf("no account took handover %d, and it is gone", h.ID)})
+				if err := tx.EndHandover(ctx, h, NotSet, "no account took it", s.Now()); err != nil {
+					return nil, err
+				}
+				continue
+			}
+			if err := tx.AwaitHandover(ctx, h.ID, s.Now().Add(time.Duration(h.Lasts)*time.Second)); err != nil {
+				return nil, err
+			}
+			old, err := tx.OutdatedHandovers(ctx, h.User, h.ID)
+			if err != nil {
+				return nil, err
+			}
+			for _, o := range old {
+				entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
+					Because: h.Because, Words: fmt.Sprintf("withdrew handover %d: handover %d took its place", o.ID, h.ID)})
+				if err := tx.EndHandover(ctx, o, Withdrawn, fmt.Sprintf("handover %d took its place", h.ID), s.Now()); err != nil {
+					return nil, err
+				}
+			}
+		}
+		return entries, nil
+	})
+	return n, err
+}
+
+// expire ends those that have waited too long.
+func (s *Life) expire(ctx context.Context) error {
+	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		list, err := tx.ExpiredHandovers(ctx, s.Now(), settledAtOnce)
+		if err != nil || len(list) == 0 {
+			return nil, err
+		}
+		var entries []*store.Entry
+		for _, h := range list {
+			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
+				Because: h.Because, Words: fmt.Sprintf("handover %d has expired: nobody collected it", h.ID)})
+			if err := tx.EndHandover(ctx, h, Expired, "nobody collected it", s.Now()); err != nil {
+				return nil, err
+			}
+		}
+		return entries, nil
+	})
+}
+
+// keptEvery is how often is done what nobody waits for.
+const keptEvery = time.Hour
+
+// keepHouse tells of the week before, and forgets what nobody needs any more, until the service ends.
+func (s *Life) keepHouse() {
+	for {
+		if err := errors.Join(s.tellScreenings(s.Life), s.Store.ForgetSealings(s.Life)); err != nil && s.Life.Err() == nil {
+			s.Log.Warn("the house is not kept", "error", err)
+		}
+		select {
+		case <-s.Life.Done():
+			return
+		case <-time.After(keptEvery):
+		}
+	}
+}
