@@ -70,6 +70,8 @@ func Routes(r chi.Router, s *service.Service, version string) huma.API {
 	h.declaration(api)
 	h.users(api)
 	h.life(api)
+	h.people(api)
+	h.credentials(api)
 	h.exchange(api)
 	h.targets(api)
 	h.drift(api)

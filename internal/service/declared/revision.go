@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"time"
 
 	"hen-roost/internal/core/access"
 	"hen-roost/internal/core/declare"
@@ -94,6 +95,20 @@ func (s *Declared) MeansEdits(ctx context.Context, who door.Operator, edits []de
 	m, err := s.Means(ctx, who, files)
 	lines := declare.Compare(c.Source.Files(), files)
 	return m, lines[:min(len(lines), movesMost)], err
+}
+
+// PlanAfter is the plan for a day as it would be after edits of the newest
+// revision. Nothing is stored.
+func (s *Declared) PlanAfter(ctx context.Context, edits []declare.Edit, day time.Time) (*resolve.Plan, error) {
+	files, c, err := s.edited(ctx, edits)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.read(c, files, day)
+	if err != nil {
+		return nil, err
+	}
+	return r.Plan, r.source.Fresh()
 }
 
 // edited are the files of the newest revision after some edits.
