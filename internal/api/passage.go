@@ -66,7 +66,8 @@ func (h *handlers) people(api huma.API) {
 			Lasts: b.lasts(), NoSecret: b.NoPasswords, Because: b.Because, Look: b.Look})
 		return answer(out, err)
 	})
-	op(api, door.Draft, http.MethodPost, "/users/{id}/move", "move", "Change what somebody does on a day; the old roles end after an overlap",
+	op(api, door.Draft, http.MethodPost, "/users/{id}/move", "move", "Change what somebody does on a day; the old roles end after an "+
+		"overlap",
 		func(ctx context.Context, who door.Operator, in *moveRequest) (life.Passage, error) {
 			b := in.Body
 			return h.Move(ctx, who, life.MoveRequest{User: in.ID, To: b.To, Keep: b.Keep, On: b.On,

@@ -202,13 +202,20 @@ func (b *bodies) give(n int64) {
 	b.left += n
 }
 
+// openPaths are what those may ask for who have not signed in; no operation among
+// them reads more than strangersMost.
+var openPaths = map[string]bool{"/api/session": true, "/api/openapi.json": true, "/api/openapi.yaml": true,
+	"/api/collect": true, "/api/collect/look": true}
+
+const strangersMost = 16 << 10
+
 // signedIn refuses whoever is nobody before a byte of what they send is read,
 // but for signing in; and what together would be more than there is room for.
 func signedIn(room *bodies) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			open := r.URL.Path == "/api/session" || r.URL.Path == "/api/openapi.json" || r.URL.Path == "/api/openapi.yaml"
-			if who(r.Context()).Name == "" && !open {
+			stranger := who(r.Context()).Name == ""
+			if stranger && !openPaths[r.URL.Path] {
 				w.Header().Set("Connection", "close") // whatever they go on sending
 				writeProblem(w, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
 				return
@@ -216,6 +223,9 @@ func signedIn(room *bodies) func(http.Handler) http.Handler {
 			n := min(r.ContentLength, maxDeclaration)
 			if n < 0 {
 				n = maxDeclaration // it does not say how much is to come
+			}
+			if stranger {
+				n = min(n, strangersMost)
 			}
 			if !room.take(n) {
 				w.Header().Set("Connection", "close")

@@ -37,13 +37,9 @@ column holds a field, where it is not called as the field is.`,
 			if !slices.Contains(declared.Formats, format) {
 				return wrong{fmt.Errorf("say what the file is: --format csv, ldif or scim")}
 			}
-			m := map[string]string{}
-			for _, pair := range columns {
-				field, column, ok := strings.Cut(pair, "=")
-				if !ok {
-					return wrong{fmt.Errorf("--map %q: write FIELD=COLUMN", pair)}
-				}
-				m[field] = column
+			m, err := mapped(columns)
+			if err != nil {
+				return err
 			}
 			var out declared.Import
 			if err := a.send(c.Context(), http.MethodPost, "/import",

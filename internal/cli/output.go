@@ -135,7 +135,9 @@ var marks = map[string]string{
 	"not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■",
 	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
 	"open to question": "■", "not asked for": "■",
-	"in force": "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
+	"proved": "●", "set": "▲", "not set": "■", "made": "▲", "collected": "○", "expired": "■", "withdrawn": "○", "joins": "●",
+	"comes back": "●",
+	"in force":   "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
 	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○", "not there": "○",
 }

@@ -367,9 +367,18 @@ func (a *app) undo() *cobra.Command {
 
 // followed waits for a round's end and shows its outcome.
 func (a *app) followed(ctx context.Context, r rounds.Round) error {
-	cl, err := a.client()
+	r, err := a.follow(ctx, r)
 	if err != nil {
 		return err
+	}
+	return a.outcome(ctx, r)
+}
+
+// follow shows how far a round is, and returns it when it has ended.
+func (a *app) follow(ctx context.Context, r rounds.Round) (rounds.Round, error) {
+	cl, err := a.client()
+	if err != nil {
+		return r, err
 	}
 	bar := progress{a, fmt.Sprintf("round %d", r.ID), r.Steps}
 	err = cl.Events(ctx, fmt.Sprintf("/rounds/%d/events", r.ID), func(event string, data []byte) (bool, error) {
@@ -396,10 +405,7 @@ func (a *app) followed(ctx context.Context, r rounds.Round) error {
 		return r.EndedAt != nil || r.State != rounds.Running && r.State != rounds.Stopped, nil
 	})
 	bar.end()
-	if err != nil {
-		return err
-	}
-	return a.outcome(ctx, r)
+	return r, err
 }
 
 // badMost is how many steps that did not succeed are told at the end of a round.

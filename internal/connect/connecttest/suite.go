@@ -332,13 +332,15 @@ func (x suite) secrets() {
 		if o := Find(x, x.open(), model.Account, x.name); o.Attributes.One(model.MustChange) != "yes" {
 			x.Errorf("it need not be changed: %v", o.Attributes.Map())
 		}
-		if p, words := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte("three"+thePassword))); p != connect.Proved {
+		if p, words := connect.Prove(context.Background(), session, x.name,
+			connect.Seal([]byte("three"+thePassword))); p != connect.Proved {
 			x.Errorf("the one that must be changed: %s %s", p, words)
 		}
 		x.try("it need not be changed", []model.Act{x.account(model.Modify, x.name, fromTo(model.MustChange, "yes", "no"))})
 	}
 	x.try("shut", []model.Act{x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes"))}, connect.Done)
-	x.try("a password while it is shut", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: "four"})},
+	x.try("a password while it is shut", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password,
+		Sealed: "four"})},
 		connect.Done)
 	if o := Find(x, x.open(), model.Account, x.name); o.Attributes.One(model.Disabled) != "yes" {
 		x.Errorf("a new password has opened it: %v", o.Attributes.Map())

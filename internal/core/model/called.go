@@ -4,8 +4,9 @@ package model
 // It is the one list of it: the command line and the console both show it.
 var called = map[string]string{
 	FullName: "full name", MemberGroups: "groups in it", Elevation: "superuser through", PrimaryGroup: "primary group",
-	Passwordless: "no password", MustChange: "must change it", ChangedBy: "changed last by", ClockOff: "clock", UpSince: "up since", HostName: "host name",
-	"given": "given name", "surname": "family name", "naming-contexts": "naming contexts", Guarded: "protected there",
+	Passwordless: "no password", MustChange: "must change it", ChangedBy: "changed last by", ClockOff: "clock", UpSince: "up since",
+	HostName: "host name",
+	"given":  "given name", "surname": "family name", "naming-contexts": "naming contexts", Guarded: "protected there",
 	"password.length": "shortest password", "password.history": "passwords remembered", "password.complex": "mixed characters",
 	"password.min-age": "password kept at least", "password.max-age": "password kept at most",
 	"lockout.after": "locked after", "lockout.within": "counted within", "lockout.for": "locked for", "for-groups": "for groups",

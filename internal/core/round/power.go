@@ -55,7 +55,8 @@ func (f Facts) Gains(a model.Act) string {
 		switch {
 		case c.Sealed != "": // whoever has the new password can become what the account can
 			if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {
-				return "a new " + model.Called(c.Attribute) + " of an account with " + strings.Join(o.Attributes.Get(model.Elevation), " and ")
+				return "a new " + model.Called(c.Attribute) + " of an account with " + strings.Join(o.Attributes.Get(model.Elevation),
+					" and ")
 			}
 		case !fresh:
 		case c.Attribute == model.Elevation:

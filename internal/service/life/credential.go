@@ -285,7 +285,8 @@ func (x *rotation) store(ctx context.Context, who door.Operator, because string,
 		var entries []*store.Entry
 		for i, user := range x.users {
 			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: x.q.Batch, Aloud: x.q.Aloud,
-				Keeps: x.q.Keeps, Sealed: x.seals[i].ID, Operator: who.Name, Because: because, MadeAt: now, Lasts: int(lasts / time.Second)})
+				Keeps: x.q.Keeps, Sealed: x.seals[i].ID, Operator: who.Name, Because: because, MadeAt: now,
+				Lasts: int(lasts / time.Second)})
 			if err != nil {
 				return nil, err
 			}
@@ -325,7 +326,8 @@ func (s *Life) equip(ctx context.Context, c *declared.Current, acts []model.Act)
 			case err != nil:
 				return err
 			case !ok:
-				return &store.Refusal{Err: door.Clashing("somebody else has just drafted the making of the same accounts; look, and draft again")}
+				return &store.Refusal{Err: door.Clashing("somebody else has just drafted the making of the same accounts; look, and " +
+					"draft again")}
 			}
 		}
 		for i := range accounts {

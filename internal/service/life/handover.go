@@ -244,7 +244,8 @@ type Shown struct {
 // nothingThere is said of every link behind which nothing can be collected: what
 // it was is nobody's business who has the link alone.
 func nothingThere() error {
-	return &door.Problem{Kind: door.Unknown, Words: "nothing waits behind this link: it was collected, has expired or was withdrawn, or the " +
+	return &door.Problem{Kind: door.Unknown, Words: "nothing waits behind this link: it was collected, has expired or was withdrawn, or " +
+		"the " +
 		"link is not whole; whoever gave it to you can make a new one"}
 }
 

@@ -23,6 +23,9 @@ import (
 // round that follows from them is run at once by those who may, and drafted for
 // others. Nothing else is changed by it: it is of those people alone.
 
+// Side is what a change means for one person on one target.
+type Side = access.Side
+
 // Passage is what came of somebody's coming, moving or going, or would.
 type Passage struct {
 	Meaning   declared.Meaning  `json:"meaning" doc:"what changes for people today"`
@@ -205,7 +208,8 @@ func wrongJoiner(c *declared.Current, u exchange.User, numbers map[string]string
 		}
 	}
 	if u.Manager != "" && c.Declared.Users[u.Manager] == nil {
-		return declare.Meant(fmt.Sprintf("no user is called %q, who is to be the manager", u.Manager), u.Manager, door.KeysOf(c.Declared.Users))
+		return declare.Meant(fmt.Sprintf("no user is called %q, who is to be the manager", u.Manager), u.Manager,
+			door.KeysOf(c.Declared.Users))
 	}
 	if other := numbers[u.Number]; u.Number != "" && other != "" && other != u.ID {
 		return fmt.Sprintf("the number %s is that of %s", u.Number, other)
