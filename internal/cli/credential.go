@@ -7,6 +7,7 @@ import (
 	"net/http"
 	"net/url"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -72,6 +73,9 @@ status 4 when an account did not take it.`,
 			if err := a.awaitHandovers(c.Context(), out.Handovers); err != nil {
 				return err
 			}
+			for i := range out.Links {
+				out.Links[i].Handover = out.Handovers[i]
+			}
 			var shown []life.Shown
 			for _, x := range out.Handovers {
 				if !show || x.State != life.ToCollect {
@@ -96,28 +100,51 @@ status 4 when an account did not take it.`,
 	return c
 }
 
-// awaitHandovers waits until each can be collected, or was taken by no account.
+// awaitHandovers waits until each that a round sets can be collected, or was taken
+// by no account. Those of people who begin later wait for their day.
 func (a *app) awaitHandovers(ctx context.Context, list []life.Handover) error {
 	for pause := 100 * time.Millisecond; ; pause = min(pause*5/4, time.Second) {
-		open := 0
-		for i := range list {
-			if list[i].State != life.Made {
-				continue
-			}
-			if err := a.get(ctx, fmt.Sprintf("/handovers/%d", list[i].ID), nil, &list[i]); err != nil {
-				return err
-			}
-			if list[i].State == life.Made {
-				open++
-			}
+		if err := a.refresh(ctx, list); err != nil {
+			return err
 		}
-		if open == 0 {
+		if !slices.ContainsFunc(list, func(h life.Handover) bool { return h.State == life.Made && len(h.Accounts) > 0 }) {
 			return nil
 		}
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
 		case <-time.After(pause):
+		}
+	}
+}
+
+// refresh asks how handovers stand now: one by one, or of a batch page by page.
+func (a *app) refresh(ctx context.Context, list []life.Handover) error {
+	at := map[int64]*life.Handover{}
+	for i := range list {
+		at[list[i].ID] = &list[i]
+	}
+	if len(list) == 0 || list[0].Batch == "" {
+		for id, h := range at {
+			if err := a.get(ctx, fmt.Sprintf("/handovers/%d", id), nil, h); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	for before := int64(0); ; {
+		var page life.Handovers
+		q := url.Values{"batch": {list[0].Batch}, "size": {"1000"}, "before": {fmt.Sprint(before)}}
+		if err := a.get(ctx, "/handovers", q, &page); err != nil {
+			return err
+		}
+		for _, h := range page.Items {
+			if ours := at[h.ID]; ours != nil {
+				*ours = h
+			}
+		}
+		if before = page.Next; before == 0 {
+			return nil
 		}
 	}
 }

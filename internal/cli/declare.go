@@ -142,6 +142,11 @@ func (a *app) agreed(m declared.Meaning, yes bool) (bool, error) {
 	if a.forPeople() {
 		a.showMeaning(m)
 	}
+	return a.confirmed(yes)
+}
+
+// confirmed asks whether what was shown is meant.
+func (a *app) confirmed(yes bool) (bool, error) {
 	if yes {
 		return true, nil
 	}

@@ -166,10 +166,14 @@ func (a *app) joined(ctx context.Context, body map[string]any, yes bool, table s
 
 // passes shows what was looked at, asks, does it, and follows it.
 func (a *app) passes(ctx context.Context, path string, body map[string]any, p *life.Passage, yes bool) error {
-	if a.forPeople() {
-		a.showSides(p.Sides)
+	switch {
+	case !a.forPeople():
+	case len(p.Sides) > 0:
+		a.showSides(*p)
+	default:
+		a.showMeaning(p.Meaning)
 	}
-	if ok, err := a.agreed(p.Meaning, yes); !ok || err != nil {
+	if ok, err := a.confirmed(yes); !ok || err != nil {
 		return err
 	}
 	*p = life.Passage{}
@@ -186,8 +190,11 @@ func (a *app) passes(ctx context.Context, path string, body map[string]any, p *l
 		if failed = a.followed(ctx, p.Round); failed != nil && !errors.As(failed, &told) {
 			return failed
 		}
-		if err := a.awaitHandovers(ctx, drafted(p.Handovers)); err != nil {
+		if err := a.awaitHandovers(ctx, p.Handovers); err != nil {
 			return err
+		}
+		for i := range p.Links {
+			p.Links[i].Handover = p.Handovers[i]
 		}
 	}
 	if n := len(p.Handovers); n > 0 && len(p.Links) == 0 {
@@ -201,27 +208,18 @@ func (a *app) passes(ctx context.Context, path string, body map[string]any, p *l
 	return failed
 }
 
-// drafted are the handovers that the round sets: those of people who begin later wait for their day.
-func drafted(list []life.Handover) (out []life.Handover) {
-	for _, h := range list {
-		if len(h.Accounts) > 0 {
-			out = append(out, h)
-		}
-	}
-	return out
-}
-
 // showSides says what somebody keeps, gains and loses, target by target.
-func (a *app) showSides(sides []life.Side) {
-	if len(sides) == 0 {
-		return
-	}
+func (a *app) showSides(p life.Passage) {
 	t := table{head: []string{"TARGET", "KEEPS", "GAINS", "LOSES"}}
-	for _, s := range sides {
+	for _, s := range p.Sides {
 		t.rows = append(t.rows, []string{s.Target, strings.Join(s.Keeps, ", "), strings.Join(s.Gains, ", "), strings.Join(s.Loses, ", ")})
 	}
 	_ = a.show(nil, t)
-	fmt.Fprintln(a.Out)
+	when := "today"
+	if p.Meaning.People == 0 {
+		when = "not yet today, but by " + p.By
+	}
+	a.tell("\nSo it is %s.", when)
 }
 
 func (a *app) move() *cobra.Command {

@@ -321,7 +321,8 @@ func (s *session) newPerson(t *tree, a model.Act) *goldap.AddRequest {
 		r.Attribute("sn", []string{lastWord(want.One(model.FullName), a.Name)})
 	}
 	for _, c := range a.Changes {
-		if theirs := ldapName[c.Attribute]; theirs != "" && c.Attribute != model.PrimaryGroup && len(c.After) > 0 {
+		if theirs := ldapName[c.Attribute]; theirs != "" && c.Attribute != model.PrimaryGroup && c.Attribute != model.MustChange &&
+			len(c.After) > 0 {
 			r.Attribute(theirs, c.After)
 		}
 	}

@@ -121,6 +121,10 @@ func list(a model.Act, side func(model.Change) []string) string {
 		switch {
 		case c.Sealed != "": // what it is nobody reads
 			parts = append(parts, "a new "+model.Called(c.Attribute))
+		case c.Attribute == model.MustChange && slices.Equal(v, []string{"yes"}):
+			parts = append(parts, "to be changed at the next sign-in")
+		case c.Attribute == model.MustChange:
+			continue
 		case c.Attribute == "keys":
 			parts = append(parts, fmt.Sprintf("%d %s", len(v), plural(len(v), "key", "keys")))
 		case len(v) == 0:

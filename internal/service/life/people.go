@@ -30,6 +30,7 @@ type Side = access.Side
 type Passage struct {
 	Meaning   declared.Meaning  `json:"meaning" doc:"what changes for people today"`
 	Sides     []access.Side     `json:"sides" doc:"of one who moves or goes: what they keep, gain and lose, target by target, when all of it has come to pass"`
+	By        string            `json:"by,omitempty" doc:"the day by which it has"`
 	Lines     []JoinLine        `json:"lines,omitempty" doc:"of those who join: each, and what becomes of them"`
 	Revision  declared.Revision `json:"revision" doc:"its number is 0 when it was only looked at"`
 	Round     rounds.Round      `json:"round" doc:"that brings it to the targets; its id is 0 when there is nothing to do today"`
@@ -534,7 +535,7 @@ func moving(c *declared.Current, q MoveRequest, on, today time.Time) (edits []de
 // day and, unless it is only looked at, declares them and follows.
 func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current, user string, edits []declare.Edit, when time.Time,
 	because string, look bool) (Passage, error) {
-	out := Passage{Handovers: []Handover{}}
+	out := Passage{Handovers: []Handover{}, By: when.Format(time.DateOnly)}
 	after, err := s.PlanAfter(ctx, edits, when)
 	if err != nil {
 		return out, err
@@ -616,13 +617,13 @@ func handing(c *declared.Current, q LeaveRequest) (edits []declare.Edit, err err
 	var what []string
 	for _, name := range door.KeysOf(c.Declared.Groups) {
 		if c.Declared.Groups[name].Owner.Name == q.User {
-			what = append(what, "group "+name)
+			what = append(what, "owns group "+name)
 			edits = append(edits, declare.Edit{Section: "groups", Name: name, Key: "owner", Do: declare.Set, Value: q.HandTo})
 		}
 	}
 	for _, id := range door.KeysOf(c.Declared.Users) {
 		if u := c.Declared.Users[id]; u.Manager.Name == q.User && id != q.User {
-			what = append(what, map[bool]string{true: "service ", false: "manages "}[u.Service]+id)
+			what = append(what, map[bool]string{true: "answers for service ", false: "manages "}[u.Service]+id)
 			edits = append(edits, declare.Edit{Section: "users", Name: id, Key: "manager", Do: declare.Set, Value: q.HandTo})
 		}
 	}
@@ -643,5 +644,5 @@ func handing(c *declared.Current, q LeaveRequest) (edits []declare.Edit, err err
 		more = fmt.Sprintf(" and %d more", len(what)-few)
 		what = what[:few]
 	}
-	return nil, door.Clashing("%s looks after %s%s; say who takes over: --hand-to", q.User, strings.Join(what, ", "), more)
+	return nil, door.Clashing("%s %s%s; say who takes over: --hand-to", q.User, strings.Join(what, ", "), more)
 }
