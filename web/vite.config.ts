@@ -4,6 +4,10 @@ import { defineConfig } from 'vite';
 
 export default defineConfig({
   plugins: [tailwindcss(), svelte()],
-  build: { outDir: 'dist', target: 'es2022', rolldownOptions: { checks: { pluginTimings: false } } },
+  build: {
+    outDir: 'dist',
+    target: 'es2022',
+    rolldownOptions: { input: ['index.html', 'handover.html'], checks: { pluginTimings: false } },
+  },
   server: { host: '127.0.0.1', strictPort: true, proxy: { '/api': { target: 'https://127.0.0.1:8460', secure: false } } },
 });

@@ -52,7 +52,22 @@ type leaveRequest struct {
 	}
 }
 
+type timeLineRequest struct {
+	ID string `path:"id"`
+}
+
+// TimeLine is a person's line of time.
+type TimeLine struct {
+	Items []life.Moment `json:"items"`
+}
+
 func (h *handlers) people(api huma.API) {
+	op(api, door.Look, http.MethodGet, "/users/{id}/time", "show-time", "Show a user's line of time: joined, roles, suspended, "+
+		"handovers, left",
+		func(ctx context.Context, who door.Operator, in *timeLineRequest) (TimeLine, error) {
+			list, err := h.TimeLine(ctx, who, in.ID)
+			return TimeLine{list}, err
+		})
 	o := operation(door.Draft, http.MethodPost, "/users/join", "join",
 		"Let people join, or come back: they are declared, brought to the targets, and each gets a password that is handed over once")
 	o.MaxBodyBytes = 16 << 20

@@ -53,7 +53,7 @@ func (a *app) user() *cobra.Command {
 			}
 			return a.show(u, sideBySide(u))
 		}}
-	c.AddCommand(list, show, a.userSessions())
+	c.AddCommand(list, show, a.userTime(), a.userSessions())
 	return c
 }
 

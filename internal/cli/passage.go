@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/api"
 	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
 )
@@ -265,6 +266,22 @@ func (a *app) lookedAt(ctx context.Context, path string, body map[string]any, ye
 	}
 	body["look"] = false
 	return a.passes(ctx, path, body, &p, yes)
+}
+
+func (a *app) userTime() *cobra.Command {
+	return &cobra.Command{Use: "time USER", Short: "Show one user's line of time: joined, roles, suspended, handovers, left",
+		Args: cobra.ExactArgs(1), Example: "  roost user time kari.berg", ValidArgsFunction: a.completing(1, a.userNames),
+		RunE: func(c *cobra.Command, args []string) error {
+			var out api.TimeLine
+			if err := a.get(c.Context(), "/users/"+url.PathEscape(args[0])+"/time", nil, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"DAY", "UNTIL", "WHAT", "WHEN", "WORDS"}, empty: "No day is known of them."}
+			for _, m := range out.Items {
+				t.rows = append(t.rows, []string{m.Day, m.Until, m.What, m.When, m.Words})
+			}
+			return a.show(out.Items, t)
+		}}
 }
 
 func (a *app) leave() *cobra.Command {

@@ -238,12 +238,16 @@ func certificate(c Config) (tls.Certificate, error) {
 	return tls.LoadX509KeyPair(file, keyFile)
 }
 
-// console serves the embedded console; every page's address leads to its one document.
+// console serves the embedded console; every page's address leads to its one document, but for the page of handovers.
 func console() http.Handler {
 	files := web.Console()
 	server := http.FileServerFS(files)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		path := strings.TrimPrefix(r.URL.Path, "/")
+		page := "index.html"
+		if path == "handover" { // those who come there are no operators: they get a small page of its own
+			page = "handover.html"
+		}
 		if info, err := fs.Stat(files, path); err == nil && !info.IsDir() && path != "" {
 			if strings.HasPrefix(path, "assets/") { // their names change with their contents
 				w.Header().Set("Cache-Control", "public, max-age=31536000, immutable")
@@ -255,7 +259,7 @@ func console() http.Handler {
 			http.NotFound(w, r) // a page in place of a script would only hide that it is missing
 			return
 		}
-		index, err := fs.ReadFile(files, "index.html")
+		index, err := fs.ReadFile(files, page)
 		if err != nil {
 			http.Error(w, "this binary was built without the console: make build", http.StatusNotFound)
 			return

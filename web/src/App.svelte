@@ -14,6 +14,8 @@
   import SignIn from './lib/signin/SignIn.svelte';
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
+  import HandoverPage from './lib/users/HandoverPage.svelte';
+  import Join from './lib/users/Join.svelte';
   import User from './lib/users/User.svelte';
   import Ending from './lib/users/Ending.svelte';
   import Users from './lib/users/Users.svelte';
@@ -35,7 +37,7 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
-  const title = $derived(places.find(([p]) => p === here)?.[1] ?? (here === 'ending' ? 'Ending soon' : 'Hen Roost'));
+  const title = $derived(places.find(([p]) => p === here)?.[1] ?? { ending: 'Ending soon', handovers: 'Handovers' }[here] ?? 'Hen Roost');
   $effect(() => {
     document.title = `${router.part(1) ? router.part(1) + ' · ' : ''}${title} · Hen Roost`;
   });
@@ -84,9 +86,11 @@
   <main id="main" tabindex="-1" class="px-8 py-6 outline-none max-sm:px-4">
     {#key router.path}
       {#if here === ''}<Overview />
+      {:else if here === 'users' && router.part(1) === 'join'}<Join />
       {:else if here === 'users' && router.part(1)}<User id={router.part(1)} />
       {:else if here === 'users'}<Users />
       {:else if here === 'ending'}<Ending />
+      {:else if here === 'handovers'}<HandoverPage />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
       {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />

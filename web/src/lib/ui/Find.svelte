@@ -1,4 +1,4 @@
-<!-- Finds a person or a target from anywhere: / to begin, arrows to choose, Enter to go. -->
+<!-- Finds a person or a target from anywhere: / to begin, arrows to choose, Enter to go, Shift and Enter to cut a person off. -->
 <script lang="ts">
   import { api, ask } from '../api/client';
   import { router } from '../router.svelte';
@@ -31,7 +31,7 @@
   function key(e: KeyboardEvent) {
     if (e.key === 'ArrowDown') at = Math.min(at + 1, hits.length - 1);
     else if (e.key === 'ArrowUp') at = Math.max(at - 1, 0);
-    else if (e.key === 'Enter' && hits[at]) go(hits[at].href);
+    else if (e.key === 'Enter' && hits[at]) go(hits[at].href + (e.shiftKey && hits[at].href.startsWith('/users/') ? '?cut' : ''));
     else if (e.key === 'Escape') {
       text = '';
       hits = [];

@@ -1,8 +1,9 @@
 <!-- Cutting a person off, what became of each account, live, and letting them in again. -->
 <script lang="ts">
   import { Button, Checkbox } from 'flowbite-svelte';
+  import type { Snippet } from 'svelte';
   import { api, ask, type Schemas } from '../api/client';
-  import { link } from '../router.svelte';
+  import { link, router } from '../router.svelte';
   import { count, tally, when } from '../words';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
@@ -10,9 +11,9 @@
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
 
-  let { user, name, changed }: { user: string; name: string; changed: () => void } = $props();
+  let { user, name, changed, children }: { user: string; name: string; changed: () => void; children?: Snippet } = $props();
   let last = $state.raw<Schemas['Suspension']>();
-  let cutting = $state(false);
+  let cutting = $state(router.query.has('cut')); // asked for from anywhere: see Find
   let restoring = $state(false);
   let security = $state(false);
   let said = $state('');
@@ -78,6 +79,7 @@
   {:else}
     <Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)} title="Key: x">Cut {name} off now</Button>
   {/if}
+  {@render children?.()}
   <span role="status">{said}</span>
 </p>
 {#if last && inForce}

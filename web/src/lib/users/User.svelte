@@ -15,7 +15,10 @@
   import { calling, kinds } from '../kinds';
   import History from '../targets/History.svelte';
   import Sessions from '../targets/Sessions.svelte';
+  import Credentials from './Credentials.svelte';
+  import Passing from './Passing.svelte';
   import Suspension from './Suspension.svelte';
+  import TimeLine from './TimeLine.svelte';
 
   let { id }: { id: string } = $props();
   let mark = $state(0);
@@ -80,7 +83,9 @@
     {#if drift.some((f) => !f.decide)}<p class="mb-6">
         <Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}>Draft a round for {u.name}</Button>
       </p>{/if}
-    <Suspension user={id} name={u.name} changed={() => mark++} />
+    <Suspension user={id} name={u.name} changed={() => mark++}>
+      <Passing user={id} name={u.name} changed={() => mark++} />
+    </Suspension>
     {#if u.accounts.length}
       <h2>Side by side</h2>
       <Grid
@@ -153,5 +158,9 @@
     <Because bind:open={drafting} title="Draft a round for {u.name}" verb="Draft" act={draft} />
   {/snippet}
 </Await>
+<Await ask={user}>
+  {#snippet children(u)}<Credentials user={id} name={u.name} changed={() => mark++} />{/snippet}
+</Await>
+<TimeLine user={id} {mark} />
 <div class="mt-8"><Sessions user={id} /></div>
 <Happened user={id} />

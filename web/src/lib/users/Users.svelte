@@ -21,7 +21,10 @@
     <h1>
       {text ? count(p.total, 'user speaks', 'users speak') + ' of “' + text + '”.' : count(p.total, 'user is', 'users are') + ' declared.'}
     </h1>
-    <p class="sub"><a use:link href="/ending">Whose access ends soon</a></p>
+    <p class="sub">
+      <a use:link href="/users/join">Somebody joins</a> · <a use:link href="/ending">Whose access ends soon</a> ·
+      <a use:link href="/handovers?state=waiting">Handovers that wait</a>
+    </p>
     <div class="mb-4 max-w-sm">
       <Input
         size="sm"
