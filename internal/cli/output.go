@@ -135,7 +135,7 @@ var marks = map[string]string{
 	"not declared": "■", "passwordless": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■", "key changed": "■",
 	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
 	"open to question": "■", "not asked for": "■",
-	"proved": "●", "set": "▲", "not set": "■", "made": "▲", "collected": "○", "expired": "■", "withdrawn": "○", "joins": "●",
+	"proved": "●", "set": "▲", "unsure": "▲", "not set": "■", "made": "▲", "collected": "○", "expired": "■", "withdrawn": "○", "joins": "●",
 	"comes back": "●",
 	"in force":   "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",

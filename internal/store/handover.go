@@ -46,6 +46,7 @@ const (
 	HandedProved  = "proved" // it is set, and somebody signed in with it
 	Handed        = "set"    // it is set, and nobody could try it
 	NotHanded     = "not set"
+	HandedUnsure  = "unsure" // the connection was lost while it was set: it is set anew
 )
 
 // AddHandover stores one and returns its number.
@@ -160,7 +161,10 @@ func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
 func (tx *Tx) SettledHandovers(ctx context.Context, most int) (out []Handover, err error) {
 	err = tx.SelectContext(ctx, &out, `SELECT `+handoverColumns+` FROM handover h WHERE state = 'made' AND sealed <> ''
 		AND NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'waiting')
-		AND EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id) ORDER BY id LIMIT ? FOR UPDATE`, most)
+		AND EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id)
+		AND (EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state IN ('proved', 'set'))
+			OR NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'unsure'))
+		ORDER BY id LIMIT ? FOR UPDATE`, most)
 	return out, err
 }
 
@@ -196,7 +200,7 @@ func (tx *Tx) EndHandover(ctx context.Context, h Handover, state, by string, at 
 	}
 	// While a step may still set it, it must be there: a password that nobody has is worse than one that nobody shows.
 	var steps int
-	if err := tx.GetContext(ctx, &steps, `SELECT COUNT(*) FROM handover_account WHERE handover = ? AND state = 'waiting'`, h.ID); err != nil ||
+	if err := tx.GetContext(ctx, &steps, `SELECT COUNT(*) FROM handover_account WHERE handover = ? AND state IN ('waiting', 'unsure')`, h.ID); err != nil ||
 		steps > 0 {
 		return err
 	}
@@ -207,7 +211,7 @@ func (tx *Tx) EndHandover(ctx context.Context, h Handover, state, by string, at 
 // ForgetSealings forgets what was in handovers that ended while a step could still have set it.
 func (s *Store) ForgetSealings(ctx context.Context) error {
 	_, err := s.exec(ctx, `DELETE x FROM sealed x STRAIGHT_JOIN handover h ON h.sealed = x.id WHERE h.state IN ('collected', 'expired', 'withdrawn',
-		'not set') AND NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'waiting')`)
+		'not set') AND NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state IN ('waiting', 'unsure'))`)
 	return err
 }
 
@@ -285,6 +289,22 @@ func (tx *Tx) ExpiredHandovers(ctx context.Context, at time.Time, most int) (out
 	err = tx.SelectContext(ctx, &out, `SELECT `+handoverColumns+` FROM handover WHERE state = 'waiting' AND expires_at < ? ORDER BY id
 		LIMIT ? FOR UPDATE`, at, most)
 	return out, err
+}
+
+// UnsureHandovers are accounts of which nobody knows whether a credential is set,
+// and whose targets have given a sign of life since, at most so many.
+func (s *Store) UnsureHandovers(ctx context.Context, most int) (out []HandoverAccount, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT a.handover, a.target, a.name, a.round, a.state, a.words, a.at FROM handover_account a
+		JOIN handover h ON h.id = a.handover JOIN target t ON t.name = a.target
+		WHERE a.state = 'unsure' AND h.state IN ('made', 'waiting') AND t.surveyed_at > a.at ORDER BY a.handover, a.target LIMIT ?`, most)
+	return out, err
+}
+
+// Unhand notes that a credential is not set on an account, and why.
+func (s *Store) Unhand(ctx context.Context, a HandoverAccount, why string, at time.Time) error {
+	_, err := s.exec(ctx, `UPDATE handover_account SET state = 'not set', words = ?, at = ? WHERE handover = ? AND target = ? AND name = ?
+		AND state = 'unsure'`, clip(why, 1000), at, a.Handover, a.Target, a.Name)
+	return err
 }
 
 // HandoverFilter chooses handovers; zero fields choose all.

@@ -62,7 +62,7 @@ type Handover struct {
 type HandoverAccount struct {
 	Target string     `json:"target"`
 	Name   string     `json:"name"`
-	State  string     `json:"state" enum:"waiting,proved,set,not set" doc:"set: nobody could try whether it signs in"`
+	State  string     `json:"state" enum:"waiting,proved,set,unsure,not set" doc:"set: nobody could try whether it signs in; unsure: the connection was lost while it was set, and it is set anew"`
 	Words  string     `json:"words,omitempty"`
 	Round  int64      `json:"round,omitempty"`
 	At     *time.Time `json:"at,omitempty"`

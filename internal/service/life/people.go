@@ -129,7 +129,7 @@ func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Pass
 			return out, err
 		}
 	}
-	if out.Round, out.Words, err = s.follow(done, who, j.users, because); err != nil {
+	if out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Choice: declared.Choice{Users: j.users}}, because); err != nil {
 		return out, err
 	}
 	s.enliven()
@@ -393,8 +393,9 @@ func (s *Life) withHandovers(ctx context.Context, who door.Operator, out *Passag
 
 // follow drafts what the declaration means for some people and, for those who may
 // do so, runs it. words say what became of it.
-func (s *Life) follow(ctx context.Context, who door.Operator, users []string, because string) (rounds.Round, string, error) {
-	r, err := s.Draft(ctx, who, rounds.DraftRequest{Choice: declared.Choice{Users: users}, Because: because})
+func (s *Life) follow(ctx context.Context, who door.Operator, what rounds.DraftRequest, because string) (rounds.Round, string, error) {
+	what.Because = because
+	r, err := s.Draft(ctx, who, what)
 	if err != nil {
 		return r, "", err
 	}
@@ -545,10 +546,40 @@ func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current,
 		out.Meaning, _, err = s.MeansEdits(ctx, who, edits)
 		return out, err
 	}
+	before, err := s.keysOf(ctx, user)
+	if err != nil {
+		return out, err
+	}
 	if out.Revision, err = s.Edit(ctx, who, c.Revision, edits, because); err != nil {
 		return out, err
 	}
-	out.Round, out.Words, err = s.follow(context.WithoutCancel(ctx), who, []string{user}, because)
+	done := context.WithoutCancel(ctx)
+	since, err := s.keysOf(done, user)
+	if err != nil {
+		return out, err
+	}
+	var fresh []string // what differed before is none of this act's business
+	for key := range since {
+		if !before[key] {
+			fresh = append(fresh, key)
+		}
+	}
+	if len(fresh) == 0 {
+		out.Words = "declared, and nothing is to be done today"
+		return out, nil
+	}
+	slices.Sort(fresh)
+	out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Findings: fresh}, because)
+	return out, err
+}
+
+// keysOf are the keys of what differs of a person.
+func (s *Life) keysOf(ctx context.Context, user string) (map[string]bool, error) {
+	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{user}}, "", door.PageMost)
+	out := map[string]bool{}
+	for _, f := range rows {
+		out[f.Key] = true
+	}
 	return out, err
 }
 
@@ -612,6 +643,18 @@ func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Pa
 	return s.pass(ctx, who, c, q.User, edits, last.AddDate(0, 0, 1), because, q.Look)
 }
 
+// managing gives somebody another manager: who takes over or, of them themselves, whoever the one who goes had.
+func managing(c *declared.Current, id string, q LeaveRequest) declare.Edit {
+	e := declare.Edit{Section: "users", Name: id, Key: "manager", Do: declare.Set, Value: q.HandTo}
+	if id == q.HandTo {
+		above := c.Declared.Users[q.User].Manager.Name
+		if e.Value = above; above == "" || above == id {
+			e.Do, e.Value = declare.Take, nil
+		}
+	}
+	return e
+}
+
 // handing are the edits that hand what somebody looks after to somebody else.
 func handing(c *declared.Current, q LeaveRequest) (edits []declare.Edit, err error) {
 	var what []string
@@ -624,7 +667,7 @@ func handing(c *declared.Current, q LeaveRequest) (edits []declare.Edit, err err
 	for _, id := range door.KeysOf(c.Declared.Users) {
 		if u := c.Declared.Users[id]; u.Manager.Name == q.User && id != q.User {
 			what = append(what, map[bool]string{true: "answers for service ", false: "manages "}[u.Service]+id)
-			edits = append(edits, declare.Edit{Section: "users", Name: id, Key: "manager", Do: declare.Set, Value: q.HandTo})
+			edits = append(edits, managing(c, id, q))
 		}
 	}
 	switch {

@@ -6,8 +6,10 @@ import (
 	"fmt"
 	"time"
 
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
+	"hen-roost/internal/work"
 )
 
 // settledAtOnce is how many handovers change their state in one transaction.
@@ -28,6 +30,9 @@ func (s *Life) keepHandovers() {
 			if n < settledAtOnce {
 				break
 			}
+		}
+		if err := s.setAnew(ctx); err != nil {
+			return err
 		}
 		if err := s.expire(ctx); err != nil {
 			return err
@@ -98,6 +103,55 @@ func (s *Life) settle(ctx context.Context) (n int, err error) {
 		return entries, nil
 	})
 	return n, err
+}
+
+// setAnew sets credentials anew of which nobody knows whether they are set, once
+// their targets give a sign of life: the same ones, so that whoever has them signs in.
+func (s *Life) setAnew(ctx context.Context) error {
+	unsure, err := s.Store.UnsureHandovers(ctx, settledAtOnce)
+	if err != nil || len(unsure) == 0 {
+		return err
+	}
+	held, err := work.TryHold(ctx, s.Store, "handovers", s.Owner)
+	if err != nil {
+		return nil // another service does
+	}
+	defer held.Release()
+	c, err := s.Current(held)
+	if err != nil {
+		return err
+	}
+	for i := 0; i < len(unsure); {
+		id := unsure[i].Handover
+		rows, err := s.Store.Handovers(held, store.HandoverFilter{ID: id}, 1)
+		if err != nil || len(rows) == 0 {
+			return err
+		}
+		h := rows[0]
+		x := rotation{Life: s, c: c, q: RotateRequest{Keeps: h.Keeps}}
+		for ; i < len(unsure) && unsure[i].Handover == id; i++ {
+			act, why, err := x.act(held, model.Link{Target: unsure[i].Target, Name: unsure[i].Name, User: h.User})
+			if err != nil {
+				return err
+			}
+			if why != "" { // not there any more, or shut
+				if err := s.Store.Unhand(held, unsure[i], why, s.Now()); err != nil {
+					return err
+				}
+				continue
+			}
+			act.Changes[0].Sealed = h.Sealed
+			x.acts = append(x.acts, act)
+		}
+		if len(x.acts) == 0 {
+			continue
+		}
+		if _, err := s.carryOut(held, acting(door.Operator{Name: h.Operator}), x.acts, h.Because); err != nil {
+			return err
+		}
+		s.enliven()
+	}
+	return nil
 }
 
 // expire ends those that have waited too long.

@@ -120,6 +120,8 @@ func handed(res work.Result) (out []store.HandedOut) {
 			h.State = store.HandedProved
 		case res.Outcome == connect.Done:
 			h.State = store.Handed
+		case res.Outcome == connect.OutOfReach && res.Again: // it may be set
+			h.State = store.HandedUnsure
 		case h.Words == "":
 			h.Words = string(res.Outcome)
 		}

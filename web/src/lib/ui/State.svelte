@@ -18,6 +18,7 @@
     'not set': 'bad',
     expired: 'bad',
     made: 'wait',
+    unsure: 'wait',
     set: 'wait',
     missing: 'bad',
     unexpected: 'bad',
