@@ -1,6 +1,7 @@
 package test
 
 import (
+	"context"
 	"encoding/json"
 	"io"
 	"net/http"
@@ -8,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -57,7 +59,8 @@ func TestSpringCrew(t *testing.T) {
 	if err := os.WriteFile(table, []byte(springCrew), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	said := expect(t, d, 4, "Round 2 is complete: 42 done.", "join", "--from-csv", table, "--batch", "spring-crew", "--because", "spring crew",
+	said := expect(t, d, 4, "Round 2 is complete: 42 done.", "join", "--from-csv", table, "--batch", "spring-crew", "--because",
+		"spring crew",
 		"--yes")
 	if !strings.Contains(said, "line 4: bad.one: the number 1001 is that of marit.fell") || !strings.Contains(said, "3 people") {
 		t.Error(said)
@@ -99,7 +102,8 @@ func TestSpringCrew(t *testing.T) {
 		t.Fatal(err)
 	}
 	out := decode[struct{ life.Rotated }](t, func() string {
-		out, said, code := roost(t, d.Profile, "", "rotate", "runa.dahl", "pat.oneill", "lo.wei", "--batch", "again", "--because", "seen", "-o", "json")
+		out, said, code := roost(t, d.Profile, "", "rotate", "runa.dahl", "pat.oneill", "lo.wei", "--batch", "again", "--because",
+			"seen", "-o", "json")
 		if code != 0 && code != 4 {
 			t.Fatal(code, out, said)
 		}
@@ -136,7 +140,8 @@ func TestSpringCrew(t *testing.T) {
 // ashore, and what he keeps, gains and loses is shown first; a bosun leaves.
 func TestDaily(t *testing.T) {
 	d := taken(t)
-	out := expect(t, d, 0, "● proved proved by signing in", "rotate", "helene.roux", "--aloud", "--show", "--because", "forgot it, telephoned")
+	out := expect(t, d, 0, "● proved proved by signing in", "rotate", "helene.roux", "--aloud", "--show", "--because",
+		"forgot it, telephoned")
 	_, password, _ := strings.Cut(strings.TrimSpace(out), "shown this once: ")
 	if !letsIn(t, d, "northquay", "hroux", strings.TrimSpace(password)) {
 		t.Errorf("it does not sign in: %s", out)
@@ -145,7 +150,8 @@ func TestDaily(t *testing.T) {
 	expect(t, d, 0, "already-so", "unlock", "helene.roux", "--because", "telephoned")
 	expect(t, d, 0, "is complete", "password", "expire", "chloe.lefevre", "--because", "the list was left on a table")
 	for word, code := range map[string]int{"Northquay-boats-2026": 1, "umber violin quartz anode": 0} {
-		if out, said, got := roost(t, d.Profile, word+"\n", "password", "try", "--user", "helene.roux", "--password-file", "-"); got != code ||
+		if out, said, got := roost(t, d.Profile, word+"\n", "password", "try", "--user", "helene.roux", "--password-file",
+			"-"); got != code ||
 			strings.Contains(out+said, word) {
 			t.Errorf("%q: %d %s %s", word, got, out, said)
 		}
@@ -157,7 +163,8 @@ func TestDaily(t *testing.T) {
 		}
 	}
 	expect(t, d, 0, "Nothing differs of jens-ole.krag.", "drift", "--user", "jens-ole.krag")
-	expect(t, d, 1, "gunnar.holt manages marit.fell; say who takes over: --hand-to", "leave", "gunnar.holt", "--because", "retires", "--yes")
+	expect(t, d, 1, "gunnar.holt manages marit.fell; say who takes over: --hand-to", "leave", "gunnar.holt", "--because", "retires",
+		"--yes")
 	expect(t, d, 0, "is complete", "leave", "gunnar.holt", "--at-once", "--hand-to", "maire.ni-bhriain", "--because", "retires", "--yes")
 	expect(t, d, 0, "last day", "user", "time", "gunnar.holt")
 	expect(t, d, 2, "add --yes", "leave", "marit.fell", "--because", "x")
@@ -192,7 +199,8 @@ func TestHandoverPage(t *testing.T) {
 	// What scans mail opens links: it sees a page with nothing in it.
 	address, _, _ := strings.Cut(link, "#")
 	status, text, header := calling(t, d).call("GET", strings.TrimPrefix(address, d.Server.Address), "", "")
-	if status != http.StatusOK || strings.Contains(text, code) || !strings.Contains(header.Get("Content-Security-Policy"), "default-src 'self'") {
+	if status != http.StatusOK || strings.Contains(text, code) || !strings.Contains(header.Get("Content-Security-Policy"),
+		"default-src 'self'") {
 		t.Errorf("%d %s", status, text)
 	}
 	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate("about:blank"), chromedp.Navigate(link))
@@ -246,5 +254,84 @@ func TestHandoverPage(t *testing.T) {
 	list := decode[[]life.Moment](t, must(t, d, "user", "time", "astri.moe", "-o", "json"))
 	if !slices.ContainsFunc(list, func(m life.Moment) bool { return m.What == "left" }) {
 		t.Errorf("%+v", list)
+	}
+}
+
+// A key pair is made, proved, and takes the place of the one that was made before; the
+// keys with which Hen Roost itself signs in are rotated, a vessel at sea included.
+func TestKeys(t *testing.T) {
+	d := taken(t)
+	made := func() ssh.Signer {
+		t.Helper()
+		out := expect(t, d, 0, "● proved proved by signing in", "rotate", "chloe.lefevre", "--key", "--show", "--until", "2099-12-31",
+			"--because",
+			"a new laptop")
+		_, private, _ := strings.Cut(out, "shown this once: ")
+		signer, err := ssh.ParsePrivateKey([]byte(private))
+		if err != nil {
+			t.Fatal(err, out)
+		}
+		return signer
+	}
+	in := func(host string, key ssh.Signer) bool {
+		c, err := ssh.Dial("tcp", d.Hosts[host].Address, &ssh.ClientConfig{User: "chloe.lefevre",
+			Auth:            []ssh.AuthMethod{ssh.PublicKeys(key)},
+			HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 20 * time.Second})
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}
+	first := made()
+	if !in("arctic-tern", first) {
+		t.Error("the first key does not sign in")
+	}
+	second := made()
+	if !in("arctic-tern", second) {
+		t.Error("the second key does not sign in")
+	}
+	await(t, "the first key to be withdrawn", func() bool { return !in("arctic-tern", first) && !in("sooty-tern", first) })
+	await(t, "nothing to differ", func() bool {
+		out, _, code := roost(t, d.Profile, "", "drift", "--user", "chloe.lefevre")
+		return code == 0 && strings.Contains(out, "Nothing differs")
+	})
+	if strings.Contains(must(t, d, "record", "--size", "1000", "-o", "json"), "PRIVATE KEY") {
+		t.Error("the record tells a private key")
+	}
+
+	old, err := d.Server.Service.Secret(context.Background(), "vessel-key")
+	if err != nil {
+		t.Fatal(err)
+	}
+	root, err := ssh.ParsePrivateKey(old)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lets := func(host string) bool {
+		c, err := ssh.Dial("tcp", d.Hosts[host].Address, &ssh.ClientConfig{User: "root", Auth: []ssh.AuthMethod{ssh.PublicKeys(root)},
+			HostKeyCallback: ssh.InsecureIgnoreHostKey(), Timeout: 20 * time.Second})
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}
+	atSea := signalSSHD(t, d, "little-tern", syscall.SIGSTOP)
+	expect(t, d, 4, "1 target has not proved the new one; both are let in meanwhile", "rotate", "--secret", "vessel-key", "--because",
+		"every quarter")
+	if !lets("arctic-tern") {
+		t.Error("the old key was taken away before all had the new one")
+	}
+	expect(t, d, 1, "did you mean \"vessel-key\"?", "rotate", "--secret", "vesel-key", "--because", "x")
+	atSea(syscall.SIGCONT)
+	expect(t, d, 0, "Vessel-key is rotated on 4 targets, and the old one is let in nowhere.", "rotate", "--secret", "vessel-key",
+		"--because",
+		"every quarter")
+	if lets("arctic-tern") || lets("little-tern") {
+		t.Error("the old key is let in")
+	}
+	expect(t, d, 0, "is rotated on 1 target", "rotate", "--secret", "directory-password", "--because", "every quarter")
+	expect(t, d, 0, "surveyed", "survey")
+	if out := must(t, d, "secret", "list"); strings.Contains(out, "~") {
+		t.Error(out)
 	}
 }

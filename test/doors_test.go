@@ -34,6 +34,7 @@ var bodies = map[string]string{
 	"reset-password": `{"password":"a long enough password"}`, "change-password": `{"old":"x","new":"a long enough password"}`,
 	"suspend": `{"users":["marit.fell"],"because":"b"}`, "restore-user": `{"because":"b"}`,
 	"rotate-passwords": `{"users":["marit.fell"],"because":"b"}`, "expire-passwords": `{"users":["marit.fell"],"because":"b"}`,
+	"rotate-secret": `{"because":"b"}`, "rotate-key": `{"because":"b"}`,
 	"unlock": `{"users":["marit.fell"],"because":"b"}`, "try-password": `{"password":"x"}`, "withdraw-handover": `{"because":"b"}`,
 	"print-handovers": `{"batch":"b"}`, "seal-handovers": `{"batch":"b","to":["k"]}`, "look-behind-link": `{"link":"x"}`,
 	"collect": `{"link":"x","code":"1"}`, "join": `{"people":[{"id":"x","name":"X"}],"no-passwords":true,"because":"b"}`,

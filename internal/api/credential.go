@@ -32,6 +32,22 @@ type rotateRequest struct {
 	}
 }
 
+type keyRequest struct {
+	ID   string `path:"id"`
+	Body struct {
+		Until   string `json:"until,omitempty" example:"2027-12-31" doc:"its last day: a finding tells when it is near"`
+		Hours   int    `json:"hours,omitempty" minimum:"0" maximum:"2160" doc:"how long it waits to be collected; 0: 72"`
+		Because string `json:"because" example:"a new laptop"`
+	}
+}
+
+type renewRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Because string `json:"because" example:"every quarter"`
+	}
+}
+
 type onAccounts struct {
 	Body struct {
 		Users   []string `json:"users" maxItems:"5000" example:"[\"kari.berg\"]"`
@@ -104,6 +120,19 @@ func (h *handlers) credentials(api huma.API) {
 			b := in.Body
 			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Aloud: b.Aloud, Keeps: b.Keeps,
 				Given: b.Password, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
+		})
+	op(api, door.Administer, http.MethodPost, "/secrets/{name}/rotate", "rotate-secret",
+		"Rotate a secret that Hen Roost itself signs in with: each target is given the new one and proves it, then the old one is "+
+			"withdrawn",
+		func(ctx context.Context, who door.Operator, in *renewRequest) (life.RenewedSecret, error) {
+			return h.RenewSecret(ctx, who, in.Name, in.Body.Because)
+		})
+	op(api, door.Credential, http.MethodPost, "/users/{id}/keys", "rotate-key",
+		"Make a user a key pair: the public half is declared and brought to the targets, the private half is handed over once; when it is "+
+			"proved everywhere, those made before are withdrawn",
+		func(ctx context.Context, who door.Operator, in *keyRequest) (life.Rotated, error) {
+			return h.RotateKey(ctx, who, life.KeyRequest{User: in.ID, Until: in.Body.Until, Lasts: time.Duration(in.Body.Hours) * time.Hour,
+				Because: in.Body.Because})
 		})
 	op(api, door.Credential, http.MethodPost, "/passwords/expire", "expire-passwords",
 		"Have people change their passwords at the next sign-in",

@@ -38,20 +38,36 @@ func (h *handing) into(m map[string]any) map[string]any {
 }
 
 func (a *app) rotate() *cobra.Command {
-	var because, where, file string
+	var because, where, file, secret string
 	var at []string
 	var h handing
-	var given, show, later bool
+	var until string
+	var given, show, later, key bool
 	c := &cobra.Command{Use: "rotate [USERS…]", Short: "Give people new passwords: set, proved by signing in, and handed over once",
-		Long: `Give people new passwords, on all their accounts or on some targets. Each is made and sealed at once, set by a
+		Long: `Give people new passwords, or one a key pair with --key, on all their accounts or on some targets. Each is made and sealed at once, set by a
 round that signs in with it, and handed over: over a link that works once, with a code that you tell them in
 another way, or with --show to you, who are named in the record. It must be changed at the first sign-in
 where the target can ask for that. Accounts with superuser rights need a second person's approval. Exit
 status 4 when an account did not take it.`,
 		Example: "  roost rotate kari.berg --aloud --show --because \"forgot it, telephoned\"\n" +
 			"  roost rotate marit.fell odd.strand --at staff-directory --because \"seen on a note\"\n" +
+			"  roost rotate --secret vessel-key --because \"every quarter\"\n" +
 			"  roost rotate --where 'user.details.base == \"southness\"' --batch southness --because \"the office was broken into\"",
 		RunE: func(c *cobra.Command, users []string) error {
+			if secret != "" {
+				return a.renewed(c.Context(), secret, because, users)
+			}
+			if key {
+				if len(users) != 1 {
+					return wrong{errors.New("a key is made for one person: name one")}
+				}
+				var out life.Rotated
+				if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(users[0])+"/keys", map[string]any{"until": until,
+					"hours": h.hours, "because": because}, &out); err != nil {
+					return err
+				}
+				return a.rotated(c.Context(), out, show, later)
+			}
 			body := h.into(map[string]any{"users": users, "where": where, "targets": at, "because": because})
 			if given || file != "" {
 				p, err := a.secretInput(file, "New password: ", "--password-file")
@@ -64,40 +80,71 @@ status 4 when an account did not take it.`,
 			if err := a.send(c.Context(), http.MethodPost, "/passwords/rotate", body, &out); err != nil {
 				return err
 			}
-			if later || out.Round.State != rounds.Running {
-				return a.showRotated(out, nil)
-			}
-			if _, err := a.follow(c.Context(), out.Round); err != nil {
-				return err
-			}
-			if err := a.awaitHandovers(c.Context(), out.Handovers); err != nil {
-				return err
-			}
-			for i := range out.Links {
-				out.Links[i].Handover = out.Handovers[i]
-			}
-			var shown []life.Shown
-			for _, x := range out.Handovers {
-				if !show || x.State != life.ToCollect {
-					continue
-				}
-				var one life.Shown
-				if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/handovers/%d/show", x.ID), nil, &one); err != nil {
-					return err
-				}
-				shown = append(shown, one)
-			}
-			return a.showRotated(out, shown)
+			return a.rotated(c.Context(), out, show, later)
 		}}
+	c.Flags().BoolVar(&key, "key", false, "in place of a password: a key pair, of which the private half is handed over")
+	c.Flags().StringVar(&until, "until", "", "the key's last day, as 2027-12-31: a finding tells when it is near")
 	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
 	c.Flags().StringSliceVar(&at, "at", nil, "only on these targets")
 	c.Flags().BoolVar(&given, "given", false, "one that they chose: it is asked for, and screened")
 	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
 	c.Flags().BoolVar(&show, "show", false, "show it to you, once, to be read out; the record names you")
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
+	c.Flags().StringVar(&secret, "secret", "", "in place of people's: a secret that Hen Roost itself signs in to targets with")
 	h.flags(c)
 	reasonFlag(c, &because)
 	return c
+}
+
+// rotated follows new credentials until each is set, shows them where that is asked, and tells of them.
+func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool) error {
+	if later || out.Round.State != rounds.Running {
+		return a.showRotated(out, nil)
+	}
+	if _, err := a.follow(ctx, out.Round); err != nil {
+		return err
+	}
+	if err := a.awaitHandovers(ctx, out.Handovers); err != nil {
+		return err
+	}
+	for i := range out.Links {
+		out.Links[i].Handover = out.Handovers[i]
+	}
+	var shown []life.Shown
+	for _, x := range out.Handovers {
+		if !show || x.State != life.ToCollect {
+			continue
+		}
+		var one life.Shown
+		if err := a.send(ctx, http.MethodPost, fmt.Sprintf("/handovers/%d/show", x.ID), nil, &one); err != nil {
+			return err
+		}
+		shown = append(shown, one)
+	}
+	return a.showRotated(out, shown)
+}
+
+// renewed rotates a secret of our own, and says how far it is.
+func (a *app) renewed(ctx context.Context, name, because string, users []string) error {
+	if len(users) > 0 {
+		return wrong{errors.New("people's passwords, or a secret of Hen Roost's own: not both")}
+	}
+	var out life.RenewedSecret
+	if err := a.send(ctx, http.MethodPost, "/secrets/"+url.PathEscape(name)+"/rotate", map[string]any{"because": because},
+		&out); err != nil {
+		return err
+	}
+	t := table{head: []string{"TARGET", "NEW SECRET", "WORDS"}, about: capital(out.Words) + "."}
+	for _, x := range out.Targets {
+		t.rows = append(t.rows, []string{x.Target, mark(x.State), x.Words})
+	}
+	if err := a.show(out, t); err != nil {
+		return err
+	}
+	if !out.Done {
+		return exit{exitSteps}
+	}
+	return nil
 }
 
 // awaitHandovers waits until each that a round sets can be collected, or was taken
@@ -157,7 +204,7 @@ func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
 			Shown []life.Shown `json:"shown,omitempty"`
 		}{out, shown}, table{})
 	}
-	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "PASSWORD", "WORDS"}, empty: "Nobody gets one."}
+	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "NEW ONE", "WORDS"}, empty: "Nobody gets one."}
 	unset := out.Round.State != rounds.Running && out.Round.ID != 0
 	for _, h := range out.Handovers {
 		for _, x := range h.Accounts {
@@ -176,7 +223,7 @@ func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
 		fmt.Fprintf(a.Out, "%s.\n", capital(out.Words))
 	}
 	for _, s := range shown {
-		fmt.Fprintf(a.Out, "The password of %s, shown this once: %s\n", who(s.Name, s.User), s.Value)
+		fmt.Fprintf(a.Out, "The %s of %s, shown this once: %s\n", s.What, who(s.Name, s.User), s.Value)
 	}
 	if len(shown) == 0 {
 		if err := a.showLinks(out.Links); err != nil {

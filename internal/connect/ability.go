@@ -47,6 +47,34 @@ func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, w
 	return Disproved, ""
 }
 
+// Renewer is a session whose own way of signing in can be renewed.
+type Renewer interface {
+	// Renew has the target let our login in with another secret of the same sort, a
+	// private key or a password: beside the one that the session was opened with
+	// where it can, else in place of it. Twice is as once.
+	Renew(ctx context.Context, fresh Secret) error
+	// Retire has the target let our login in with an old secret no more. It is
+	// called on a session that was opened with the fresh one. Twice is as once.
+	Retire(ctx context.Context, old Secret) error
+}
+
+// Renew gives our own login a fresh secret, or returns an error that wraps
+// errors.ErrUnsupported where such targets cannot be asked.
+func Renew(ctx context.Context, s Session, fresh Secret) error {
+	if x, ok := s.(Renewer); ok {
+		return x.Renew(ctx, fresh)
+	}
+	return unsupported("our own login on targets of this kind cannot be renewed from here")
+}
+
+// Retire takes an old secret of our own login away; where none was renewed there is none.
+func Retire(ctx context.Context, s Session, old Secret) error {
+	if x, ok := s.(Renewer); ok {
+		return x.Retire(ctx, old)
+	}
+	return nil
+}
+
 // Gate is a session whose target tells whether it would let somebody in, without
 // anybody's password.
 type Gate interface {

@@ -22,6 +22,7 @@ package connect
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -68,10 +69,26 @@ type Access struct {
 	Address  string // host:port
 	As       string
 	Secret   []byte // a private key or a password, as the kind wants it; the connector does not keep it
+	Next     []byte // while the secret is being rotated, the one that takes its place; see Open
 	Settings map[string]string
 	Key      string        // the accepted identity key, "" before the first acceptance
 	Wait     time.Duration // how long any single answer may take; 0 means 20 s
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
+}
+
+// Open opens a session with the secret of an access or, where a target turns that
+// away while it is being rotated, with the next one.
+func Open(ctx context.Context, c Connector, a Access) (Session, error) {
+	s, err := c.Open(ctx, a)
+	var refused *Refused
+	if len(a.Next) == 0 || !errors.As(err, &refused) {
+		return s, err
+	}
+	a.Secret, a.Next = a.Next, nil
+	if next, again := c.Open(ctx, a); again == nil {
+		return next, nil
+	}
+	return nil, err
 }
 
 // Patience is the longest wait for a single answer.

@@ -152,7 +152,8 @@ func (tx *Tx) handOut(ctx context.Context, list []HandedOut, at time.Time) error
 
 // UnsetHandovers gives up the accounts whose round ended without a word of them, as one that was stopped does.
 func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
-	_, err := s.exec(ctx, `UPDATE handover_account a JOIN round r ON r.id = a.round SET a.state = 'not set', a.at = ?,
+	_, err := s.exec(ctx, `UPDATE handover_account a JOIN round r ON r.id = a.round
+		JOIN handover h ON h.id = a.handover AND h.what = 'password' SET a.state = 'not set', a.at = ?,
 		a.words = CONCAT('round ', a.round, ' ended before it was tried') WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`, at)
 	return err
 }
@@ -298,6 +299,21 @@ func (s *Store) UnsureHandovers(ctx context.Context, most int) (out []HandoverAc
 		JOIN handover h ON h.id = a.handover JOIN target t ON t.name = a.target
 		WHERE a.state = 'unsure' AND h.state IN ('made', 'waiting') AND t.surveyed_at > a.at ORDER BY a.handover, a.target LIMIT ?`, most)
 	return out, err
+}
+
+// KeysToProve are the accounts that keys were brought to by rounds that have ended, at most so many.
+func (s *Store) KeysToProve(ctx context.Context, most int) (out []HandoverAccount, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT a.handover, a.target, a.name, a.round, a.state, a.words, a.at FROM handover_account a
+		JOIN handover h ON h.id = a.handover AND h.what = 'key' LEFT JOIN round r ON r.id = a.round
+		WHERE a.state = 'waiting' AND (r.id IS NULL OR r.ended_at IS NOT NULL) ORDER BY a.handover, a.target LIMIT ?`, most)
+	return out, err
+}
+
+// SetHanded notes what became of a credential on an account.
+func (s *Store) SetHanded(ctx context.Context, a HandoverAccount, at time.Time) error {
+	_, err := s.exec(ctx, `UPDATE handover_account SET state = ?, words = ?, at = ? WHERE handover = ? AND target = ? AND name = ?`, a.State,
+		clip(a.Words, 1000), at, a.Handover, a.Target, a.Name)
+	return err
 }
 
 // Unhand notes that a credential is not set on an account, and why.

@@ -20,6 +20,12 @@ func (tx *Tx) PutSecret(ctx context.Context, s Secret) error {
 	return err
 }
 
+// DropSecret forgets a secret; one that is not there is well.
+func (tx *Tx) DropSecret(ctx context.Context, name string) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE name = ?`, name)
+	return err
+}
+
 // Secret returns one secret, or ErrNone.
 func (s *Store) Secret(ctx context.Context, name string) (Secret, error) {
 	var out Secret

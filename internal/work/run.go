@@ -540,7 +540,7 @@ func (w *worker) open(ctx context.Context) error {
 		return err
 	}
 	w.connector = c
-	session, err := c.Open(ctx, access)
+	session, err := connect.Open(ctx, c, access)
 	b.note(err, time.Now())
 	if err != nil {
 		return err

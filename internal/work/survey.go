@@ -91,7 +91,7 @@ type Seen struct {
 
 // Survey reads a target: what changed since a mark where that can be, else all of it.
 func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink) (Seen, error) {
-	s, err := c.Open(ctx, a)
+	s, err := connect.Open(ctx, c, a)
 	if err != nil {
 		return Seen{}, err
 	}

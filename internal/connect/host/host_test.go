@@ -35,8 +35,8 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 }
 
 func TestSuite(t *testing.T) {
-	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /etc/ssh/visitor; cp /etc/ssh/root/authorized_keys /etc/ssh/visitor/; "+
-		"chown -R visitor /etc/ssh/visitor")
+	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /home/visitor/.ssh; cp /root/.ssh/authorized_keys /home/visitor/.ssh/; "+
+		"chown -R visitor /home/visitor/.ssh")
 	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})

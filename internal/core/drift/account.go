@@ -195,6 +195,9 @@ func (c *comparer) values(a resolve.Account, place int) {
 		if !owned {
 			continue
 		}
+		if w.Name == model.Keys {
+			c.ending(a, have.Name, w.Values)
+		}
 		seen, there := cursor.Seek(w.Name)
 		if one, ok := seen.One(); ok && len(w.Values) == 1 && one == w.Values[0] {
 			continue
@@ -233,6 +236,23 @@ func (c *comparer) values(a resolve.Account, place int) {
 		f.Note = strings.TrimPrefix(f.Note+"; changed last by "+by, "; ")
 	}
 	c.add(f)
+}
+
+// expiringDays is how long before its last day a key is told of.
+const expiringDays = 14
+
+// ending reports declared keys whose last day is near, or has gone by.
+func (c *comparer) ending(a resolve.Account, name string, keys []string) {
+	for _, k := range keys {
+		until := model.KeyUntil(k)
+		day, err := time.Parse(time.DateOnly, until)
+		if err != nil || day.AddDate(0, 0, -expiringDays).Format(time.DateOnly) > c.Desired.Plan.Day {
+			continue
+		}
+		c.add(model.Finding{Kind: model.Expiring, Act: model.Act{Object: model.Account, Name: name, User: a.ID},
+			Note: fmt.Sprintf("the last day of a key of %s is %s; roost rotate %s --key makes another", a.ID, until, a.ID)})
+		return // one of an account is enough to look
+	}
 }
 
 // marked reports what a person should know of an object whatever is declared:

@@ -18,11 +18,12 @@ const (
 
 	// What a person should know, whatever is declared.
 	NoPassword FindingKind = "passwordless" // nobody is asked for a password
+	Expiring   FindingKind = "expiring"     // a key whose last day is near, or has gone by
 	OddObject  FindingKind = "odd"          // there in a form that cannot be looked after
 )
 
 // FindingKinds lists them in the order people read them.
-var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, OddObject}
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, Expiring, OddObject}
 
 // Verb says what a step does.
 type Verb string

@@ -38,11 +38,11 @@ mkdir -m 750 /etc/sudoers.d
 printf 'root ALL=(ALL:ALL) ALL\n%%sudo ALL=(ALL:ALL) ALL\n@includedir /etc/sudoers.d\n' >/etc/sudoers
 chmod 440 /etc/sudoers
 ssh-keygen -q -t ed25519 -N '' -C $N -f /etc/ssh/ssh_host_ed25519_key
-mkdir -p -m 700 /etc/ssh/root
-echo "$MGMT_KEY" >/etc/ssh/root/authorized_keys
-chmod 600 /etc/ssh/root/authorized_keys
+mkdir -p -m 700 /root/.ssh
+echo "$MGMT_KEY" >/root/.ssh/authorized_keys
+chmod 600 /root/.ssh/authorized_keys
 mount -o remount,bind,ro / 2>/dev/null || : # what is not the host's own is the machine's, and stays as it is
 [ -z "$SETUP" ] || sh -e "$SETUP"
 exec /usr/sbin/sshd -D -e -f /dev/null -p $PORT -h /etc/ssh/ssh_host_ed25519_key \
   -o ListenAddress=$IP -o UsePAM=yes -o PidFile=/run/sshd.pid -o PermitRootLogin=prohibit-password \
-  -o 'AuthorizedKeysFile=.ssh/authorized_keys /etc/ssh/%u/authorized_keys' -o MaxStartups=200:30:400 -o PrintMotd=no
+  -o AuthorizedKeysFile=.ssh/authorized_keys -o MaxStartups=200:30:400 -o PrintMotd=no

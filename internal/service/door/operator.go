@@ -483,6 +483,11 @@ func (s *Door) SetSecret(ctx context.Context, who Operator, name string, value [
 	})
 }
 
+// NextOf is the name under which the secret waits that takes the place of another,
+// and BeforeOf that of the one whose place was taken: no secret is named so by anybody.
+func NextOf(name string) string   { return name + "~next" }
+func BeforeOf(name string) string { return name + "~before" }
+
 // Secrets lists the names of the secrets.
 func (s *Door) Secrets(ctx context.Context, who Operator) ([]SecretInfo, error) {
 	if err := who.May(Administer); err != nil {
@@ -491,7 +496,9 @@ func (s *Door) Secrets(ctx context.Context, who Operator) ([]SecretInfo, error) 
 	rows, err := s.Store.Secrets(ctx)
 	out := make([]SecretInfo, 0, len(rows))
 	for _, r := range rows {
-		out = append(out, SecretInfo{r.Name, r.SetAt, r.SetBy})
+		if !strings.Contains(r.Name, "~") {
+			out = append(out, SecretInfo{r.Name, r.SetAt, r.SetBy})
+		}
 	}
 	return out, err
 }

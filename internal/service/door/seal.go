@@ -89,6 +89,15 @@ func (s *Door) Sealed(plain []byte) (store.Sealing, error) {
 	return store.Sealing{ID: rand.Text(), Body: body}, err
 }
 
+// PutSecret seals a secret under its name, in a transaction.
+func (s *Door) PutSecret(ctx context.Context, tx *store.Tx, who Operator, name string, plain []byte) error {
+	sealed, err := s.seal.close(plain)
+	if err != nil {
+		return err
+	}
+	return tx.PutSecret(ctx, store.Secret{Name: name, Sealed: sealed, SetAt: s.Now(), SetBy: who.Name})
+}
+
 // Open opens a sealed value.
 func (s *Door) Open(body []byte) ([]byte, error) { return s.seal.open(body) }
 

@@ -554,23 +554,26 @@ func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current,
 		return out, err
 	}
 	done := context.WithoutCancel(ctx)
-	since, err := s.keysOf(done, user)
-	if err != nil {
+	fresh, err := s.freshSince(done, user, before)
+	if err != nil || len(fresh) == 0 {
+		out.Words = "declared, and nothing is to be done today"
 		return out, err
 	}
-	var fresh []string // what differed before is none of this act's business
-	for key := range since {
+	out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Findings: fresh}, because)
+	return out, err
+}
+
+// freshSince are the keys of what differs of a person, and did not before: what did
+// is none of an act's business.
+func (s *Life) freshSince(ctx context.Context, user string, before map[string]bool) (fresh []string, err error) {
+	now, err := s.keysOf(ctx, user)
+	for key := range now {
 		if !before[key] {
 			fresh = append(fresh, key)
 		}
 	}
-	if len(fresh) == 0 {
-		out.Words = "declared, and nothing is to be done today"
-		return out, nil
-	}
 	slices.Sort(fresh)
-	out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Findings: fresh}, because)
-	return out, err
+	return fresh, err
 }
 
 // keysOf are the keys of what differs of a person.

@@ -22,6 +22,9 @@ func (s *Life) keepHandovers() {
 		if err := s.Store.UnsetHandovers(ctx, s.Now()); err != nil {
 			return err
 		}
+		if err := s.finish(ctx); err != nil {
+			return err
+		}
 		for {
 			n, err := s.settle(ctx)
 			if err != nil {
@@ -31,9 +34,6 @@ func (s *Life) keepHandovers() {
 				break
 			}
 		}
-		if err := s.setAnew(ctx); err != nil {
-			return err
-		}
 		if err := s.expire(ctx); err != nil {
 			return err
 		}
@@ -42,6 +42,19 @@ func (s *Life) keepHandovers() {
 		}
 		return nil
 	})
+}
+
+// finish does what one service does at a time: it proves keys, and sets anew what may not be set.
+func (s *Life) finish(ctx context.Context) error {
+	held, err := work.TryHold(ctx, s.Store, "handovers", s.Owner)
+	if errors.Is(err, work.ErrHeld) {
+		return nil // another service does
+	}
+	if err != nil {
+		return err
+	}
+	defer held.Release()
+	return errors.Join(s.proveKeys(held), s.setAnew(held))
 }
 
 // A handover that was just made is looked after more often, for whoever waits for it.
@@ -112,30 +125,25 @@ func (s *Life) setAnew(ctx context.Context) error {
 	if err != nil || len(unsure) == 0 {
 		return err
 	}
-	held, err := work.TryHold(ctx, s.Store, "handovers", s.Owner)
-	if err != nil {
-		return nil // another service does
-	}
-	defer held.Release()
-	c, err := s.Current(held)
+	c, err := s.Current(ctx)
 	if err != nil {
 		return err
 	}
 	for i := 0; i < len(unsure); {
 		id := unsure[i].Handover
-		rows, err := s.Store.Handovers(held, store.HandoverFilter{ID: id}, 1)
+		rows, err := s.Store.Handovers(ctx, store.HandoverFilter{ID: id}, 1)
 		if err != nil || len(rows) == 0 {
 			return err
 		}
 		h := rows[0]
 		x := rotation{Life: s, c: c, q: RotateRequest{Keeps: h.Keeps}}
 		for ; i < len(unsure) && unsure[i].Handover == id; i++ {
-			act, why, err := x.act(held, model.Link{Target: unsure[i].Target, Name: unsure[i].Name, User: h.User})
+			act, why, err := x.act(ctx, model.Link{Target: unsure[i].Target, Name: unsure[i].Name, User: h.User})
 			if err != nil {
 				return err
 			}
 			if why != "" { // not there any more, or shut
-				if err := s.Store.Unhand(held, unsure[i], why, s.Now()); err != nil {
+				if err := s.Store.Unhand(ctx, unsure[i], why, s.Now()); err != nil {
 					return err
 				}
 				continue
@@ -146,7 +154,7 @@ func (s *Life) setAnew(ctx context.Context) error {
 		if len(x.acts) == 0 {
 			continue
 		}
-		if _, err := s.carryOut(held, acting(door.Operator{Name: h.Operator}), x.acts, h.Because); err != nil {
+		if _, err := s.carryOut(ctx, acting(door.Operator{Name: h.Operator}), x.acts, h.Because); err != nil {
 			return err
 		}
 		s.enliven()

@@ -61,6 +61,9 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 		if err != nil {
 			return nil, a, err
 		}
+		if a.Next, err = s.Secret(ctx, door.NextOf(secret)); err != nil && err != store.ErrNone {
+			return nil, a, err
+		}
 	}
 	return s.Kinds[t.Target.Kind], a, nil
 }

@@ -109,7 +109,7 @@ func (s *Seen) SessionOn(ctx context.Context, target string) (connect.Session, e
 		return nil, err
 	}
 	access.Wait, access.Urgent = min(access.Patience(), watchFor), true
-	return connector.Open(ctx, access)
+	return connect.Open(ctx, connector, access)
 }
 
 func (s *Seen) sessionsOn(ctx context.Context, c *declared.Current, target string) ([]Session, error) {

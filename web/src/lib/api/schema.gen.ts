@@ -1046,6 +1046,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/secrets/{name}/rotate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rotate a secret that Hen Roost itself signs in with: each target is given the new one and proves it, then the old one is withdrawn */
+        post: operations["rotate-secret"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1417,6 +1434,23 @@ export interface paths {
         put?: never;
         /** Let a role of a user's, or all of theirs, end on a later day */
         post: operations["extend-user"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/users/{id}/keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a user a key pair: the public half is declared and brought to the targets, the private half is handed over once; when it is proved everywhere, those made before are withdrawn */
+        post: operations["rotate-key"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2132,10 +2166,10 @@ export interface components {
             /** Format: int64 */
             round?: number;
             /**
-             * @description set: nobody could try whether it signs in
+             * @description set: nobody could try whether it signs in; unsure: the connection was lost while it was set, and it is set anew
              * @enum {string}
              */
-            state: "waiting" | "proved" | "set" | "not set";
+            state: "waiting" | "proved" | "set" | "unsure" | "not set";
             target: string;
             words?: string;
         };
@@ -2322,6 +2356,20 @@ export interface components {
             number?: string;
             roles?: string[];
             /** @example 2027-10-31 */
+            until?: string;
+        };
+        KeyRequestBody: {
+            /** @example a new laptop */
+            because: string;
+            /**
+             * Format: int64
+             * @description how long it waits to be collected; 0: 72
+             */
+            hours?: number;
+            /**
+             * @description its last day: a finding tells when it is near
+             * @example 2027-12-31
+             */
             until?: string;
         };
         KindSchema: {
@@ -2706,6 +2754,23 @@ export interface components {
             at: string;
             operator: string;
             words: string;
+        };
+        RenewRequestBody: {
+            /** @example every quarter */
+            because: string;
+        };
+        RenewedSecret: {
+            /** @description every target has the new one, and the old one is let in nowhere */
+            done: boolean;
+            name: string;
+            targets: components["schemas"]["RenewedTarget"][];
+            words: string;
+        };
+        RenewedTarget: {
+            /** @enum {string} */
+            state: "proved" | "not proved" | "failed" | "old one still let in";
+            target: string;
+            words?: string;
         };
         ResetRequestBody: {
             /** @description generated when absent */
@@ -9226,6 +9291,95 @@ export interface operations {
             };
         };
     };
+    "rotate-secret": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenewRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenewedSecret"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "who-am-i": {
         parameters: {
             query?: never;
@@ -11359,6 +11513,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "rotate-key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rotated"];
                 };
             };
             /** @description Unauthorized */

@@ -1,10 +1,11 @@
 <script lang="ts">
   // What stands in the record of somebody or something, the newest first.
   import { api, ask } from '../api/client';
+  import { afresh } from '../words';
   import Await from './Await.svelte';
 
-  let { user, target }: { user?: string; target?: string } = $props();
-  const happened = $derived(ask(api.GET('/api/record', { params: { query: { user, target, size: 12 } } })));
+  let { user, target, mark = 0 }: { user?: string; target?: string; mark?: number } = $props();
+  const happened = $derived(afresh(mark, () => ask(api.GET('/api/record', { params: { query: { user, target, size: 12 } } }))));
 </script>
 
 <h2 class="mt-8">What happened</h2>

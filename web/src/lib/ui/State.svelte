@@ -27,6 +27,7 @@
     contested: 'bad',
     passwordless: 'bad',
     odd: 'bad',
+    expiring: 'bad',
     'not declared': 'bad',
     failed: 'bad',
     moved: 'bad',

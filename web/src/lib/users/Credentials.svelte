@@ -1,6 +1,6 @@
-<!-- New passwords of a person: made, handed over once, and what became of each. -->
+<!-- New passwords and keys of a person: made, handed over once, and what became of each. -->
 <script lang="ts">
-  import { Button, Checkbox } from 'flowbite-svelte';
+  import { Button, Checkbox, Input, Label } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
   import Because from '../ui/Because.svelte';
   import Link from './Link.svelte';
@@ -11,6 +11,9 @@
   let rotating = $state(false);
   let unlocking = $state(false);
   let expiring = $state(false);
+  let keying = $state(false);
+  let until = $state('');
+  const id = $props.id();
   let aloud = $state(false);
   let keeps = $state(false);
   let made = $state.raw<Schemas['Rotated']>();
@@ -19,6 +22,11 @@
   async function rotate(because: string) {
     made = await ask(api.POST('/api/passwords/rotate', { body: { users: [user], aloud, keeps, because } }));
     said = [made.words, ...made.left.map((l) => `${l.target ?? l.user} ${l.name ?? ''}: ${l.words}`)].join('; ');
+    follow(made.round.id);
+  }
+  async function key(because: string) {
+    made = await ask(api.POST('/api/users/{id}/keys', { params: { path: { id: user } }, body: { until: until || undefined, because } }));
+    said = made.words;
     follow(made.round.id);
   }
   const simply = (what: 'unlock' | 'expire') => async (because: string) => {
@@ -43,9 +51,10 @@
   }
 </script>
 
-<h2 class="mt-8">Password</h2>
+<h2 class="mt-8">Password and keys</h2>
 <p class="mb-3 flex flex-wrap items-baseline gap-3">
   <Button size="xs" class="bg-ink text-paper rounded" onclick={() => (rotating = true)}>New password</Button>
+  <Button size="xs" outline class="border-rule rounded border" onclick={() => (keying = true)}>New key</Button>
   <Button size="xs" outline class="border-rule rounded border" onclick={() => (unlocking = true)}>Unlock</Button>
   <Button size="xs" outline class="border-rule rounded border" onclick={() => (expiring = true)}>To be changed at the next sign-in</Button>
   <span role="status">{said}</span>
@@ -56,6 +65,12 @@
   {#snippet more()}
     <Checkbox bind:checked={aloud}>Easy to read out on a telephone</Checkbox>
     <Checkbox bind:checked={keeps}>It need not be changed at the first sign-in</Checkbox>
+  {/snippet}
+</Because>
+<Because bind:open={keying} title="A key pair for {name}" verb="Make it" act={key}>
+  {#snippet more()}
+    <Label for={id}>Its last day, if it has one: a finding tells when it is near</Label>
+    <Input {id} type="date" bind:value={until} />
   {/snippet}
 </Because>
 <Because bind:open={unlocking} title="Let {name} in again after wrong passwords" verb="Unlock" act={simply('unlock')} />

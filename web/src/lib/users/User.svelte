@@ -163,4 +163,4 @@
 </Await>
 <TimeLine user={id} {mark} />
 <div class="mt-8"><Sessions user={id} /></div>
-<Happened user={id} />
+<Happened user={id} {mark} />

@@ -1,0 +1,28 @@
+package ldap
+
+import (
+	"context"
+
+	goldap "github.com/go-ldap/ldap/v3"
+
+	"hen-roost/internal/connect"
+)
+
+var _ connect.Renewer = (*session)(nil)
+
+// Renew implements connect.Renewer: a directory keeps one password for an entry, so that the old one is gone with it.
+func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
+	conn, err := s.writer(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	_, err = conn.PasswordModify(goldap.NewPasswordModifyRequest(s.access.As, "", string(fresh.Reveal())))
+	if err != nil {
+		return s.fail("set our own password", err)
+	}
+	return nil
+}
+
+// Retire implements connect.Renewer: there is nothing left of the old one.
+func (s *session) Retire(context.Context, connect.Secret) error { return nil }
