@@ -60,6 +60,7 @@ var figures = []figure{
 	{"record-long-page", "ms", 1, recordLongPage},
 	{"suspend-200-first", "s", 1, suspendFirst},
 	{"suspend-200-last", "s", 1.5, suspendLast},
+	{"join-500", "s", 1, join500},
 	{"steps-long-step", "B", 0, stepsLong},
 	{"steps-long-page", "ms", 1, stepsLongPage},
 	{"past-long-state", "B", 1, pastLong},

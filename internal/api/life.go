@@ -35,7 +35,8 @@ type suspensionRequest struct {
 type restoreUserRequest struct {
 	ID   string `path:"id"`
 	Body struct {
-		Because string `json:"because" example:"laptop found"`
+		Because     string `json:"because" example:"laptop found"`
+		NewPassword *bool  `json:"new-password,omitempty" doc:"whether the accounts are opened with a new password, handed over once; left out: those of a suspension for security's sake are"`
 	}
 }
 
@@ -78,7 +79,7 @@ func (h *handlers) life(api huma.API) {
 	op(api, door.Restore, http.MethodPost, "/users/{id}/restore", "restore-user",
 		"End a user's suspension: what it shut is opened again by a round, and nothing else",
 		func(ctx context.Context, who door.Operator, in *restoreUserRequest) (life.Restored, error) {
-			return h.RestoreUser(ctx, who, in.ID, in.Body.Because)
+			return h.RestoreUser(ctx, who, life.RestoreRequest{User: in.ID, Because: in.Body.Because, Fresh: in.Body.NewPassword})
 		})
 	op(api, door.Look, http.MethodGet, "/ending", "list-ending", "List roles and people whose last day is near, the earliest first",
 		func(ctx context.Context, who door.Operator, in *endingRequest) (life.Endings, error) {

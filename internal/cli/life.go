@@ -225,16 +225,21 @@ func (a *app) suspension() *cobra.Command {
 
 func (a *app) restore() *cobra.Command {
 	var because string
+	var fresh bool
 	c := &cobra.Command{Use: "restore USER", Short: "End a suspension: what it shut is opened again, and nothing else",
 		Args: cobra.ExactArgs(1),
 		Long: `End a suspension. The accounts that it shut are opened again by a round, which is followed to its end;
-those that were shut before stay shut. One for security's sake, begun by somebody else, ends when two
+those that were shut before stay shut. After one for security's sake they are opened with a new password, which is
+handed over once: the old one may have been stolen (--new-password=false keeps it). One for security's sake, begun by somebody else, ends when two
 operators want it: the first who asks is noted, and the second ends it.`,
 		Example: "  roost restore marit.fell --because \"laptop found\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			var out life.Restored
-			if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(args[0])+"/restore", map[string]any{"because": because},
-				&out); err != nil {
+			body := map[string]any{"because": because}
+			if c.Flags().Changed("new-password") {
+				body["new-password"] = fresh
+			}
+			if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(args[0])+"/restore", body, &out); err != nil {
 				return err
 			}
 			if !a.forPeople() {
@@ -244,8 +249,17 @@ operators want it: the first who asks is noted, and the second ends it.`,
 			if out.Round.ID == 0 || out.Round.State != "running" {
 				return nil
 			}
-			return a.followed(c.Context(), out.Round)
+			if err := a.followed(c.Context(), out.Round); err != nil || out.Link == nil {
+				return err
+			}
+			list := []life.Handover{*out.Handover}
+			if err := a.awaitHandovers(c.Context(), list); err != nil {
+				return err
+			}
+			out.Link.Handover = list[0]
+			return a.showLinks([]life.Linked{*out.Link})
 		}}
+	c.Flags().BoolVar(&fresh, "new-password", false, "open the accounts with a new password; left out: after one for security's sake")
 	reasonFlag(c, &because)
 	return c
 }

@@ -190,6 +190,13 @@ func (tx *Tx) OutdatedHandovers(ctx context.Context, user string, later int64) (
 	return out, err
 }
 
+// OpenHandoversOf are those of a user's that nobody has collected yet, locked.
+func (tx *Tx) OpenHandoversOf(ctx context.Context, user string) (out []Handover, err error) {
+	err = tx.SelectContext(ctx, &out, `SELECT `+handoverColumns+` FROM handover WHERE user = ? AND state IN ('made', 'waiting')
+		ORDER BY id FOR UPDATE`, user)
+	return out, err
+}
+
 // EndHandover ends one, and forgets what was in it.
 func (tx *Tx) EndHandover(ctx context.Context, h Handover, state, by string, at time.Time) error {
 	if _, err := tx.ExecContext(ctx, `UPDATE handover SET state = ?, ended_by = ?, ended_at = ?, link = NULL, code = NULL WHERE id = ?`,
@@ -252,11 +259,11 @@ func (tx *Tx) SealedIn(ctx context.Context, id string) (body []byte, err error) 
 	return body, err
 }
 
-// MadeHandovers are the passwords made for some users that no account has yet.
-func (s *Store) MadeHandovers(ctx context.Context, users []string) (out []Handover, err error) {
+// OpenHandovers are the passwords of some users that nobody has collected yet.
+func (s *Store) OpenHandovers(ctx context.Context, users []string) (out []Handover, err error) {
 	for from, to := range groups(len(users), 500) {
 		var some []Handover
-		if err := s.db.SelectContext(ctx, &some, `SELECT `+handoverColumns+` FROM handover WHERE state = 'made' AND what = 'password'
+		if err := s.db.SelectContext(ctx, &some, `SELECT `+handoverColumns+` FROM handover WHERE state IN ('made', 'waiting') AND what = 'password'
 			AND user IN `+oneOf(to-from)+` ORDER BY id`, texts(users[from:to])...); err != nil {
 			return nil, err
 		}
@@ -265,10 +272,10 @@ func (s *Store) MadeHandovers(ctx context.Context, users []string) (out []Handov
 	return out, nil
 }
 
-// AnyMade says whether passwords are made that no account has yet.
-func (s *Store) AnyMade(ctx context.Context) (bool, error) {
+// AnyOpenHandover says whether there are passwords that nobody has collected yet.
+func (s *Store) AnyOpenHandover(ctx context.Context) (bool, error) {
 	var n int
-	err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM (SELECT 1 FROM handover WHERE state = 'made' LIMIT 1) x`)
+	err := s.db.GetContext(ctx, &n, `SELECT COUNT(*) FROM (SELECT 1 FROM handover WHERE state IN ('made', 'waiting') LIMIT 1) x`)
 	return n > 0, err
 }
 
@@ -325,7 +332,7 @@ func (s *Store) Unhand(ctx context.Context, a HandoverAccount, why string, at ti
 
 // HandoverFilter chooses handovers; zero fields choose all.
 type HandoverFilter struct {
-	ID     int64
+	IDs    []int64
 	User   string
 	Batch  string
 	State  string
@@ -335,8 +342,12 @@ type HandoverFilter struct {
 // Handovers returns the chosen ones, the newest first, at most so many.
 func (s *Store) Handovers(ctx context.Context, f HandoverFilter, most int) (out []Handover, err error) {
 	var c clause
-	if f.ID > 0 {
-		c.and("id = ?", f.ID)
+	if f.IDs != nil {
+		ids := make([]any, len(f.IDs))
+		for i, id := range f.IDs {
+			ids[i] = id
+		}
+		c.and("id IN "+oneOf(len(ids)), ids...)
 	}
 	if f.User != "" {
 		c.and("user = ?", f.User)

@@ -92,8 +92,8 @@ func step(a connect.Act, view connect.View) string {
 		return ""
 	case model.Disable: // locking stops passwords only; the expiry stops keys as well
 		return command("usermod", "-L", "-e", "1", "--", a.Name)
-	case model.Enable:
-		return "reopen " + quoted(a.Name)
+	case model.Enable: // with a new password it is opened when it has it
+		return insideStep(a) + "reopen " + quoted(a.Name)
 	}
 	if a.Object == model.GroupKind {
 		return groupStep(a.Act)

@@ -268,6 +268,11 @@ func (b *batch) one(conn *goldap.Conn, a connect.Act) error {
 		if err := conn.Add(s.newPerson(t, a.Act)); err != nil {
 			return err
 		}
+	case a.Verb == model.Enable: // with a new password it is opened when it has it
+		if err := b.setPassword(conn, b.dnFor(a.Act), a); err != nil {
+			return err
+		}
+		return conn.Modify(changePerson(t, a.Act))
 	default:
 		if m := changePerson(t, a.Act); len(m.Changes) > 0 {
 			if err := conn.Modify(m); err != nil {

@@ -58,7 +58,9 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 		case model.Enable:
 			u.Verb, u.Changes = model.Disable, turned(a.Changes)
 			for i := range u.Changes {
-				u.Changes[i].After = []string{"yes"}
+				if u.Changes[i].Attribute == model.Disabled {
+					u.Changes[i].After = []string{"yes"}
+				}
 			}
 		case model.JoinIt:
 			u.Verb, u.Changes = model.LeaveIt, turned(a.Changes)
@@ -76,11 +78,13 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 	return acts, lost
 }
 
-// turned swaps before and after. What nothing asked for has no lineage.
+// turned swaps before and after. What nothing asked for has no lineage. A new
+// password stays, and with it that it is to be changed.
 func turned(changes []model.Change) []model.Change {
 	out := make([]model.Change, 0, len(changes))
+	secret := slices.ContainsFunc(changes, func(c model.Change) bool { return c.Sealed != "" })
 	for _, c := range changes {
-		if c.Sealed == "" {
+		if c.Sealed == "" && !(secret && c.Attribute == model.MustChange) {
 			out = append(out, model.Change{Attribute: c.Attribute, Before: c.After, After: c.Before})
 		}
 	}

@@ -64,6 +64,8 @@ func After(a model.Act) string {
 		return ""
 	case a.Verb == model.AdoptIt:
 		return adopted(a, func(c model.Change) []string { return c.After }, a.User)
+	case a.Verb == model.Enable && slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.Sealed != "" }):
+		return "open, with a new password"
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.After })
 	case a.Verb == model.Remove:

@@ -107,27 +107,36 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 		return out, err
 	}
 	s.enliven()
-	for _, id := range x.ids {
-		h, err := s.HandoverByID(ctx, door.Itself, id)
-		if err != nil {
-			return out, err
-		}
-		out.Handovers = append(out.Handovers, h)
-	}
-	if q.Given == "" && len(x.ids) <= linksMost && q.Batch == "" {
-		for _, id := range x.ids {
-			l, err := s.LinkTo(ctx, who, id)
-			if err != nil {
-				return out, err
-			}
-			out.Links = append(out.Links, l)
-		}
+	if out.Handovers, out.Links, err = s.linkedTo(ctx, who, x.ids, q.Given == "" && q.Batch == ""); err != nil {
+		return out, err
 	}
 	out.Words = fmt.Sprintf("round %d sets them", out.Round.ID)
 	if out.Round.State == rounds.OnHold {
 		out.Words = fmt.Sprintf("round %d sets them, once somebody else has approved it: it is held", out.Round.ID)
 	}
 	return out, nil
+}
+
+// linkedTo returns handovers in the order of their numbers and, of few where that is wanted, links to them.
+func (s *Life) linkedTo(ctx context.Context, who door.Operator, ids []int64, links bool) (list []Handover, out []Linked, err error) {
+	at, err := s.handoversByID(ctx, ids)
+	if err != nil {
+		return nil, nil, err
+	}
+	list = make([]Handover, 0, len(ids))
+	for _, id := range ids {
+		h := at[id]
+		if links && len(ids) <= linksMost {
+			l, err := s.LinkTo(ctx, who, id)
+			if err != nil {
+				return list, out, err
+			}
+			h.Linked = true
+			out = append(out, l)
+		}
+		list = append(list, h)
+	}
+	return list, out, nil
 }
 
 func lasting(d time.Duration) (time.Duration, error) {
@@ -226,10 +235,18 @@ func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why stri
 		return a, "the account is shut", nil
 	}
 	a.Changes = []model.Change{{Attribute: model.Password}}
-	if _, has := d.Schema.Find(model.Account, model.MustChange); has && !x.q.Keeps {
+	if x.asks(l.Target, l.User) {
 		a.Changes = append(a.Changes, mustChange(o.Attributes.Get(model.MustChange)))
 	}
 	return a, "", nil
+}
+
+// asks says whether a person is asked for another password at the first sign-in: where
+// the target can, and they are no service, which nobody could ask.
+func (x *rotation) asks(target, user string) bool {
+	_, has := x.c.Plan.Targets[target].Schema.Find(model.Account, model.MustChange)
+	u := x.c.Declared.Users[user]
+	return has && !x.q.Keeps && (u == nil || !u.Service)
 }
 
 func mustChange(before []string) model.Change {
@@ -249,7 +266,9 @@ func (x *rotation) make(ctx context.Context) error {
 			return err
 		}
 		for i := from; i < to; i++ {
-			x.acts[i].Changes[0].Sealed = sealing.ID
+			if first := &x.acts[i].Changes[0]; first.Attribute == model.Password {
+				first.Sealed = sealing.ID
+			}
 		}
 		x.seals, from = append(x.seals, sealing), to
 	}
@@ -347,7 +366,7 @@ type equipment struct {
 // fresh makes passwords for people whose handover has none yet, and puts them into the acts that make their accounts.
 func (e *equipment) fresh(ctx context.Context, s *Life, c *declared.Current, acts []model.Act) error {
 	e.ids = map[string]int64{}
-	if any, err := s.Store.AnyMade(ctx); err != nil || !any {
+	if any, err := s.Store.AnyOpenHandover(ctx); err != nil || !any {
 		return err
 	}
 	by := map[string][]int{} // creations by user
@@ -359,7 +378,7 @@ func (e *equipment) fresh(ctx context.Context, s *Life, c *declared.Current, act
 	if len(by) == 0 {
 		return nil
 	}
-	waiting, err := s.Store.MadeHandovers(ctx, door.KeysOf(by))
+	waiting, err := s.Store.OpenHandovers(ctx, door.KeysOf(by))
 	if err != nil {
 		return err
 	}

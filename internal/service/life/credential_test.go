@@ -138,7 +138,7 @@ func TestRotateAndCollect(t *testing.T) {
 
 func sealedOf(t *testing.T, x *house, id int64) string {
 	t.Helper()
-	rows, err := x.Store.Handovers(ctx, store.HandoverFilter{ID: id}, 1)
+	rows, err := x.Store.Handovers(ctx, store.HandoverFilter{IDs: []int64{id}}, 1)
 	if err != nil || len(rows) != 1 || rows[0].Sealed == "" {
 		t.Fatalf("%+v %v", rows, err)
 	}

@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -119,7 +120,7 @@ func (s *Life) HandoverByID(ctx context.Context, who door.Operator, id int64) (H
 	if err := who.May(door.Look); err != nil {
 		return Handover{}, err
 	}
-	list, err := s.handovers(ctx, store.HandoverFilter{ID: id}, 1)
+	list, err := s.handovers(ctx, store.HandoverFilter{IDs: []int64{id}}, 1)
 	if err == nil && len(list) == 0 {
 		err = noHandover(id)
 	}
@@ -311,7 +312,9 @@ func (s *Life) Collect(ctx context.Context, token, code, from string) (Shown, er
 	if wrongly != nil {
 		return Shown{}, wrongly
 	}
-	return s.placed(ctx, out)
+	h, err := s.HandoverByID(ctx, door.Itself, out.Handover)
+	out.place(h)
+	return out, err
 }
 
 // CollectFor shows a credential to an operator, once, who is named in the record.
@@ -385,12 +388,11 @@ func (s *Life) show(ctx context.Context, who door.Operator, ids []int64, how str
 	if err != nil {
 		return nil, asProblem(err)
 	}
+	at, err := s.handoversByID(ctx, ids)
 	for i := range out {
-		if out[i], err = s.placed(ctx, out[i]); err != nil {
-			return nil, err
-		}
+		out[i].place(at[out[i].Handover])
 	}
-	return out, nil
+	return out, err
 }
 
 // shown opens what is in a handover.
@@ -403,16 +405,14 @@ func (s *Life) shown(ctx context.Context, tx *store.Tx, h store.Handover) (Shown
 	return Shown{Handover: h.ID, User: h.User, What: h.What, Value: string(plain), Change: !h.Keeps && h.What == passwordKind}, err
 }
 
-// placed says whose a credential is, and where it signs in.
-func (s *Life) placed(ctx context.Context, x Shown) (Shown, error) {
-	h, err := s.HandoverByID(ctx, door.Itself, x.Handover)
+// place says whose a credential is, and where it signs in.
+func (x *Shown) place(h Handover) {
 	x.Name, x.Accounts = h.Name, []HandoverAccount{}
 	for _, a := range h.Accounts {
 		if a.State != NotSet {
 			x.Accounts = append(x.Accounts, a)
 		}
 	}
-	return x, err
 }
 
 // WithdrawHandover ends one that waits: nobody can collect it any more.
@@ -485,7 +485,7 @@ func (s *Life) SealBatch(ctx context.Context, who door.Operator, batch string, t
 			if err != nil {
 				return nil, err
 			}
-			x.Name, x.Accounts = at[id].Name, at[id].Accounts
+			x.place(at[id])
 			list = append(list, x)
 			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
 				Words: fmt.Sprintf("handover %d went into a file of batch %s, sealed for %s", id, batch,
@@ -507,14 +507,17 @@ func (s *Life) SealBatch(ctx context.Context, who door.Operator, batch string, t
 	return out, nil
 }
 
+// handoversByID returns some, by their numbers.
 func (s *Life) handoversByID(ctx context.Context, ids []int64) (map[int64]Handover, error) {
 	out := map[int64]Handover{}
-	for _, id := range ids {
-		h, err := s.HandoverByID(ctx, door.Itself, id)
+	for part := range slices.Chunk(ids, shownAtOnce) {
+		list, err := s.handovers(ctx, store.HandoverFilter{IDs: part}, len(part))
 		if err != nil {
 			return nil, err
 		}
-		out[id] = h
+		for _, h := range list {
+			out[h.ID] = h
+		}
 	}
 	return out, nil
 }

@@ -203,7 +203,7 @@ func (s *Life) proveKeys(ctx context.Context) error {
 }
 
 func (s *Life) proveKey(ctx context.Context, id int64, accounts []store.HandoverAccount) error {
-	rows, err := s.Store.Handovers(ctx, store.HandoverFilter{ID: id}, 1)
+	rows, err := s.Store.Handovers(ctx, store.HandoverFilter{IDs: []int64{id}}, 1)
 	if err != nil || len(rows) == 0 {
 		return err
 	}

@@ -157,10 +157,10 @@ func TestSuspendAndRestore(t *testing.T) {
 	if again.ID != s.ID || again.Operator != "odd" {
 		t.Errorf("a second suspension of one person: %+v", again)
 	}
-	if _, err := x.RestoreUser(ctx, odd("odd", door.Suspend), "marit", "found"); err == nil {
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Suspend), RestoreRequest{User: "marit", Because: "found"}); err == nil {
 		t.Error("who may suspend restores")
 	}
-	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "laptop found")
+	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "marit", Because: "laptop found"})
 	if err != nil || r.Round.ID == 0 || r.Suspension.State != "ended" || r.Suspension.Round != r.Round.ID {
 		t.Fatalf("%+v %v", r, err)
 	}
@@ -176,7 +176,8 @@ func TestSuspendAndRestore(t *testing.T) {
 	if u, err := x.User(ctx, door.Itself, "marit"); err != nil || u.Suspended != "" {
 		t.Errorf("%q %v", u.Suspended, err)
 	}
-	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "again"); door.ProblemOf(err).Kind != door.Conflict {
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "marit",
+		Because: "again"}); door.ProblemOf(err).Kind != door.Conflict {
 		t.Errorf("restored twice: %v", err)
 	}
 	e, err := x.Record(ctx, door.Itself, door.RecordFilter{Kind: "suspension"}, 20)
@@ -279,16 +280,23 @@ func TestTwoPersons(t *testing.T) {
 	id := x.suspend(t, "odd", "marit", true).ID
 	x.settled(t, id, allShut)
 	for _, who := range []string{"jo", "jo"} {
-		r, err := x.RestoreUser(ctx, odd(who, door.Restore), "marit", "it is fine")
+		r, err := x.RestoreUser(ctx, odd(who, door.Restore), RestoreRequest{User: "marit", Because: "it is fine"})
 		if err != nil || r.Suspension.State != "in force" || r.Suspension.AskedBy != "jo" || r.Round.ID != 0 || !x.shut("marit") {
 			t.Fatalf("%+v %v", r, err)
 		}
 	}
-	if r, err := x.RestoreUser(ctx, odd("ann", door.Restore), "marit", "seen"); err != nil || r.Suspension.State != "ended" {
-		t.Errorf("%+v %v", r, err)
+	r, err := x.RestoreUser(ctx, odd("ann", door.Restore), RestoreRequest{User: "marit", Because: "seen"})
+	if err != nil || r.Suspension.State != "ended" || r.Link == nil {
+		t.Fatalf("%+v %v", r, err)
+	}
+	x.become(t, r.Handover.ID, ToCollect) // what was stolen with the laptop opens nothing any more
+	got, err := x.Collect(ctx, strings.TrimPrefix(r.Link.Link, "/handover#"), r.Link.Code, "x")
+	if err != nil || !x.signsIn(t, "marit@localhost", got.Value) {
+		t.Errorf("%+v %v", got, err)
 	}
 	x.settled(t, x.suspend(t, "odd", "hanne", true).ID, allShut)
-	if r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "hanne", "my own"); err != nil || r.Suspension.State != "ended" {
+	if r, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "hanne", Because: "my own"}); err != nil ||
+		r.Suspension.State != "ended" {
 		t.Errorf("%+v %v", r, err)
 	}
 }
@@ -305,7 +313,7 @@ func TestBothAtOnce(t *testing.T) {
 				if i%2 == 0 {
 					_, _ = x.Suspend(ctx, who, SuspendRequest{Users: []string{"marit"}, Because: "t"})
 				} else {
-					_, _ = x.RestoreUser(ctx, who, "marit", "t")
+					_, _ = x.RestoreUser(ctx, who, RestoreRequest{User: "marit", Because: "t"})
 				}
 			})
 		}
@@ -399,7 +407,7 @@ func TestEndedBetween(t *testing.T) {
 	x.Tern.Err = nil
 	x.suspend(t, "odd", "marit", false) // at once
 	x.settled(t, id, allShut)
-	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found"); err != nil {
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "marit", Because: "found"}); err != nil {
 		t.Fatal(err)
 	}
 	for i := 0; x.shut("marit"); i++ {
@@ -469,7 +477,7 @@ func TestDeclaredBefore(t *testing.T) {
 	id := x.suspend(t, "odd", "marit", false).ID
 	x.settled(t, id, func(s Suspension) bool { return strings.HasPrefix(s.Undeclared, "it says so since 2026-01-01") })
 	x.settled(t, id, func(s Suspension) bool { return s.Tally[Open]+s.Tally[Waiting] == 0 })
-	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found")
+	r, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "marit", Because: "found"})
 	if err != nil || r.Round.ID != 0 || !strings.Contains(r.Words, "stay shut") || r.Suspension.State != "ended" || !x.shut("marit") {
 		t.Errorf("%+v %v", r, err)
 	}
@@ -501,7 +509,7 @@ func TestNeverSeen(t *testing.T) {
 			t.Errorf("what cannot be asked is told as %+v", a)
 		}
 	}
-	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), "marit", "found"); err != nil {
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore), RestoreRequest{User: "marit", Because: "found"}); err != nil {
 		t.Fatal(err)
 	}
 	for i := 0; x.shut("marit"); i++ {

@@ -2,6 +2,7 @@ package life
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -120,20 +121,23 @@ func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Pass
 		out.Meaning, _, err = s.MeansEdits(ctx, who, j.edits)
 		return out, err
 	}
-	if out.Revision, err = s.Edit(ctx, who, c.Revision, j.edits, because); err != nil {
-		return out, err
-	}
-	done := context.WithoutCancel(ctx) // they are declared: what follows is done whoever waits for it
+	// Their handovers come first: nobody must be declared whose password nobody waits for.
+	var ids []int64
+	done := context.WithoutCancel(ctx)
 	if !q.NoSecret {
-		if err := s.promise(done, who, j.users, q, because, lasts); err != nil {
+		if ids, err = s.promise(ctx, who, j.users, q, because, lasts); err != nil {
 			return out, err
 		}
+	}
+	if out.Revision, err = s.Edit(ctx, who, c.Revision, j.edits, because); err != nil {
+		return out, errors.Join(err, s.breakPromise(done, who, ids))
 	}
 	if out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Choice: declared.Choice{Users: j.users}}, because); err != nil {
 		return out, err
 	}
 	s.enliven()
-	return out, s.withHandovers(done, who, &out, j.users, q.NoSecret)
+	out.Handovers, out.Links, err = s.linkedTo(done, who, ids, q.Batch == "")
+	return out, err
 }
 
 func reasonUnless(look bool, because string) (string, error) {
@@ -337,20 +341,23 @@ func like(c *declared.Current, q JoinRequest) (roles []string, details map[strin
 
 // promise makes handovers for people whose accounts are to be made: what is in
 // them is made when that is drafted, today or on their first day.
-func (s *Life) promise(ctx context.Context, who door.Operator, users []string, q JoinRequest, because string, lasts time.Duration) error {
+func (s *Life) promise(ctx context.Context, who door.Operator, users []string, q JoinRequest, because string,
+	lasts time.Duration) (ids []int64, err error) {
 	now := s.Now()
-	waiting, err := s.Store.MadeHandovers(ctx, users)
+	waiting, err := s.Store.OpenHandovers(ctx, users)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	has := map[string]bool{}
+	has := map[string]int64{}
 	for _, h := range waiting {
-		has[h.User] = true
+		has[h.User] = h.ID
 	}
-	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var entries []*store.Entry
+		ids = ids[:0]
 		for _, user := range users {
-			if has[user] {
+			if has[user] != 0 {
+				ids = append(ids, has[user])
 				continue
 			}
 			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: q.Batch, Aloud: q.Aloud,
@@ -358,37 +365,35 @@ func (s *Life) promise(ctx context.Context, who door.Operator, users []string, q
 			if err != nil {
 				return nil, err
 			}
+			ids = append(ids, id)
 			entries = append(entries, &store.Entry{At: now, Kind: "handover", Operator: who.Name, User: user, Because: because,
 				Words: fmt.Sprintf("made handover %d: a first password for %s", id, user)})
 		}
 		return entries, nil
 	})
+	return ids, err
 }
 
-// withHandovers adds the handovers of people who joined and, of few, links to them.
-func (s *Life) withHandovers(ctx context.Context, who door.Operator, out *Passage, users []string, none bool) error {
-	if none {
-		return nil
-	}
-	made, err := s.Store.MadeHandovers(ctx, users)
-	if err != nil {
-		return err
-	}
-	for _, h := range made {
-		one, err := s.HandoverByID(ctx, door.Itself, h.ID)
-		if err != nil {
-			return err
-		}
-		out.Handovers = append(out.Handovers, one)
-		if len(made) <= linksMost && one.Batch == "" {
-			l, err := s.LinkTo(ctx, who, h.ID)
+// breakPromise withdraws handovers of people who were not declared after all.
+func (s *Life) breakPromise(ctx context.Context, who door.Operator, ids []int64) error {
+	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		var entries []*store.Entry
+		for _, id := range ids {
+			h, err := tx.LockHandover(ctx, id)
 			if err != nil {
-				return err
+				return nil, err
 			}
-			out.Links = append(out.Links, l)
+			if h.State != Made || h.Sealed != "" {
+				continue // an earlier one of theirs
+			}
+			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
+				Words: fmt.Sprintf("withdrew handover %d: %s was not declared", id, h.User)})
+			if err := tx.EndHandover(ctx, h, Withdrawn, "they were not declared", s.Now()); err != nil {
+				return nil, err
+			}
 		}
-	}
-	return nil
+		return entries, nil
+	})
 }
 
 // follow drafts what the declaration means for some people and, for those who may

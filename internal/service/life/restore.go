@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
@@ -22,17 +23,30 @@ const stillFor = 45 * time.Second
 type Restored struct {
 	Suspension Suspension   `json:"suspension"`
 	Round      rounds.Round `json:"round" doc:"that opens the accounts again; its id is 0 when there is none to open, or somebody else must want it too"`
+	Handover   *Handover    `json:"handover,omitempty" doc:"of the new password with which the accounts are opened"`
+	Link       *Linked      `json:"link,omitempty" doc:"how the person collects it; neither link nor code can be had again"`
 	Words      string       `json:"words"`
+}
+
+// RestoreRequest asks for the end of a suspension.
+type RestoreRequest struct {
+	User    string
+	Because string
+	Fresh   *bool // whether the accounts are opened with a new password; nil: those of a suspension for security's sake are
 }
 
 // RestoreUser ends a person's suspension: the accounts that it shut are opened again by
 // a round, and nothing else. One that was begun for security's sake by somebody
 // else ends when two operators want it.
-func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because string) (Restored, error) {
+//
+// A password that somebody may have stolen meanwhile must not work again: after one
+// for security's sake the accounts are opened with a new one, handed over once.
+func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequest) (Restored, error) {
+	user := q.User
 	if err := who.May(door.Restore); err != nil {
 		return Restored{}, err
 	}
-	because, err := door.Reason(because)
+	because, err := door.Reason(q.Because)
 	if err != nil {
 		return Restored{}, err
 	}
@@ -88,7 +102,11 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, user, because
 		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 		return out, err
 	}
-	if out.Round, err = s.reopen(ctx, acting(who), x.ID, because); err != nil {
+	fresh := x.Security
+	if q.Fresh != nil {
+		fresh = *q.Fresh
+	}
+	if err := s.reopen(ctx, who, c, x.ID, because, fresh, &out); err != nil {
 		return out, err
 	}
 	switch {
@@ -163,29 +181,61 @@ func (s *Life) still(ctx context.Context, id int64) error {
 	}
 }
 
-// reopen drafts, approves and runs the round that opens what a suspension shut.
-func (s *Life) reopen(ctx context.Context, who door.Operator, id int64, because string) (rounds.Round, error) {
+// reopen drafts, approves and runs the round that opens what a suspension shut,
+// with a new password where that is asked.
+func (s *Life) reopen(ctx context.Context, who door.Operator, c *declared.Current, id int64, because string, fresh bool,
+	out *Restored) error {
 	list, err := s.Store.SuspendedAccounts(ctx, []int64{id})
 	if err != nil {
-		return rounds.Round{}, err
+		return err
 	}
-	var acts []model.Act
+	x := rotation{Life: s, c: c}
 	for _, a := range list {
 		if !a.Begun || a.Before == Shut {
 			continue
 		}
 		o, err := s.Store.Object(ctx, a.Target, model.Account, a.Name)
 		if err != nil && !errors.Is(err, store.ErrNone) {
-			return rounds.Round{}, err
+			return err
 		}
-		if before := o.Attributes.Get(model.Disabled); len(before) == 1 && before[0] == "yes" {
-			acts = append(acts, model.Act{Target: a.Target, Verb: model.Enable, Object: model.Account, Name: a.Name, User: a.User,
-				Changes: []model.Change{{Attribute: model.Disabled, Before: before, After: []string{"no"}}}})
+		before := o.Attributes.Get(model.Disabled)
+		if len(before) != 1 || before[0] != "yes" {
+			continue
+		}
+		act := model.Act{Target: a.Target, Verb: model.Enable, Object: model.Account, Name: a.Name, User: a.User}
+		if fresh && settable(c, a.Target) {
+			act.Changes = []model.Change{{Attribute: model.Password}}
+			if x.asks(a.Target, a.User) {
+				act.Changes = append(act.Changes, mustChange(o.Attributes.Get(model.MustChange)))
+			}
+			x.users = []string{a.User}
+		}
+		act.Changes = append(act.Changes, model.Change{Attribute: model.Disabled, Before: before, After: []string{"no"}})
+		x.acts = append(x.acts, act)
+	}
+	if len(x.acts) == 0 {
+		return nil
+	}
+	if len(x.users) > 0 {
+		if err := x.make(ctx); err != nil {
+			return err
+		}
+		if err := x.store(ctx, who, because, lastsUsual); err != nil {
+			return err
 		}
 	}
-	r, err := s.carryOut(ctx, who, acts, because)
-	if r.ID != 0 {
-		err = errors.Join(err, s.Store.RestoredBy(ctx, id, r.ID))
+	out.Round, err = s.carryOut(ctx, acting(who), x.acts, because)
+	if out.Round.ID != 0 {
+		err = errors.Join(err, s.Store.RestoredBy(ctx, id, out.Round.ID))
 	}
-	return r, err
+	if err != nil || len(x.ids) == 0 {
+		return err
+	}
+	s.enliven()
+	// Whoever restores may not be one who hands over: the link comes with the restoration all the same.
+	l, err := s.LinkTo(ctx, door.Operator{Name: who.Name, Duties: []door.Duty{door.Credential}}, x.ids[0])
+	if err == nil {
+		out.Handover, out.Link = &l.Handover, &l
+	}
+	return err
 }

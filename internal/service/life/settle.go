@@ -131,7 +131,7 @@ func (s *Life) setAnew(ctx context.Context) error {
 	}
 	for i := 0; i < len(unsure); {
 		id := unsure[i].Handover
-		rows, err := s.Store.Handovers(ctx, store.HandoverFilter{ID: id}, 1)
+		rows, err := s.Store.Handovers(ctx, store.HandoverFilter{IDs: []int64{id}}, 1)
 		if err != nil || len(rows) == 0 {
 			return err
 		}

@@ -120,6 +120,11 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 			}
 			entries = append(entries, &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: user, Because: because,
 				Words: words})
+			more, err := s.withdrawAll(ctx, tx, who, user, because)
+			if err != nil {
+				return nil, err
+			}
+			entries = append(entries, more...)
 			for _, a := range accounts[user] {
 				a.Suspension, a.State = id, Waiting
 				list = append(list, a)
@@ -140,6 +145,19 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 		out = append(out, told(c, x))
 	}
 	return out, s.withAccounts(ctx, out)
+}
+
+// withdrawAll withdraws what waits for a user to be collected: who is cut off gets no new credentials.
+func (s *Life) withdrawAll(ctx context.Context, tx *store.Tx, who door.Operator, user, because string) (entries []*store.Entry, err error) {
+	list, err := tx.OpenHandoversOf(ctx, user)
+	for _, h := range list {
+		if err := tx.EndHandover(ctx, h, Withdrawn, user+" was suspended", s.Now()); err != nil {
+			return nil, err
+		}
+		entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: user, Because: because,
+			Words: fmt.Sprintf("withdrew handover %d: %s was suspended", h.ID, user)})
+	}
+	return entries, err
 }
 
 // chosen are the users that a request means.

@@ -10,6 +10,7 @@
   import Grid from '../ui/Grid.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
+  import Link from './Link.svelte';
 
   let { user, name, changed, children }: { user: string; name: string; changed: () => void; children?: Snippet } = $props();
   let last = $state.raw<Schemas['Suspension']>();
@@ -17,6 +18,7 @@
   let restoring = $state(false);
   let security = $state(false);
   let said = $state('');
+  let linked = $state.raw<Schemas['Linked']>();
 
   const inForce = $derived(last?.state === 'in force');
   const open = $derived(last?.accounts.filter((a) => a.state === 'still open' || a.state === 'waiting').length ?? 0);
@@ -48,6 +50,7 @@
   async function restore(because: string) {
     const out = await ask(api.POST('/api/users/{id}/restore', { params: { path: { id: user } }, body: { because } }));
     said = out.words;
+    linked = out.link;
     last = out.suspension;
     changed();
     if (out.round.state === 'running') opened(out.round.id);
@@ -82,6 +85,7 @@
   {@render children?.()}
   <span role="status">{said}</span>
 </p>
+{#if linked}<Link {linked} />{/if}
 {#if last && inForce}
   <section aria-live="polite" class="mb-8">
     <h2>
