@@ -7,11 +7,20 @@ import (
 	"io/fs"
 )
 
-//go:embed declaration found
+//go:embed declaration found crew.csv
 var files embed.FS
 
 // Declaration is the folder of the company's declaration.
 func Declaration() fs.FS { return sub("declaration") }
+
+// Crew is the crewing office's table of those who join in spring.
+func Crew() []byte {
+	b, err := files.ReadFile("crew.csv")
+	if err != nil {
+		panic(err) // the file is part of the package
+	}
+	return b
+}
 
 // Found is the folder with the state of each target before Hen Roost looks at it.
 func Found() fs.FS { return sub("found") }

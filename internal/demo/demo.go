@@ -148,7 +148,7 @@ func (d *Demo) start(ctx context.Context) error {
 	if err := errors.Join(errs...); err != nil {
 		return err
 	}
-	if err := d.writeDeclaration(); err != nil {
+	if err := errors.Join(d.writeDeclaration(), os.WriteFile(filepath.Join(d.dir, "crew.csv"), files.Crew(), 0o644)); err != nil {
 		return err
 	}
 	return d.signIn(ctx, key)

@@ -2,11 +2,15 @@ package demo
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
+
+	"filippo.io/age"
 )
 
 // Roost carries out one command line of roost and returns its exit status.
@@ -51,14 +55,58 @@ func (d *Demo) Once(ctx context.Context, out io.Writer, roost Roost) error {
 	if err := d.decide(); err != nil {
 		return err
 	}
-	return d.tell(ctx, out, roost, []stage{
+	if err := d.tell(ctx, out, roost, []stage{
 		{"Decided in deck.yaml: Kari Berg's account on sooty-tern is kberg. Declare it.",
 			[]string{"declare", d.Declaration, "--yes", "--because", "kberg is Kari Berg, says the bosun"}, 0},
 		{"Survey, draft, run and verify in one.", []string{"reconcile", "--because", "settle Kari Berg's account"}, 0},
 		{"A second run finds nothing to do.", []string{"reconcile", "--because", "nothing should be left"}, 0},
 		{"Is there any drift left?", []string{"drift"}, 0},
 		{"One person, side by side.", []string{"user", "show", "marit.fell"}, 0},
-		{"Everything is in the record, and the record's chain holds.", []string{"record", "--verify"}, 0},
+	}); err != nil {
+		return err
+	}
+	if err := d.daily(ctx, out, roost); err != nil {
+		return err
+	}
+	return d.tell(ctx, out, roost, []stage{{"Everything is in the record, and the record's chain holds.", []string{"record", "--verify"}, 0}})
+}
+
+// daily tells of what happens on other days: people come, forget, move, and lose things.
+func (d *Demo) daily(ctx context.Context, out io.Writer, roost Roost) error {
+	office, err := age.GenerateX25519Identity()
+	if err != nil {
+		return err
+	}
+	vessel := d.Hosts["little-tern"]
+	if err := d.tell(ctx, out, roost, []stage{
+		{"Spring crew joins by the crewing office's table; one line of it cannot be.", []string{"join", "--from-csv",
+			filepath.Join(d.dir, "crew.csv"), "--batch", "spring-crew", "--because", "spring crew", "--yes"}, 4},
+		{"Their passwords go into one file that the crewing office alone can open.", []string{"handover", "seal", "spring-crew", "--to",
+			office.Recipient().String(), "--into", filepath.Join(d.dir, "spring-crew.age")}, 0},
+		{"A clerk has forgotten her password, and telephones.", []string{"rotate", "helene.roux", "--aloud", "--show", "--because",
+			"forgot it, telephoned"}, 0},
+		{"A mate moves ashore.", []string{"move", "jens-ole.krag", "--to", "harbour-hand", "--because", "moves ashore", "--yes"}, 0},
+	}); err != nil {
+		return err
+	}
+	if err := vessel.Away(true); err != nil {
+		return err
+	}
+	err = d.tell(ctx, out, roost, []stage{{"A bosun's laptop is lost, while Little Tern is at sea and out of reach.",
+		[]string{"suspend", "bjorn.aasen", "--because", "laptop lost"}, 4}})
+	if err = errors.Join(err, vessel.Away(false)); err != nil {
+		return err
+	}
+	// It is tried again and again by itself; the story waits for it.
+	for until := time.Now().Add(time.Minute); time.Now().Before(until); time.Sleep(time.Second) {
+		if roost(ctx, "survey", "little-tern") == 0 {
+			break
+		}
+	}
+	time.Sleep(2 * time.Second)
+	return d.tell(ctx, out, roost, []stage{
+		{"Little Tern is back, and he is shut out there too.", []string{"suspend", "bjorn.aasen", "--because", "laptop lost"}, 0},
+		{"The laptop is found.", []string{"restore", "bjorn.aasen", "--because", "laptop found"}, 0},
 	})
 }
 

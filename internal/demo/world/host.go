@@ -123,6 +123,19 @@ func (h *Host) Start(ctx context.Context) error {
 	return awaitPort(ctx, h.Address, h.gone, h.LogFile())
 }
 
+// Away has the host take connections and say nothing, as one that is far away does, or answer again.
+func (h *Host) Away(away bool) error {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", h.PID(), h.PID()))
+	if err != nil {
+		return err
+	}
+	sshd, err := strconv.Atoi(strings.Fields(string(b) + " none")[0])
+	if err != nil {
+		return fmt.Errorf("%s: its sshd is not running", h.Name)
+	}
+	return syscall.Kill(sshd, map[bool]syscall.Signal{true: syscall.SIGSTOP, false: syscall.SIGCONT}[away])
+}
+
 // LogFile is where the host's sshd writes.
 func (h *Host) LogFile() string { return filepath.Join(h.dir, h.Name+".log") }
 
