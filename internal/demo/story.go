@@ -68,7 +68,8 @@ func (d *Demo) Once(ctx context.Context, out io.Writer, roost Roost) error {
 	if err := d.daily(ctx, out, roost); err != nil {
 		return err
 	}
-	return d.tell(ctx, out, roost, []stage{{"Everything is in the record, and the record's chain holds.", []string{"record", "--verify"}, 0}})
+	return d.tell(ctx, out, roost, []stage{{"Everything is in the record, and the record's chain holds.", []string{"record",
+		"--verify"}, 0}})
 }
 
 // daily tells of what happens on other days: people come, forget, move, and lose things.

@@ -133,6 +133,7 @@ func targetOf(c *declared.Current, name string, row store.Target, counts []store
 type TargetDetail struct {
 	Target
 	Login      string              `json:"login"`
+	Secret     string              `json:"secret,omitempty" doc:"the name of the secret that it is signed in to with"`
 	Match      []string            `json:"match"`
 	Unexpected string              `json:"unexpected"`
 	Protect    []string            `json:"protect"`
@@ -174,8 +175,9 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 	if protect == nil {
 		protect = []string{}
 	}
-	out := TargetDetail{Target: targetOf(c, name, row, counts), Login: d.Login, Match: d.Target.Match, Unexpected: d.Target.Unexpected,
-		Protect: protect, At: c.Declared.Locate(d.Target.Pos).String()}
+	out := TargetDetail{Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret, Match: d.Target.Match,
+		Unexpected: d.Target.Unexpected,
+		Protect:    protect, At: c.Declared.Locate(d.Target.Pos).String()}
 	out.Details, out.Holds, err = s.told(ctx, d)
 	return out, err
 }

@@ -2787,8 +2787,14 @@ export interface components {
         RestoreUserRequestBody: {
             /** @example laptop found */
             because: string;
+            /** @description whether the accounts are opened with a new password, handed over once; left out: those of a suspension for security's sake are */
+            "new-password"?: boolean;
         };
         Restored: {
+            /** @description of the new password with which the accounts are opened */
+            handover?: components["schemas"]["Handover"];
+            /** @description how the person collects it; neither link nor code can be had again */
+            link?: components["schemas"]["Linked"];
             /** @description that opens the accounts again; its id is 0 when there is none to open, or somebody else must want it too */
             round: components["schemas"]["Round"];
             suspension: components["schemas"]["Suspension"];
@@ -3299,6 +3305,8 @@ export interface components {
             /** @description fingerprint of a key that waits for acceptance */
             print?: string;
             protect: string[];
+            /** @description the name of the secret that it is signed in to with */
+            secret?: string;
             /** @enum {string} */
             state: "not surveyed" | "surveyed" | "out of reach" | "key not accepted" | "key changed" | "login refused";
             /** Format: date-time */

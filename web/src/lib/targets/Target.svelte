@@ -4,6 +4,7 @@
   import { link } from '../router.svelte';
   import { afresh, count, when } from '../words';
   import Await from '../ui/Await.svelte';
+  import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
   import Happened from '../ui/Happened.svelte';
@@ -52,6 +53,11 @@
       await ask(api.POST('/api/targets/{name}/accept-key', { params: { path: { name } }, body: { print } }));
       return 'Accepted. Survey it now.';
     });
+  let rotating = $state(false);
+  async function rotate(secret: string, because: string) {
+    const out = await ask(api.POST('/api/secrets/{name}/rotate', { params: { path: { name: secret } }, body: { because } }));
+    said = [out.words, ...out.targets.filter((x) => x.words).map((x) => `${x.target}: ${x.state}, ${x.words}`)].join('; ');
+  }
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
   let shown = $state('account');
@@ -74,11 +80,12 @@
         >.{:else}is as declared.{/if}
     </h1>
     <p class="sub">
-      A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>. Surveyed {when(
-        t['surveyed-at'],
-      ) || 'never'}{#if t['took-ms']}{' '}in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(
+      A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>{#if t.secret}{' '}with
+        the secret <span class="name">{t.secret}</span>{/if}. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']}{' '}in {t[
+          'took-ms'
+        ]} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(
         ', ',
-      ) || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.
+      )}. Declared at <span class="name">{t.at}</span>.
     </p>
     {#if t.words}<p class="bg-barn-wash border-barn mb-4 border-l-4 px-4 py-2 wrap-anywhere">{t.words}</p>{/if}
     {#if t.print}
@@ -88,9 +95,17 @@
       </p>
     {/if}
     <p class="mb-6 flex items-baseline gap-4">
-      <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button><span role="status"
-        >{said}</span>
+      <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button>
+      {#if t.secret}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (rotating = true)}
+          >Rotate {t.secret}</Button
+        >{/if}
+      <span role="status">{said}</span>
     </p>
+    <Because
+      bind:open={rotating}
+      title="Rotate {t.secret}, on every target that is signed in to with it"
+      verb="Rotate"
+      act={(because) => rotate(t.secret!, because)} />
   {/snippet}
 </Await>
 <Await ask={target}>
