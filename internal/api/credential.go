@@ -36,6 +36,7 @@ type keyRequest struct {
 	ID   string `path:"id"`
 	Body struct {
 		Until   string `json:"until,omitempty" example:"2027-12-31" doc:"its last day: a finding tells when it is near"`
+		Alone   bool   `json:"alone,omitempty" doc:"all other keys of theirs are withdrawn with it"`
 		Hours   int    `json:"hours,omitempty" minimum:"0" maximum:"2160" doc:"how long it waits to be collected; 0: 72"`
 		Because string `json:"because" example:"a new laptop"`
 	}
@@ -131,7 +132,8 @@ func (h *handlers) credentials(api huma.API) {
 		"Make a user a key pair: the public half is declared and brought to the targets, the private half is handed over once; when it is "+
 			"proved everywhere, those made before are withdrawn",
 		func(ctx context.Context, who door.Operator, in *keyRequest) (life.Rotated, error) {
-			return h.RotateKey(ctx, who, life.KeyRequest{User: in.ID, Until: in.Body.Until, Lasts: time.Duration(in.Body.Hours) * time.Hour,
+			return h.RotateKey(ctx, who, life.KeyRequest{User: in.ID, Until: in.Body.Until, Alone: in.Body.Alone,
+				Lasts:   time.Duration(in.Body.Hours) * time.Hour,
 				Because: in.Body.Because})
 		})
 	op(api, door.Credential, http.MethodPost, "/passwords/expire", "expire-passwords",

@@ -42,7 +42,7 @@ func (a *app) rotate() *cobra.Command {
 	var at []string
 	var h handing
 	var until string
-	var given, show, later, key bool
+	var given, show, later, key, alone bool
 	c := &cobra.Command{Use: "rotate [USERS…]", Short: "Give people new passwords: set, proved by signing in, and handed over once",
 		Long: `Give people new passwords, or one a key pair with --key, on all their accounts or on some targets. Each is made and sealed at once, set by a
 round that signs in with it, and handed over: over a link that works once, with a code that you tell them in
@@ -62,8 +62,9 @@ status 4 when an account did not take it.`,
 					return wrong{errors.New("a key is made for one person: name one")}
 				}
 				var out life.Rotated
-				if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(users[0])+"/keys", map[string]any{"until": until,
-					"hours": h.hours, "because": because}, &out); err != nil {
+				if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(users[0])+"/keys",
+					map[string]any{"until": until, "alone": alone,
+						"hours": h.hours, "because": because}, &out); err != nil {
 					return err
 				}
 				return a.rotated(c.Context(), out, show, later)
@@ -83,6 +84,7 @@ status 4 when an account did not take it.`,
 			return a.rotated(c.Context(), out, show, later)
 		}}
 	c.Flags().BoolVar(&key, "key", false, "in place of a password: a key pair, of which the private half is handed over")
+	c.Flags().BoolVar(&alone, "alone", false, "with --key: withdraw all other keys of theirs with it")
 	c.Flags().StringVar(&until, "until", "", "the key's last day, as 2027-12-31: a finding tells when it is near")
 	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
 	c.Flags().StringSliceVar(&at, "at", nil, "only on these targets")

@@ -159,13 +159,13 @@ func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
 }
 
 // SettledHandovers are those made, none of whose accounts waits any more, at most so many.
-func (tx *Tx) SettledHandovers(ctx context.Context, most int) (out []Handover, err error) {
-	err = tx.SelectContext(ctx, &out, `SELECT `+handoverColumns+` FROM handover h WHERE state = 'made' AND sealed <> ''
+func (s *Store) SettledHandovers(ctx context.Context, most int) (out []int64, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT id FROM handover h WHERE state = 'made' AND sealed > ''
 		AND NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'waiting')
 		AND EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id)
 		AND (EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state IN ('proved', 'set'))
 			OR NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'unsure'))
-		ORDER BY id LIMIT ? FOR UPDATE`, most)
+		ORDER BY id LIMIT ?`, most)
 	return out, err
 }
 
@@ -293,9 +293,9 @@ func (s *Store) HandoversSealed(ctx context.Context, ids []string) (out []Handov
 }
 
 // ExpiredHandovers are those that have waited too long, at most so many.
-func (tx *Tx) ExpiredHandovers(ctx context.Context, at time.Time, most int) (out []Handover, err error) {
-	err = tx.SelectContext(ctx, &out, `SELECT `+handoverColumns+` FROM handover WHERE state = 'waiting' AND expires_at < ? ORDER BY id
-		LIMIT ? FOR UPDATE`, at, most)
+func (s *Store) ExpiredHandovers(ctx context.Context, at time.Time, most int) (out []int64, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT id FROM handover WHERE state = 'waiting' AND expires_at < ? ORDER BY id
+		LIMIT ?`, at, most)
 	return out, err
 }
 

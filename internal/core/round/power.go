@@ -59,6 +59,10 @@ func (f Facts) Gains(a model.Act) string {
 					" and ")
 			}
 		case !fresh:
+		case c.Attribute == model.Keys && opens(c): // whoever has it can become what the account can
+			if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {
+				return "a new key of an account with " + strings.Join(o.Attributes.Get(model.Elevation), " and ")
+			}
 		case c.Attribute == model.Elevation:
 			return strings.Join(c.After, ", ")
 		case c.Attribute == model.PrimaryGroup && p.groups[c.After[0]]:
@@ -68,6 +72,11 @@ func (f Facts) Gains(a model.Act) string {
 		}
 	}
 	return ""
+}
+
+// opens says whether a change of keys brings one that was not there.
+func opens(c model.Change) bool {
+	return slices.ContainsFunc(c.After, func(k string) bool { return !slices.Contains(c.Before, k) })
 }
 
 // Weakens says whether an act could take superuser rights from somebody who has

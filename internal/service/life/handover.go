@@ -274,6 +274,9 @@ func notYet() error {
 func (s *Life) Collect(ctx context.Context, token, code, from string) (Shown, error) {
 	var out Shown
 	var wrongly error
+	if _, err := s.Behind(ctx, token); err != nil { // whoever guesses at links locks nothing
+		return out, err
+	}
 	err := s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		out, wrongly = Shown{}, nil
 		h, err := tx.LockHandoverByLink(ctx, s.Mark("link", token))

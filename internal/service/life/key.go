@@ -27,6 +27,7 @@ import (
 type KeyRequest struct {
 	User    string
 	Until   string // its last day, told as a finding when it is near; "" none
+	Alone   bool   // all other keys of theirs are withdrawn at once
 	Lasts   time.Duration
 	Because string
 }
@@ -65,13 +66,17 @@ func (s *Life) RotateKey(ctx context.Context, who door.Operator, q KeyRequest) (
 	if len(accounts) == 0 {
 		return Rotated{}, door.Clashing("%s has no account that keys open; declare one, or adopt the one there", q.User)
 	}
+	if c.Declared.Users[q.User].Keys == nil && !q.Alone && !alike(found, len(accounts)) {
+		return Rotated{}, door.Clashing("nobody declared the keys of %s, and they differ from target to target: a declared one takes the "+
+			"place of all. Declare those that are theirs first, or withdraw the others with it (--alone)", q.User)
+	}
 	id, public, err := s.keyPair(ctx, who, q, because, lasts)
 	if err != nil {
 		return Rotated{}, err
 	}
 	out := Rotated{Left: []LeftOut{}}
 	done := context.WithoutCancel(ctx) // its private half is kept: what follows is done whoever waits for it
-	if out.Round, err = s.declareKey(done, who, c, q.User, public, found, because); err != nil {
+	if out.Round, err = s.declareKey(done, who, c, q, public, door.KeysOf(found), because); err != nil {
 		return out, err
 	}
 	for i := range accounts {
@@ -90,8 +95,10 @@ func (s *Life) RotateKey(ctx context.Context, who door.Operator, q KeyRequest) (
 	return out, err
 }
 
-// keyed are the accounts of a person that keys open, and the keys found on them.
-func (s *Life) keyed(ctx context.Context, c *declared.Current, user string) (accounts []store.HandoverAccount, found []string, err error) {
+// keyed are the accounts of a person that keys open, and the keys found on them: each with on how many.
+func (s *Life) keyed(ctx context.Context, c *declared.Current, user string) (accounts []store.HandoverAccount, found map[string]int,
+	err error) {
+	found = map[string]int{}
 	links, err := s.Store.LinksOf(ctx, user)
 	if err != nil {
 		return nil, nil, err
@@ -113,12 +120,20 @@ func (s *Life) keyed(ctx context.Context, c *declared.Current, user string) (acc
 		}
 		accounts = append(accounts, store.HandoverAccount{Target: l.Target, Name: l.Name})
 		for _, k := range o.Attributes.Get(model.Keys) {
-			if !slices.Contains(found, k) {
-				found = append(found, k)
-			}
+			found[k]++
 		}
 	}
 	return accounts, found, nil
+}
+
+// alike says whether each key was found on all accounts.
+func alike(found map[string]int, accounts int) bool {
+	for _, n := range found {
+		if n < accounts {
+			return false
+		}
+	}
+	return true
 }
 
 // keyPair makes and seals a key pair, and returns its handover and its public half.
@@ -152,17 +167,20 @@ func (s *Life) keyPair(ctx context.Context, who door.Operator, q KeyRequest, bec
 
 // declareKey declares a key beside those that there are: keys that nobody declared
 // become declared with it, since what is declared is all there is to be.
-func (s *Life) declareKey(ctx context.Context, who door.Operator, c *declared.Current, user, public string, found []string,
+func (s *Life) declareKey(ctx context.Context, who door.Operator, c *declared.Current, q KeyRequest, public string, found []string,
 	because string) (rounds.Round, error) {
-	edit := declare.Edit{Section: "users", Name: user, Key: "keys", Do: declare.Add, Value: public}
-	if c.Declared.Users[user].Keys == nil {
+	edit := declare.Edit{Section: "users", Name: q.User, Key: "keys", Do: declare.Add, Value: public}
+	switch {
+	case q.Alone:
+		edit.Do, edit.Value = declare.Set, []any{public}
+	case c.Declared.Users[q.User].Keys == nil:
 		all := []any{}
 		for _, k := range append(found, public) {
 			all = append(all, k)
 		}
 		edit.Do, edit.Value = declare.Set, all
 	}
-	return s.editAndFollow(ctx, who, user, []declare.Edit{edit}, because)
+	return s.editAndFollow(ctx, who, q.User, []declare.Edit{edit}, because)
 }
 
 // editAndFollow declares edits, and brings what they mean for a person to the targets.

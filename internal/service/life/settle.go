@@ -79,13 +79,20 @@ func (s *Life) settleSoon() {
 // settle lets those be collected that are set somewhere, ends those that are set
 // nowhere, and those that newer ones have replaced. It returns how many.
 func (s *Life) settle(ctx context.Context) (n int, err error) {
+	list, err := s.Store.SettledHandovers(ctx, settledAtOnce)
+	if n = len(list); err != nil || n == 0 {
+		return n, err
+	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var entries []*store.Entry
-		list, err := tx.SettledHandovers(ctx, settledAtOnce)
-		if n = len(list); err != nil || n == 0 {
-			return nil, err
-		}
-		for _, h := range list {
+		for _, id := range list {
+			h, err := tx.LockHandover(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			if h.State != Made {
+				continue // another service was quicker
+			}
 			set, err := tx.HandedTo(ctx, h.ID)
 			if err != nil {
 				return nil, err
@@ -164,13 +171,20 @@ func (s *Life) setAnew(ctx context.Context) error {
 
 // expire ends those that have waited too long.
 func (s *Life) expire(ctx context.Context) error {
+	list, err := s.Store.ExpiredHandovers(ctx, s.Now(), settledAtOnce)
+	if err != nil || len(list) == 0 {
+		return err
+	}
 	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		list, err := tx.ExpiredHandovers(ctx, s.Now(), settledAtOnce)
-		if err != nil || len(list) == 0 {
-			return nil, err
-		}
 		var entries []*store.Entry
-		for _, h := range list {
+		for _, id := range list {
+			h, err := tx.LockHandover(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			if h.State != ToCollect {
+				continue // somebody was quicker
+			}
 			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
 				Because: h.Because, Words: fmt.Sprintf("handover %d has expired: nobody collected it", h.ID)})
 			if err := tx.EndHandover(ctx, h, Expired, "nobody collected it", s.Now()); err != nil {

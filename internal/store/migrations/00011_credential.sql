@@ -22,7 +22,9 @@ CREATE TABLE IF NOT EXISTS handover (
   ended_by  VARCHAR(300) NOT NULL DEFAULT '', -- who collected or withdrew it, or why it ended
   UNIQUE KEY by_link (link),
   KEY by_user (user, id),
-  KEY by_state (state, expires_at),
+  KEY by_state (state, id),
+  KEY by_expiry (state, expires_at),
+  KEY by_made (state, sealed),
   KEY by_batch (batch, id),
   KEY by_sealed (sealed)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;

@@ -2359,6 +2359,8 @@ export interface components {
             until?: string;
         };
         KeyRequestBody: {
+            /** @description all other keys of theirs are withdrawn with it */
+            alone?: boolean;
             /** @example a new laptop */
             because: string;
             /**

@@ -13,6 +13,7 @@
   let expiring = $state(false);
   let keying = $state(false);
   let until = $state('');
+  let alone = $state(false);
   const id = $props.id();
   let aloud = $state(false);
   let keeps = $state(false);
@@ -25,7 +26,9 @@
     follow(made.round.id);
   }
   async function key(because: string) {
-    made = await ask(api.POST('/api/users/{id}/keys', { params: { path: { id: user } }, body: { until: until || undefined, because } }));
+    made = await ask(
+      api.POST('/api/users/{id}/keys', { params: { path: { id: user } }, body: { until: until || undefined, alone, because } }),
+    );
     said = made.words;
     follow(made.round.id);
   }
@@ -71,6 +74,7 @@
   {#snippet more()}
     <Label for={id}>Its last day, if it has one: a finding tells when it is near</Label>
     <Input {id} type="date" bind:value={until} />
+    <Checkbox bind:checked={alone}>Withdraw all other keys of theirs with it</Checkbox>
   {/snippet}
 </Because>
 <Because bind:open={unlocking} title="Let {name} in again after wrong passwords" verb="Unlock" act={simply('unlock')} />
