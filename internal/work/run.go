@@ -145,6 +145,7 @@ type worker struct {
 	lost          *connect.Answer // why the target is given up: it is not tried again for each batch
 	trials        []connect.Mark  // that may run: they are ended before anything else is done
 	known         bool            // they were looked for
+	proofs        time.Duration   // that the sign-ins of a batch took
 	writing       chan error      // ends when the outcome of the batch before is written down; nil: it is
 }
 
@@ -183,7 +184,8 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	}
 	began := time.Now()
 	results := w.carryOut(ctx, steps)
-	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began))
+	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began), "proofs", w.proofs)
+	w.proofs = 0
 	w.count(results)
 	var write func(context.Context) error
 	if err := w.persist(ctx, func() (err error) {
@@ -418,6 +420,7 @@ func (w *worker) apply(ctx context.Context, steps []Step, acts []connect.Act) []
 // prove signs in with what was set and cannot be read back, and tells of it. What
 // does not work was not done, whatever the target said.
 func (w *worker) prove(ctx context.Context, acts []connect.Act, results []Result, open []int) {
+	defer func(began time.Time) { w.proofs += time.Since(began) }(time.Now())
 	for k, i := range open {
 		secret, set := acts[k].Secrets[model.Password]
 		if !set || results[i].Outcome != connect.Done {

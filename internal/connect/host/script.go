@@ -158,7 +158,11 @@ func insideStep(a connect.Act) string {
 			}
 			out += "keys " + quoted(a.Name, text)
 		case c.Attribute == model.Password:
-			out += "password " + quoted(a.Name, string(a.Secrets[c.Attribute].Reveal()))
+			words := []string{a.Name, string(a.Secrets[c.Attribute].Reveal())}
+			if a.Verb == model.Create {
+				words = append(words, "new")
+			}
+			out += "password " + quoted(words...)
 		case c.Attribute == model.MustChange && one(c.After) == "yes":
 			out += "must_change " + quoted(a.Name, "0")
 		case c.Attribute == model.MustChange:
