@@ -14,6 +14,7 @@ import (
 	"hen-roost/internal/api"
 	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 func (a *app) join() *cobra.Command {
@@ -53,7 +54,12 @@ one person is asked for when you are at a terminal.`,
 				if err := a.askWho(&p, args, details, &like); err != nil {
 					return err
 				}
-				body["people"], body["like"] = []life.Joiner{p}, like
+				if like != "" && !c.Flags().Changed("like") {
+					if err := a.askDiffers(c.Context(), like, &roles, &without); err != nil {
+						return err
+					}
+				}
+				body["people"], body["like"], body["roles"], body["without"] = []life.Joiner{p}, like, roles, without
 			}
 			return a.joined(c.Context(), body, yes, table)
 		}}
@@ -116,6 +122,27 @@ func (a *app) askWho(p *life.Joiner, args, details []string, like *string) error
 			p.Details = map[string]string{}
 		}
 		p.Details[key] = value
+	}
+	return nil
+}
+
+// askDiffers asks what somebody is to have otherwise than a colleague.
+func (a *app) askDiffers(ctx context.Context, like string, roles, without *[]string) error {
+	var u seen.UserDetail
+	if err := a.get(ctx, "/users/"+url.PathEscape(like), nil, &u); err != nil {
+		return err
+	}
+	for _, q := range []struct {
+		into     *[]string
+		question string
+	}{{without, fmt.Sprintf("%s has the roles %s. Without which of them? (names, or nothing) ", u.Name, orNone(strings.Join(u.Roles,
+		", ")))},
+		{roles, "Which roles beside them? (names, or nothing) "}} {
+		answer, err := a.ask(q.question)
+		if err != nil {
+			return err
+		}
+		*q.into = append(*q.into, strings.FieldsFunc(answer, func(r rune) bool { return r == ',' || r == ' ' || r == ';' })...)
 	}
 	return nil
 }

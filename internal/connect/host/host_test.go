@@ -454,3 +454,30 @@ func TestHomesOfTheRemoved(t *testing.T) {
 		t.Errorf("%+v %s", got, exec("ls /home"))
 	}
 }
+
+// The clock of a host may be years off: a password is set, is to be changed, and signs
+// in all the same, and what is shut stays shut.
+func TestClockOff(t *testing.T) {
+	for _, date := range []string{"915148800", "4102444800"} { // 1999 and 2100
+		h, a := start(t, "useradd -m -u 1802 marit.fell; useradd -m -u 1803 hanne.vik; printf 'hanne.vik:Rope-90-knots\\n' | chpasswd; "+
+			"usermod -L -e 1 hanne.vik; printf '#!/bin/sh\\necho "+date+"\\n' >/tmp/date; chmod 755 /tmp/date; mount --bind /tmp/date "+
+			"/usr/bin/date")
+		s := connecttest.Open(t, host.Connector{}, a)
+		for _, name := range []string{"marit.fell", "hanne.vik"} {
+			act := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name, Changes: []model.Change{
+				{Attribute: model.Password, Sealed: "x"}, {Attribute: model.MustChange, After: []string{"yes"}}}},
+				Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte("Rope-91-knots"))}}
+			if got := s.Apply(context.Background(), []connect.Act{act})[0]; got.Outcome != connect.Done {
+				t.Errorf("%s: %+v", name, got)
+			}
+		}
+		if p, words := connect.Prove(context.Background(), s, "marit.fell", connect.Seal([]byte("Rope-91-knots"))); p != connect.Proved {
+			t.Errorf("%s: %s %s", date, p, words)
+		}
+		if out, _ := h.Exec("passwd -S hanne.vik | cut -d' ' -f2; su -s /bin/sh -c true hanne.vik 2>&1"); !strings.HasPrefix(out, "L") ||
+			!strings.Contains(out, "expired") {
+			t.Errorf("%s: %s", date, out)
+		}
+		h.Stop()
+	}
+}

@@ -361,3 +361,52 @@ func TestPagesAndNesting(t *testing.T) {
 		t.Errorf("nested group: %v", g.Attributes)
 	}
 }
+
+// Where a directory lets the password before the last one in for a time, a new one is
+// set twice: then that is one that nobody has. Our own password is renewed as well.
+func TestSetTwice(t *testing.T) {
+	d, a := start(t, "")
+	if err := d.Load("dn: cn=everybody,ou=Policies," + world.Suffix + "\nchangetype: modify\nadd: pwdInHistory\npwdInHistory: " +
+		"9\n"); err != nil {
+		t.Fatal(err)
+	}
+	history := func() int {
+		out, err := d.Search("(uid=zoe)", "pwdHistory")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Count(out, "pwdHistory:")
+	}
+	set := func(s connect.Session, verb model.Verb, word string) {
+		t.Helper()
+		act := connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "zoe",
+			Changes: []model.Change{{Attribute: model.Password,
+				Sealed: "x"}}}, Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte(word))}}
+		if got := s.Apply(context.Background(), []connect.Act{act})[0]; got.Outcome != connect.Done {
+			t.Fatalf("%+v", got)
+		}
+	}
+	set(connecttest.Open(t, ldap.Connector{}, a), model.Create, "Rope-91-knots")
+	set(connecttest.Open(t, ldap.Connector{}, a), model.Modify, "Rope-92-knots")
+	once := history()
+	twice := a
+	twice.Settings = map[string]string{"people": a.Settings["people"], "groups": a.Settings["groups"], "honours-previous": "yes"}
+	set(connecttest.Open(t, ldap.Connector{}, twice), model.Modify, "Rope-93-knots")
+	if got := history(); got != once+2 {
+		t.Errorf("%d passwords before, and then %d", once, got)
+	}
+	fresh := connect.Seal([]byte("a-fresh-one-for-us-91"))
+	if err := connect.Renew(context.Background(), connecttest.Open(t, ldap.Connector{}, a), fresh); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := (ldap.Connector{}).Open(context.Background(), a); err == nil {
+		t.Error("our old password is let in")
+	}
+	a.Next = fresh.Reveal() // while it is rotated, both are tried
+	s, err := connect.Open(context.Background(), ldap.Connector{}, a)
+	if err != nil {
+		t.Fatal(err)
+	}
+	set(s, model.Modify, "Rope-94-knots")
+	s.Close()
+}

@@ -195,9 +195,6 @@ func (c *comparer) values(a resolve.Account, place int) {
 		if !owned {
 			continue
 		}
-		if w.Name == model.Keys {
-			c.ending(a, have.Name, w.Values)
-		}
 		seen, there := cursor.Seek(w.Name)
 		if one, ok := seen.One(); ok && len(w.Values) == 1 && one == w.Values[0] {
 			continue
@@ -238,20 +235,29 @@ func (c *comparer) values(a resolve.Account, place int) {
 	c.add(f)
 }
 
-// expiringDays is how long before its last day a key is told of.
-const expiringDays = 14
-
-// ending reports declared keys whose last day is near, or has gone by.
-func (c *comparer) ending(a resolve.Account, name string, keys []string) {
-	for _, k := range keys {
-		until := model.KeyUntil(k)
-		day, err := time.Parse(time.DateOnly, until)
-		if err != nil || day.AddDate(0, 0, -expiringDays).Format(time.DateOnly) > c.Desired.Plan.Day {
-			continue
+// ending reports accounts of people with a key whose last day is near, or has gone by.
+func (c *comparer) ending() {
+	if _, has := c.Desired.Schema.Find(model.Account, model.Keys); !has {
+		return
+	}
+	tell := func(a resolve.Account) {
+		place, until := c.held.of(c.nth(a)), c.Desired.Plan.KeyEnds(a.Person)
+		if place == 0 || until == "" {
+			return
 		}
-		c.add(model.Finding{Kind: model.Expiring, Act: model.Act{Object: model.Account, Name: name, User: a.ID},
+		c.add(model.Finding{Kind: model.Expiring, Act: model.Act{Object: model.Account, Name: c.observed[place-1].Name, User: a.ID},
 			Note: fmt.Sprintf("the last day of a key of %s is %s; roost rotate %s --key makes another", a.ID, until, a.ID)})
-		return // one of an account is enough to look
+	}
+	if c.Reach != nil {
+		for a := range c.Reach.accounts(c.Desired) {
+			tell(a)
+		}
+		return
+	}
+	for _, p := range c.Desired.Plan.KeysEnding() {
+		for _, a := range c.Desired.AccountsFor(p) {
+			tell(a)
+		}
 	}
 }
 

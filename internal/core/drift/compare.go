@@ -137,6 +137,7 @@ func compare(in Input) *comparer {
 	}
 	c.strangers()
 	c.marked()
+	c.ending()
 	c.memberships()
 	return c
 }

@@ -279,6 +279,20 @@ func TestAccounts(t *testing.T) {
 		want []string
 	}{
 		{"as declared", only, drift.Input{Accounts: []model.Object{marit("marit.fell", "u1")}, Links: link("marit.fell", "u1")}, nil},
+		{"a key that ends", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, keys: [ssh-ed25519 "+
+			"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 "+
+			"until=2026-12-01],", 1),
+			drift.Input{Accounts: []model.Object{marit("marit.fell", "", model.Keys, "ssh-ed25519 "+
+				"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 until=2026-12-01")},
+				Links: link("marit.fell", "")},
+			[]string{"expiring: for a person to decide marit.fell (marit.fell) | the last day of a key of marit.fell is 2026-12-01; " +
+				"roost rotate marit.fell --key makes another"}},
+		{"a key that ends later", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, keys: [ssh-ed25519 "+
+			"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 "+
+			"until=2027-12-01],", 1),
+			drift.Input{Accounts: []model.Object{marit("marit.fell", "", model.Keys, "ssh-ed25519 "+
+				"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 until=2027-12-01")},
+				Links: link("marit.fell", "")}, nil},
 		{"renamed, by its own id", only, drift.Input{Accounts: []model.Object{marit("mfell", "u1")}, Links: link("marit.fell", "u1")},
 			[]string{"different: adopt account mfell: known as marit.fell → known as mfell (marit.fell) | renamed there from marit.fell " +
 				"to mfell: the target's own id for it is the same"}},

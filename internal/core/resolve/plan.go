@@ -36,6 +36,7 @@ type Plan struct {
 	numbered []*Person // by Person.At
 	holders  []int     // how many people hold each bundle, by its number
 	index    index
+	ending   *keysEnding
 }
 
 // Declaration is what the plan was made of.
@@ -56,6 +57,7 @@ func (p *Plan) Numbered(at int) *Person { return p.numbered[at] }
 // ready is called when all is worked out.
 func (p *Plan) ready() {
 	p.makeIndex()
+	p.ending = &keysEnding{}
 }
 
 // Person is a user with all expressions filled in.
