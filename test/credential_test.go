@@ -2,7 +2,10 @@ package test
 
 import (
 	"context"
+	"crypto/tls"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
 	"io"
 	"net/http"
 	"os"
@@ -333,5 +336,58 @@ func TestKeys(t *testing.T) {
 	expect(t, d, 0, "surveyed", "survey")
 	if out := must(t, d, "secret", "list"); strings.Contains(out, "~") {
 		t.Error(out)
+	}
+}
+
+// A client certificate of the service's own authority opens an entry of a directory that trusts it, and those issued
+// before are on the list of what is withdrawn, as are those of somebody who is suspended until they are restored.
+func TestCertificates(t *testing.T) {
+	d := taken(t)
+	withdrawn := func() int {
+		t.Helper()
+		block, _ := pem.Decode([]byte(must(t, d, "authority", "--withdrawn")))
+		list, err := x509.ParseRevocationList(block.Bytes)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(list.RevokedCertificateEntries)
+	}
+	out := expect(t, d, 0, "the directory takes no client certificate", "rotate", "chloe.lefevre", "--certificate", "--because",
+		"a new laptop")
+	if !strings.Contains(out, "/handover#") { // it is good elsewhere
+		t.Error(out)
+	}
+	file := filepath.Join(filepath.Dir(d.Declaration), "authority.pem")
+	if err := os.WriteFile(file, []byte(must(t, d, "authority")), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := d.Directory.Load("dn: cn=config\nchangetype: modify\nadd: olcTLSCACertificateFile\nolcTLSCACertificateFile: " + file +
+		"\n-\nreplace: olcTLSVerifyClient\nolcTLSVerifyClient: try\n-\nadd: olcAuthzRegexp\n" +
+		`olcAuthzRegexp: {0}"^cn=([^,]+)$" "uid=$1,ou=People,dc=ternsound,dc=example"` + "\n"); err != nil {
+		t.Fatal(err)
+	}
+	out = expect(t, d, 0, "proved by signing in", "rotate", "astrid.lindqvist", "--certificate", "--show", "--because", "a new laptop")
+	_, bundle, _ := strings.Cut(out, "shown this once: ")
+	pair, err := tls.X509KeyPair([]byte(bundle), []byte(bundle))
+	if err != nil {
+		t.Fatal(err, out)
+	}
+	if c, err := x509.ParseCertificate(pair.Certificate[0]); err != nil || c.Subject.CommonName != "astrid.lindqvist" ||
+		c.EmailAddresses[0] != "astrid.lindqvist@ternsound.example" {
+		t.Errorf("%+v %v", c, err)
+	}
+	if withdrawn() != 0 {
+		t.Error("something is withdrawn")
+	}
+	expect(t, d, 0, "proved by signing in", "rotate", "astrid.lindqvist", "--certificate", "--days", "10", "--because", "lost")
+	await(t, "the first certificate to be withdrawn", func() bool { return withdrawn() == 1 })
+	expect(t, d, 0, "a client certificate", "ending", "--within", "14d")
+	must(t, d, "suspend", "astrid.lindqvist", "--because", "enquiry")
+	if n := withdrawn(); n != 2 {
+		t.Errorf("%d are withdrawn of somebody who is suspended", n)
+	}
+	must(t, d, "restore", "astrid.lindqvist", "--because", "it is fine")
+	if n := withdrawn(); n != 1 {
+		t.Errorf("%d are withdrawn of somebody who is restored", n)
 	}
 }

@@ -42,6 +42,21 @@ type keyRequest struct {
 	}
 }
 
+type certificateRequest struct {
+	ID   string `path:"id"`
+	Body struct {
+		Days    int    `json:"days,omitempty" minimum:"0" maximum:"1095" doc:"for which it is good; 0: 365"`
+		Hours   int    `json:"hours,omitempty" minimum:"0" maximum:"2160" doc:"how long it waits to be collected; 0: 72"`
+		Because string `json:"because" example:"a new laptop"`
+	}
+}
+
+// pemAnswer is a text in PEM (RFC 7468).
+type pemAnswer struct {
+	ContentType string `header:"Content-Type"`
+	Body        []byte
+}
+
 type renewRequest struct {
 	Name string `path:"name"`
 	Body struct {
@@ -122,6 +137,12 @@ func (h *handlers) credentials(api huma.API) {
 			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Aloud: b.Aloud, Keeps: b.Keeps,
 				Given: b.Password, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
 		})
+	op(api, door.Credential, http.MethodPost, "/users/{id}/certificates", "rotate-certificate",
+		"Issue a user a client certificate, handed over once with its key; when it is proved everywhere, those issued before are withdrawn",
+		func(ctx context.Context, who door.Operator, in *certificateRequest) (life.Rotated, error) {
+			return h.RotateCertificate(ctx, who, life.CertificateRequest{User: in.ID, Days: in.Body.Days,
+				Lasts: time.Duration(in.Body.Hours) * time.Hour, Because: in.Body.Because})
+		})
 	op(api, door.Administer, http.MethodPost, "/secrets/{name}/rotate", "rotate-secret",
 		"Rotate a secret that Hen Roost itself signs in with: each target is given the new one and proves it, then the old one is "+
 			"withdrawn",
@@ -191,6 +212,30 @@ func (h *handlers) credentials(api huma.API) {
 			return h.BatchFileByID(ctx, who, in.ID)
 		})
 	h.collecting(api)
+	h.authority(api)
+}
+
+// authority is what targets are told to trust, and no longer: they are no operators.
+func (h *handlers) authority(api huma.API) {
+	for path, x := range map[string]struct {
+		id, summary string
+		read        func(context.Context) ([]byte, error)
+	}{
+		"/authority": {"show-authority", "The certificate of the service's own authority for client certificates, in PEM",
+			func(ctx context.Context) ([]byte, error) { return h.AuthorityPEM(ctx) }},
+		"/authority/withdrawn": {"list-withdrawn", "The signed list of client certificates that are let in no more (RFC 5280), in PEM",
+			func(ctx context.Context) ([]byte, error) { return h.WithdrawnList(ctx) }},
+	} {
+		o := operation(open, http.MethodGet, path, x.id, x.summary)
+		o.Security = []map[string][]string{}
+		huma.Register(api, o, func(ctx context.Context, _ *struct{}) (*pemAnswer, error) {
+			text, err := x.read(ctx)
+			if err != nil {
+				return nil, problem(ctx, err)
+			}
+			return &pemAnswer{"application/x-pem-file", text}, nil
+		})
+	}
 }
 
 // collecting is what those ask who have a link: they are no operators.

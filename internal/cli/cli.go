@@ -154,7 +154,8 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 			a.explain(),
 			a.export(),
 			a.watch(), a.record()},
-		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.passwords(), a.secret(), a.operator(), a.token(), a.version()},
+		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.passwords(), a.authority(), a.secret(), a.operator(), a.token(),
+			a.version()},
 	} {
 		for _, c := range list {
 			c.GroupID = group

@@ -42,7 +42,8 @@ func (a *app) rotate() *cobra.Command {
 	var at []string
 	var h handing
 	var until string
-	var given, show, later, key, alone bool
+	var given, show, later, key, alone, certificate bool
+	var days int
 	c := &cobra.Command{Use: "rotate [USERS…]", Short: "Give people new passwords: set, proved by signing in, and handed over once",
 		Long: `Give people new passwords, or one a key pair with --key, on all their accounts or on some targets. Each is made and sealed at once, set by a
 round that signs in with it, and handed over: over a link that works once, with a code that you tell them in
@@ -56,6 +57,18 @@ status 4 when an account did not take it.`,
 		RunE: func(c *cobra.Command, users []string) error {
 			if secret != "" {
 				return a.renewed(c.Context(), secret, because, users)
+			}
+			if certificate {
+				if len(users) != 1 {
+					return wrong{errors.New("a certificate is issued for one person: name one")}
+				}
+				var out life.Rotated
+				if err := a.send(c.Context(), http.MethodPost, "/users/"+url.PathEscape(users[0])+"/certificates",
+					map[string]any{"days": days,
+						"hours": h.hours, "because": because}, &out); err != nil {
+					return err
+				}
+				return a.rotated(c.Context(), out, show, later)
 			}
 			if key {
 				if len(users) != 1 {
@@ -84,6 +97,8 @@ status 4 when an account did not take it.`,
 			return a.rotated(c.Context(), out, show, later)
 		}}
 	c.Flags().BoolVar(&key, "key", false, "in place of a password: a key pair, of which the private half is handed over")
+	c.Flags().BoolVar(&certificate, "certificate", false, "in place of a password: a client certificate with its key")
+	c.Flags().IntVar(&days, "days", 365, "with --certificate: for how many days it is good")
 	c.Flags().BoolVar(&alone, "alone", false, "with --key: withdraw all other keys of theirs with it")
 	c.Flags().StringVar(&until, "until", "", "the key's last day, as 2027-12-31: a finding tells when it is near")
 	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
@@ -100,11 +115,13 @@ status 4 when an account did not take it.`,
 
 // rotated follows new credentials until each is set, shows them where that is asked, and tells of them.
 func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool) error {
-	if later || out.Round.State != rounds.Running {
+	if later || out.Round.ID != 0 && out.Round.State != rounds.Running || len(out.Handovers) == 0 {
 		return a.showRotated(out, nil)
 	}
-	if _, err := a.follow(ctx, out.Round); err != nil {
-		return err
+	if out.Round.ID != 0 {
+		if _, err := a.follow(ctx, out.Round); err != nil {
+			return err
+		}
 	}
 	if err := a.awaitHandovers(ctx, out.Handovers); err != nil {
 		return err
@@ -213,6 +230,9 @@ func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
 			unset = unset || x.State == life.NotSet
 			t.rows = append(t.rows, []string{who(h.Name, h.User), x.Target, x.Name, mark(x.State), x.Words})
 		}
+		if len(h.Accounts) == 0 {
+			t.rows = append(t.rows, []string{who(h.Name, h.User), "", "", mark(h.State), h.What + " for no account that could prove it"})
+		}
 	}
 	for _, l := range out.Left {
 		t.rows = append(t.rows, []string{l.User, l.Target, l.Name, mark("not set"), l.Words})
@@ -300,6 +320,37 @@ func (a *app) simply(ctx context.Context, path string, users, at []string, becau
 		return nil
 	}
 	return a.followed(ctx, out.Round)
+}
+
+func (a *app) authority() *cobra.Command {
+	var withdrawn bool
+	c := &cobra.Command{Use: "authority", Short: "Print the certificate of the service's own authority, for targets to trust",
+		Args: cobra.NoArgs,
+		Long: `Print the certificate of the service's own authority for client certificates, for targets to trust, or with
+--withdrawn the signed list of those that are let in no more: in PEM. Both are open to everybody at
+/api/authority and /api/authority/withdrawn, so that targets can fetch them; the list is good for a day.`,
+		Example: "  roost authority > hen-roost.pem\n  roost authority --withdrawn > withdrawn.pem",
+		RunE: func(c *cobra.Command, _ []string) error {
+			path := "/authority"
+			if withdrawn {
+				path += "/withdrawn"
+			}
+			cl, err := a.client()
+			if err != nil {
+				return err
+			}
+			var text strings.Builder
+			if err := cl.Copy(c.Context(), path, &text); err != nil {
+				return err
+			}
+			if !a.forPeople() {
+				return a.show(map[string]string{"pem": text.String()}, table{})
+			}
+			_, err = fmt.Fprint(a.file(), text.String())
+			return err
+		}}
+	c.Flags().BoolVar(&withdrawn, "withdrawn", false, "the list of certificates that are let in no more")
+	return c
 }
 
 func (a *app) passwords() *cobra.Command {

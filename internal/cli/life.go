@@ -283,8 +283,11 @@ func (a *app) ending() *cobra.Command {
 				empty: fmt.Sprintf("Nothing ends within %s.", plural(days, "day", "days"))}
 			for _, e := range out.Items {
 				what := "everything"
-				if e.Role != "" {
+				switch {
+				case e.Role != "":
 					what = "role " + e.Role
+				case e.Certificate != "":
+					what = "a client certificate"
 				}
 				t.rows = append(t.rows, []string{e.Until, inDays(e.Days), e.User, e.Name, what, cut(e.Because, 60), e.At})
 			}

@@ -311,7 +311,7 @@ func (s *Store) UnsureHandovers(ctx context.Context, most int) (out []HandoverAc
 // KeysToProve are the accounts that keys were brought to by rounds that have ended, at most so many.
 func (s *Store) KeysToProve(ctx context.Context, most int) (out []HandoverAccount, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT a.handover, a.target, a.name, a.round, a.state, a.words, a.at FROM handover_account a
-		JOIN handover h ON h.id = a.handover AND h.what = 'key' LEFT JOIN round r ON r.id = a.round
+		JOIN handover h ON h.id = a.handover AND h.what IN ('key', 'certificate') LEFT JOIN round r ON r.id = a.round
 		WHERE a.state = 'waiting' AND (r.id IS NULL OR r.ended_at IS NOT NULL) ORDER BY a.handover, a.target LIMIT ?`, most)
 	return out, err
 }

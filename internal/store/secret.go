@@ -20,6 +20,12 @@ func (tx *Tx) PutSecret(ctx context.Context, s Secret) error {
 	return err
 }
 
+// AddSecret keeps a secret unless there is one of that name.
+func (tx *Tx) AddSecret(ctx context.Context, s Secret) error {
+	_, err := tx.NamedExecContext(ctx, `INSERT IGNORE INTO secret (name, sealed, set_at, set_by) VALUES (:name, :sealed, :set_at, :set_by)`, s)
+	return err
+}
+
 // DropSecret forgets a secret; one that is not there is well.
 func (tx *Tx) DropSecret(ctx context.Context, name string) error {
 	_, err := tx.ExecContext(ctx, `DELETE FROM secret WHERE name = ?`, name)

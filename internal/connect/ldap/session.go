@@ -54,8 +54,8 @@ func (s *session) fail(op string, err error) error {
 	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
 }
 
-// dial opens a TLS connection to the directory whose authority was accepted.
-func dial(ctx context.Context, a connect.Access) (net.Conn, error) {
+// dial opens a TLS connection to the directory whose authority was accepted, with a client certificate or without.
+func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, a.Patience())
 	defer cancel()
 	host, _, err := net.SplitHostPort(a.Address)
@@ -64,7 +64,7 @@ func dial(ctx context.Context, a connect.Access) (net.Conn, error) {
 	}
 	var keyErr *connect.KeyError
 	d := tls.Dialer{Config: &tls.Config{
-		MinVersion: tls.VersionTLS12, ServerName: host,
+		MinVersion: tls.VersionTLS12, ServerName: host, Certificates: as,
 		InsecureSkipVerify: true, // the chain is checked below, against the accepted authority rather than the system's
 		VerifyConnection: func(cs tls.ConnectionState) error {
 			if keyErr = checkChain(a, cs.PeerCertificates); keyErr != nil {

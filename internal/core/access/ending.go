@@ -10,11 +10,12 @@ import (
 // Ending is an access that ends by itself on a day: a role that a user holds until
 // then, or all of theirs on their own last day.
 type Ending struct {
-	User    string
-	Role    string // "": everything
-	Until   string // the last day on which it holds
-	Because string // why the role was given
-	Pos     model.Pos
+	User        string
+	Role        string // "": everything, or a certificate
+	Certificate string // the number of a client certificate; the room above adds these
+	Until       string // the last day on which it holds
+	Because     string // why the role was given
+	Pos         model.Pos
 }
 
 // Endings returns what ends from one day to another, both included, the earliest

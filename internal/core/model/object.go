@@ -20,6 +20,7 @@ const (
 	Elevation    = "elevation"     // the ways in which the account can become superuser, if it can
 	PrimaryGroup = "primary-group" // of an account: the name of the group that it is in without being listed there
 	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
+	Certificate  = "certificate"   // of an account: it is opened by a client certificate of Hen Roost's own authority; never read
 	Keys         = "keys"          // of an account: the keys that open it, each a line as in authorized keys
 	Password     = "password"      // of an account: sealed, set and never read
 	MustChange   = "must-change"   // of an account: yes, when its password must be changed at the next sign-in

@@ -2,6 +2,8 @@ package life
 
 import (
 	"context"
+	"slices"
+	"strings"
 	"time"
 
 	"hen-roost/internal/core/access"
@@ -13,13 +15,14 @@ import (
 
 // Ending is an access that ends by itself on a day.
 type Ending struct {
-	User    string `json:"user"`
-	Name    string `json:"name" doc:"the person's full name"`
-	Role    string `json:"role,omitempty" doc:"what ends; left out: everything, it is their last day"`
-	Until   string `json:"until" doc:"the last day on which it holds"`
-	Days    int    `json:"days" doc:"until then; 0: today"`
-	Because string `json:"because,omitempty" doc:"why the role was given"`
-	At      string `json:"at" doc:"file:line:column of the declaration"`
+	User        string `json:"user"`
+	Name        string `json:"name" doc:"the person's full name"`
+	Role        string `json:"role,omitempty" doc:"what ends; left out with certificate: everything, it is their last day"`
+	Certificate string `json:"certificate,omitempty" doc:"what ends: the number of a client certificate"`
+	Until       string `json:"until" doc:"the last day on which it holds"`
+	Days        int    `json:"days" doc:"until then; 0: today"`
+	Because     string `json:"because,omitempty" doc:"why the role was given"`
+	At          string `json:"at" doc:"file:line:column of the declaration"`
 }
 
 // Endings are those within some days, the earliest first: a page, and how many there are in all.
@@ -30,6 +33,9 @@ type Endings struct {
 
 // withinMost bounds how far ahead is looked.
 const withinMost = 3660 // days
+
+// certificatesTold bounds how many certificates a list of endings holds.
+const certificatesTold = 10_000
 
 // Ending tells what ends within some days from today.
 func (s *Life) Ending(ctx context.Context, who door.Operator, within int, p door.Page) (Endings, error) {
@@ -45,10 +51,18 @@ func (s *Life) Ending(ctx context.Context, who door.Operator, within int, p door
 	}
 	today := s.Now().Truncate(24 * time.Hour)
 	all := access.Endings(c.Declared, today.Format(time.DateOnly), today.AddDate(0, 0, within).Format(time.DateOnly))
+	certificates, err := s.Store.CertificatesEnding(ctx, today, today.AddDate(0, 0, within+1), certificatesTold)
+	if err != nil {
+		return Endings{}, err
+	}
+	for _, x := range certificates {
+		all = append(all, access.Ending{User: x.User, Certificate: x.Serial, Until: day(x.Until)})
+	}
+	slices.SortStableFunc(all, func(a, b access.Ending) int { return strings.Compare(a.Until, b.Until) })
 	out := Endings{Items: []Ending{}, Total: len(all)}
 	page := p.Bounded()
 	for _, e := range all[min(page.From, len(all)):min(page.From+page.Size, len(all))] {
-		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Until: e.Until, Because: e.Because,
+		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Certificate: e.Certificate, Until: e.Until, Because: e.Because,
 			At: c.Declared.Locate(e.Pos).String()}
 		if day, err := time.Parse(time.DateOnly, e.Until); err == nil {
 			x.Days = int(day.Sub(today) / (24 * time.Hour))

@@ -201,7 +201,7 @@ func (s *Life) editAndFollow(ctx context.Context, who door.Operator, user string
 	return r, err
 }
 
-// proveKeys signs in with keys whose round has ended, on each of their accounts,
+// proveKeys signs in with keys whose round has ended, and with certificates, on each of their accounts,
 // and withdraws the ones before when all let it in.
 func (s *Life) proveKeys(ctx context.Context) error {
 	waiting, err := s.Store.KeysToProve(ctx, settledAtOnce)
@@ -239,8 +239,11 @@ func (s *Life) proveKey(ctx context.Context, id int64, accounts []store.Handover
 			return err
 		}
 	}
-	if !all {
+	switch {
+	case !all:
 		return nil
+	case h.What == certificateKind:
+		return s.certificateProved(ctx, h)
 	}
 	return s.withdrawKeys(ctx, h)
 }

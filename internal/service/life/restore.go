@@ -106,6 +106,9 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 	if q.Fresh != nil {
 		fresh = *q.Fresh
 	}
+	if err := s.Store.ReleaseCertificates(ctx, user, !fresh); err != nil {
+		return out, err
+	}
 	if err := s.reopen(ctx, who, c, x.ID, because, fresh, &out); err != nil {
 		return out, err
 	}

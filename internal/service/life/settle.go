@@ -97,7 +97,7 @@ func (s *Life) settle(ctx context.Context) (n int, err error) {
 			if err != nil {
 				return nil, err
 			}
-			if set == 0 {
+			if set == 0 && h.What != certificateKind {
 				entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
 					Because: h.Because, Words: fmt.Sprintf("no account took handover %d, and it is gone", h.ID)})
 				if err := tx.EndHandover(ctx, h, NotSet, "no account took it", s.Now()); err != nil {

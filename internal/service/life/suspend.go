@@ -147,7 +147,8 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 	return out, s.withAccounts(ctx, out)
 }
 
-// withdrawAll withdraws what waits for a user to be collected: who is cut off gets no new credentials.
+// withdrawAll withdraws what waits for a user to be collected, and their client
+// certificates until they are restored: who is cut off gets no new credentials.
 func (s *Life) withdrawAll(ctx context.Context, tx *store.Tx, who door.Operator, user, because string) (entries []*store.Entry, err error) {
 	list, err := tx.OpenHandoversOf(ctx, user)
 	for _, h := range list {
@@ -157,6 +158,10 @@ func (s *Life) withdrawAll(ctx context.Context, tx *store.Tx, who door.Operator,
 		entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: user, Because: because,
 			Words: fmt.Sprintf("withdrew handover %d: %s was suspended", h.ID, user)})
 	}
+	if err != nil {
+		return nil, err
+	}
+	_, err = tx.WithdrawCertificates(ctx, user, 0, true, s.Now())
 	return entries, err
 }
 

@@ -49,6 +49,18 @@ CREATE TABLE IF NOT EXISTS handover_file (
   people    INT          NOT NULL,
   body      MEDIUMBLOB   NOT NULL
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+-- Client certificates of our own authority, and those of them that are let in no more.
+CREATE TABLE IF NOT EXISTS certificate (
+  serial    VARCHAR(40)  NOT NULL PRIMARY KEY,
+  handover  BIGINT       NOT NULL,
+  user      VARCHAR(200) NOT NULL,
+  until     DATETIME(6)  NOT NULL,
+  withdrawn_at DATETIME(6) NULL,
+  held      TINYINT      NOT NULL DEFAULT 0,  -- for the time of a suspension only
+  KEY by_user (user, until),
+  KEY by_withdrawn (withdrawn_at, until),
+  KEY by_until (until)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 -- How often somebody took a password that should not be used, where that is watched only.
 CREATE TABLE IF NOT EXISTS screened (
   week      DATE         NOT NULL,            -- its Monday

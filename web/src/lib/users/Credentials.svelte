@@ -12,6 +12,7 @@
   let unlocking = $state(false);
   let expiring = $state(false);
   let keying = $state(false);
+  let certifying = $state(false);
   let until = $state('');
   let alone = $state(false);
   const id = $props.id();
@@ -31,6 +32,11 @@
     );
     said = made.words;
     follow(made.round.id);
+  }
+  async function certify(because: string) {
+    made = await ask(api.POST('/api/users/{id}/certificates', { params: { path: { id: user } }, body: { because } }));
+    said = made.words;
+    mark++;
   }
   const simply = (what: 'unlock' | 'expire') => async (because: string) => {
     const body = { users: [user], because };
@@ -58,6 +64,7 @@
 <p class="mb-3 flex flex-wrap items-baseline gap-3">
   <Button size="xs" class="bg-ink text-paper rounded" onclick={() => (rotating = true)}>New password</Button>
   <Button size="xs" outline class="border-rule rounded border" onclick={() => (keying = true)}>New key</Button>
+  <Button size="xs" outline class="border-rule rounded border" onclick={() => (certifying = true)}>New certificate</Button>
   <Button size="xs" outline class="border-rule rounded border" onclick={() => (unlocking = true)}>Unlock</Button>
   <Button size="xs" outline class="border-rule rounded border" onclick={() => (expiring = true)}>To be changed at the next sign-in</Button>
   <span role="status">{said}</span>
@@ -77,5 +84,6 @@
     <Checkbox bind:checked={alone}>Withdraw all other keys of theirs with it</Checkbox>
   {/snippet}
 </Because>
+<Because bind:open={certifying} title="A client certificate for {name}, good for a year" verb="Issue it" act={certify} />
 <Because bind:open={unlocking} title="Let {name} in again after wrong passwords" verb="Unlock" act={simply('unlock')} />
 <Because bind:open={expiring} title="Have {name} change the password at the next sign-in" verb="Ask for it" act={simply('expire')} />

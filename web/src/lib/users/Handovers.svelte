@@ -81,9 +81,9 @@
             <Cell>{h.state === 'waiting' ? when(h['expires-at']) : ''}</Cell>
             <Cell>{h.operator}</Cell>
             <Cell wide
-              >{h['ended-by'] ?? ''}{#if h.tries}
-                {count(h.tries, 'wrong code', 'wrong codes')}{/if}{#each unset(h) as a (a.target + a.name)}<br /><span class="text-barn"
-                  >{a.target}: {a.words}</span
+              >{[h['ended-by'], h.tries ? count(h.tries, 'wrong code', 'wrong codes') : '']
+                .filter(Boolean)
+                .join('; ')}{#each unset(h) as a (a.target + a.name)}<br /><span class="text-barn">{a.target}: {a.words}</span
                 >{/each}</Cell>
             <Cell
               >{#if h.state === 'made' || h.state === 'waiting'}
