@@ -158,13 +158,15 @@ func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
 	return err
 }
 
-// SettledHandovers are those made, none of whose accounts waits any more, at most so many.
+// SettledHandovers are those made that some account has, and that no round under
+// way is setting on others; and those that no account will have. At most so many.
 func (s *Store) SettledHandovers(ctx context.Context, most int) (out []int64, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT id FROM handover h WHERE state = 'made' AND sealed > ''
-		AND NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'waiting')
 		AND EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id)
 		AND (EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state IN ('proved', 'set'))
-			OR NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state = 'unsure'))
+				AND NOT EXISTS (SELECT 1 FROM handover_account a LEFT JOIN round r ON r.id = a.round
+					WHERE a.handover = h.id AND a.state = 'waiting' AND (r.id IS NULL OR r.state = 'running'))
+			OR NOT EXISTS (SELECT 1 FROM handover_account a WHERE a.handover = h.id AND a.state IN ('waiting', 'unsure')))
 		ORDER BY id LIMIT ?`, most)
 	return out, err
 }

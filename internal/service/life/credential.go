@@ -88,6 +88,9 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 	if err != nil {
 		return Rotated{}, err
 	}
+	if q.Batch == "" && len(users) > linksMost {
+		q.Batch = "rotated-" + day(s.Now())
+	}
 	x := rotation{Life: s, c: c, q: q}
 	if err := x.look(ctx, users); err != nil {
 		return Rotated{}, err
@@ -104,7 +107,7 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 		return Rotated{}, err
 	}
 	if out.Round, err = s.carryOut(ctx, acting(who), x.acts, because); err != nil {
-		return out, err
+		return out, errors.Join(err, s.abandon(context.WithoutCancel(ctx), who, x.ids, "no round was made that sets it"))
 	}
 	s.enliven()
 	if out.Handovers, out.Links, err = s.linkedTo(ctx, who, x.ids, q.Given == "" && q.Batch == ""); err != nil {
@@ -236,7 +239,7 @@ func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why stri
 	}
 	a.Changes = []model.Change{{Attribute: model.Password}}
 	if x.asks(l.Target, l.User) {
-		a.Changes = append(a.Changes, mustChange(o.Attributes.Get(model.MustChange)))
+		a.Changes = append(a.Changes, mustChange())
 	}
 	return a, "", nil
 }
@@ -249,8 +252,10 @@ func (x *rotation) asks(target, user string) bool {
 	return has && !x.q.Keeps && (u == nil || !u.Service)
 }
 
-func mustChange(before []string) model.Change {
-	return model.Change{Attribute: model.MustChange, Before: before, After: []string{"yes"}}
+// mustChange asks for another password. Whether one is asked for is known only to the
+// target: whoever has signed in since it was last seen has changed theirs.
+func mustChange() model.Change {
+	return model.Change{Attribute: model.MustChange, After: []string{"yes"}}
 }
 
 // make makes each person's password, and seals it.
@@ -405,7 +410,7 @@ func (e *equipment) fresh(ctx context.Context, s *Life, c *declared.Current, act
 			a := &acts[i]
 			a.Changes = append(slices.Clone(a.Changes), model.Change{Attribute: model.Password, Sealed: sealed})
 			if _, has := c.Plan.Targets[a.Target].Schema.Find(model.Account, model.MustChange); has && !h.Keeps {
-				a.Changes = append(a.Changes, mustChange(nil))
+				a.Changes = append(a.Changes, mustChange())
 			}
 		}
 	}
@@ -453,10 +458,7 @@ func (s *Life) Expire(ctx context.Context, who door.Operator, users, targets []s
 		if _, has := d.Find(model.Account, model.MustChange); !has {
 			return model.Change{}, "", "accounts there cannot be asked for another password"
 		}
-		if o.Attributes.One(model.MustChange) == "yes" {
-			return model.Change{}, "", "it must be changed already"
-		}
-		return mustChange(o.Attributes.Get(model.MustChange)), model.Modify, ""
+		return mustChange(), model.Modify, ""
 	})
 }
 

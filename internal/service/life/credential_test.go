@@ -136,6 +136,29 @@ func TestRotateAndCollect(t *testing.T) {
 	}
 }
 
+// Whoever has signed in since has changed theirs, and nobody has seen that yet: another is set all the same.
+func TestRotateAfterChange(t *testing.T) {
+	x := linked(t)
+	x.become(t, x.rotate(t, RotateRequest{Users: []string{"marit"}}).Handovers[0].ID, ToCollect)
+	o := model.Object{Kind: model.Account, Name: "marit@localhost"}
+	o.Attributes = o.Attributes.With(model.Disabled, "no").With(model.Number, "1001")
+	x.Tern.Memory.Put(o)
+	x.become(t, x.rotate(t, RotateRequest{Users: []string{"marit"}}).Handovers[0].ID, ToCollect)
+	// What was made for nothing waits for nobody.
+	x.Tern.Memory.Put(shutAccount("marit@localhost", "1001"))
+	if _, err := x.Survey(ctx, door.Itself, []string{"stores"}, nil); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := x.Join(ctx, anybody("odd"), JoinRequest{People: []Joiner{{ID: "liv", Name: "Liv Aune", Number: "1001x"}},
+		Because: "t"}); err == nil {
+		t.Error("somebody joins whose number is none")
+	}
+	list, err := x.ListHandovers(ctx, door.Itself, HandoverChoice{User: "liv"})
+	if err != nil || len(list.Items) != 1 || list.Items[0].State != Withdrawn {
+		t.Errorf("%+v %v", list, err)
+	}
+}
+
 func sealedOf(t *testing.T, x *house, id int64) string {
 	t.Helper()
 	rows, err := x.Store.Handovers(ctx, store.HandoverFilter{IDs: []int64{id}}, 1)

@@ -444,6 +444,32 @@ func (s *Life) WithdrawHandover(ctx context.Context, who door.Operator, id int64
 	return s.HandoverByID(ctx, door.Itself, id)
 }
 
+// abandon withdraws handovers that no round sets, since what they were made for did not come to pass.
+func (s *Life) abandon(ctx context.Context, who door.Operator, ids []int64, why string) error {
+	at, err := s.handoversByID(ctx, ids)
+	if err != nil {
+		return err
+	}
+	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		var entries []*store.Entry
+		for _, id := range ids {
+			h, err := tx.LockHandover(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			if h.State != Made || len(at[id].Accounts) > 0 {
+				continue // an earlier one of theirs, or somebody was quicker
+			}
+			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
+				Words: fmt.Sprintf("withdrew handover %d: %s", id, why)})
+			if err := tx.EndHandover(ctx, h, Withdrawn, why, s.Now()); err != nil {
+				return nil, err
+			}
+		}
+		return entries, nil
+	})
+}
+
 // BatchFile is the handovers of a batch in one file, which only its recipients can open.
 type BatchFile struct {
 	ID     int64  `json:"id"`

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
@@ -201,6 +203,9 @@ func (s *Life) editAndFollow(ctx context.Context, who door.Operator, user string
 	return r, err
 }
 
+// provedAtOnce is how many targets are signed in to at once: one that does not answer makes nobody wait.
+const provedAtOnce = 16
+
 // proveKeys signs in with keys whose round has ended, and with certificates, on each of their accounts,
 // and withdraws the ones before when all let it in.
 func (s *Life) proveKeys(ctx context.Context) error {
@@ -230,17 +235,21 @@ func (s *Life) proveKey(ctx context.Context, id int64, accounts []store.Handover
 	if err != nil {
 		return err
 	}
-	all := true
+	var tries errgroup.Group
+	tries.SetLimit(provedAtOnce)
 	for i := range accounts {
-		a := &accounts[i]
-		a.State, a.Words = s.tryKey(ctx, a.Target, a.Name, private)
-		all = all && a.State == store.HandedProved
-		if err := s.Store.SetHanded(ctx, *a, s.Now()); err != nil {
-			return err
-		}
+		tries.Go(func() error {
+			a := &accounts[i]
+			a.State, a.Words = s.tryKey(ctx, a.Target, a.Name, private)
+			return s.Store.SetHanded(ctx, *a, s.Now())
+		})
 	}
+	err = tries.Wait()
+	s.settleSoon()
 	switch {
-	case !all:
+	case err != nil:
+		return err
+	case slices.ContainsFunc(accounts, func(a store.HandoverAccount) bool { return a.State != store.HandedProved }):
 		return nil
 	case h.What == certificateKind:
 		return s.certificateProved(ctx, h)

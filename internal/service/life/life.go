@@ -18,6 +18,7 @@ type Life struct {
 	shut  chan struct{} // somebody is to be shut out
 	say   chan struct{} // and the declaration is to say so
 	hand  chan struct{} // handovers may have changed
+	prove chan struct{} // and keys may be there to be proved
 
 	lively atomic.Int64 // until when handovers are looked after often, in nanoseconds
 }
@@ -25,7 +26,7 @@ type Life struct {
 // New makes the room. It does nothing of its own accord until Begin.
 func New(below *rounds.Carrier) *Life {
 	s := &Life{Carrier: below, shut: make(chan struct{}, 1), say: make(chan struct{}, 1),
-		hand: make(chan struct{}, 1)}
+		hand: make(chan struct{}, 1), prove: make(chan struct{}, 1)}
 	below.Equip, below.Fit = s.equip, s.fitOperator
 	return s
 }
@@ -36,6 +37,7 @@ func (s *Life) Begin() {
 	s.going.Go(s.keepShutting)
 	s.going.Go(s.keepDeclaring)
 	s.going.Go(s.keepHandovers)
+	s.going.Go(s.keepProving)
 	s.going.Go(s.keepHouse)
 }
 

@@ -112,6 +112,9 @@ func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Pass
 	if err != nil {
 		return Passage{}, err
 	}
+	if q.Batch == "" && len(j.users) > linksMost {
+		q.Batch = "joined-" + day(s.Now())
+	}
 	out := Passage{Sides: []access.Side{}, Lines: j.lines, Handovers: []Handover{}}
 	if len(j.edits) == 0 {
 		out.Words = "nobody joins"
@@ -130,7 +133,7 @@ func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Pass
 		}
 	}
 	if out.Revision, err = s.Edit(ctx, who, c.Revision, j.edits, because); err != nil {
-		return out, errors.Join(err, s.breakPromise(done, who, ids))
+		return out, errors.Join(err, s.abandon(done, who, ids, "they were not declared"))
 	}
 	if out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Choice: declared.Choice{Users: j.users}}, because); err != nil {
 		return out, err
@@ -372,28 +375,6 @@ func (s *Life) promise(ctx context.Context, who door.Operator, users []string, q
 		return entries, nil
 	})
 	return ids, err
-}
-
-// breakPromise withdraws handovers of people who were not declared after all.
-func (s *Life) breakPromise(ctx context.Context, who door.Operator, ids []int64) error {
-	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		var entries []*store.Entry
-		for _, id := range ids {
-			h, err := tx.LockHandover(ctx, id)
-			if err != nil {
-				return nil, err
-			}
-			if h.State != Made || h.Sealed != "" {
-				continue // an earlier one of theirs
-			}
-			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
-				Words: fmt.Sprintf("withdrew handover %d: %s was not declared", id, h.User)})
-			if err := tx.EndHandover(ctx, h, Withdrawn, "they were not declared", s.Now()); err != nil {
-				return nil, err
-			}
-		}
-		return entries, nil
-	})
 }
 
 // follow drafts what the declaration means for some people and, for those who may

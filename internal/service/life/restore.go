@@ -209,7 +209,7 @@ func (s *Life) reopen(ctx context.Context, who door.Operator, c *declared.Curren
 		if fresh && settable(c, a.Target) {
 			act.Changes = []model.Change{{Attribute: model.Password}}
 			if x.asks(a.Target, a.User) {
-				act.Changes = append(act.Changes, mustChange(o.Attributes.Get(model.MustChange)))
+				act.Changes = append(act.Changes, mustChange())
 			}
 			x.users = []string{a.User}
 		}

@@ -22,9 +22,6 @@ func (s *Life) keepHandovers() {
 		if err := s.Store.UnsetHandovers(ctx, s.Now()); err != nil {
 			return err
 		}
-		if err := s.finish(ctx); err != nil {
-			return err
-		}
 		for {
 			n, err := s.settle(ctx)
 			if err != nil {
@@ -42,6 +39,11 @@ func (s *Life) keepHandovers() {
 		}
 		return nil
 	})
+}
+
+// keepProving does what waits for targets, which may take their time, until the service ends.
+func (s *Life) keepProving() {
+	s.during(s.prove, "credentials to prove", s.finish)
 }
 
 // finish does what one service does at a time: it proves keys, and sets anew what may not be set.
@@ -70,9 +72,11 @@ func (s *Life) enliven() {
 }
 
 func (s *Life) settleSoon() {
-	select {
-	case s.hand <- struct{}{}:
-	default:
+	for _, wake := range []chan struct{}{s.hand, s.prove} {
+		select {
+		case wake <- struct{}{}:
+		default:
+		}
 	}
 }
 

@@ -186,7 +186,7 @@ func chosen(c *declared.Current, q SuspendRequest) (users []string, err error) {
 		err = c.Check(declared.Choice{Users: users})
 	}
 	if err == nil && len(users) > atOnceMost {
-		err = door.Wrong("users", "that would cut off %d people; one act does so for at most %d", len(users), atOnceMost)
+		err = door.Wrong("users", "that is %d people; one act is for at most %d", len(users), atOnceMost)
 	}
 	return users, err
 }
