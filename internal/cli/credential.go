@@ -45,10 +45,11 @@ func (a *app) rotate() *cobra.Command {
 	var given, show, later, key, alone, certificate bool
 	var days int
 	c := &cobra.Command{Use: "rotate [USERS…]", Short: "Give people new passwords: set, proved by signing in, and handed over once",
-		Long: `Give people new passwords, or one a key pair with --key, on all their accounts or on some targets. Each is made and sealed at once, set by a
-round that signs in with it, and handed over: over a link that works once, with a code that you tell them in
-another way, or with --show to you, who are named in the record. It must be changed at the first sign-in
-where the target can ask for that. Accounts with superuser rights need a second person's approval. Exit
+		Long: `Give people new passwords, on all their accounts or on some targets; or one of them a key pair (--key) or a
+client certificate (--certificate). Each is made and sealed at once, brought to the targets, signed in with,
+and handed over: over a link that works once, with a code that you tell them in another way, or with --show
+to you, who are named in the record. A password must be changed at the first sign-in where the target can
+ask for that. Accounts with superuser rights need a second person's approval. Exit
 status 4 when an account did not take it.`,
 		Example: "  roost rotate kari.berg --aloud --show --because \"forgot it, telephoned\"\n" +
 			"  roost rotate marit.fell odd.strand --at staff-directory --because \"seen on a note\"\n" +
@@ -424,8 +425,12 @@ func (a *app) handover() *cobra.Command {
 			t := table{head: []string{"NUMBER", "USER", "WHAT", "STATE", "ACCOUNTS", "BATCH", "MADE", "WAITS UNTIL", "BY", "WORDS"},
 				right: []int{0}, empty: "Nothing was handed over yet."}
 			for _, h := range out.Items {
+				waits := ""
+				if h.State == life.ToCollect {
+					waits = clock(h.ExpiresAt)
+				}
 				t.rows = append(t.rows, []string{fmt.Sprint(h.ID), who(h.Name, h.User), h.What, mark(h.State), accountsOf(h), h.Batch,
-					clock(&h.MadeAt), clock(h.ExpiresAt), h.Operator, handoverWords(h)})
+					clock(&h.MadeAt), waits, h.Operator, handoverWords(h)})
 			}
 			if err := a.show(out.Items, t); err != nil {
 				return err

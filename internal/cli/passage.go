@@ -305,7 +305,11 @@ func (a *app) userTime() *cobra.Command {
 			}
 			t := table{head: []string{"DAY", "UNTIL", "WHAT", "WHEN", "WORDS"}, empty: "No day is known of them."}
 			for _, m := range out.Items {
-				t.rows = append(t.rows, []string{m.Day, m.Until, m.What, m.When, m.Words})
+				since := m.Day
+				if since == "" {
+					since = "ever since"
+				}
+				t.rows = append(t.rows, []string{since, m.Until, m.What, m.When, m.Words})
 			}
 			return a.show(out.Items, t)
 		}}

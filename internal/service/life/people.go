@@ -180,6 +180,9 @@ func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
 		case why != "":
 			line.Outcome, line.Words = "refused", why
 		case known == nil:
+			if u.From == "" {
+				u.From = today
+			}
 			fresh = append(fresh, u)
 		case known.Span.Until != "" && known.Span.Until < today && (u.Until == "" || u.Until >= today):
 			line.Outcome, line.Words = "comes back", "left on "+known.Span.Until

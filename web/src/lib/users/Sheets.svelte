@@ -12,7 +12,10 @@
   {#each sheets as s (s.handover)}
     <section>
       <h1 dir="auto">For {s.name}</h1>
-      <p>This is your {s.what}. Nobody else has seen it. Keep this sheet to yourself, and destroy it when you have signed in.</p>
+      <p>
+        This is your {s.what}. It is printed this once, and kept nowhere else. Keep this sheet to yourself, and destroy it when you have
+        signed in.
+      </p>
       <p class="value">{s.value}</p>
       <table>
         <thead><tr><th>where</th><th>sign in as</th></tr></thead>
