@@ -29,6 +29,7 @@ type Subject struct {
 	SignedIn  func(t *testing.T) (session string)    // lets somebody sign in; nil: nobody can
 	Change    func(t *testing.T, account string)     // changes an account behind our back; nil: no surveys from a mark
 	Forget    func(t *testing.T, mark string) string // makes a mark void
+	Fresh     []byte                                 // another secret for our own login; nil: it cannot be renewed
 }
 
 // suite is a subject under test.
@@ -51,7 +52,7 @@ func Run(t *testing.T, s Subject) {
 	}{{"objects", suite.objects}, {"drifted", suite.drifted}, {"names", suite.names}, {"canonical", suite.canonical},
 		{"things", suite.things}, {"seats", suite.seats},
 		{"secrets", suite.secrets}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole", suite.whole},
-		{"removal", suite.removal}, {"keys", suite.keys}} {
+		{"removal", suite.removal}, {"renewal", suite.renewal}, {"keys", suite.keys}} {
 		if !t.Run(part.name, func(t *testing.T) { y := x; y.T = t; part.test(y) }) {
 			return
 		}

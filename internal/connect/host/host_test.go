@@ -35,9 +35,14 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 }
 
 func TestSuite(t *testing.T) {
+	fresh, err := world.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
 	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /home/visitor/.ssh; cp /root/.ssh/authorized_keys /home/visitor/.ssh/; "+
 		"chown -R visitor /home/visitor/.ssh")
-	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, SignedIn: func(t *testing.T) string { return signIn(t, h, a) },
+	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, Fresh: fresh.Private,
+		SignedIn:  func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
 }

@@ -35,7 +35,7 @@ func start(t *testing.T, entries string) (*world.Directory, connect.Access) {
 
 func TestSuite(t *testing.T) {
 	d, a := start(t, "")
-	connecttest.Run(t, connecttest.Subject{Proves: true,
+	connecttest.Run(t, connecttest.Subject{Proves: true, Fresh: []byte("a-fresh-one-for-us-90"),
 		Change: func(t *testing.T, account string) {
 			if err := d.Load("dn: uid=" + account + ",ou=People," + world.Suffix +
 				"\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/zsh\n"); err != nil {

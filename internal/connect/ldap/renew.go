@@ -2,6 +2,7 @@ package ldap
 
 import (
 	"context"
+	"errors"
 
 	goldap "github.com/go-ldap/ldap/v3"
 
@@ -12,6 +13,10 @@ var _ connect.Renewer = (*session)(nil)
 
 // Renew implements connect.Renewer: a directory keeps one password for an entry, so that the old one is gone with it.
 func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
+	if len(fresh.Reveal()) == 0 {
+		return s.fail("set our own password", errors.New("a password of no letters is none: the directory would make up one that nobody "+
+			"knows"))
+	}
 	conn, err := s.writer(ctx)
 	if err != nil {
 		return err
