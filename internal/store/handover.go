@@ -150,11 +150,18 @@ func (tx *Tx) handOut(ctx context.Context, list []HandedOut, at time.Time) error
 	return nil
 }
 
-// UnsetHandovers gives up the accounts whose round ended without a word of them, as one that was stopped does.
+// UnsetHandovers gives up the accounts whose round ended without a word of them, as
+// one that was stopped does. Where there are none it locks nothing.
 func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
-	_, err := s.exec(ctx, `UPDATE handover_account a JOIN round r ON r.id = a.round
-		JOIN handover h ON h.id = a.handover AND h.what = 'password' SET a.state = 'not set', a.at = ?,
-		a.words = CONCAT('round ', a.round, ' ended before it was tried') WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`, at)
+	const ended = ` FROM handover_account a JOIN round r ON r.id = a.round JOIN handover h ON h.id = a.handover AND h.what = 'password'
+		WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`
+	var any bool
+	if err := s.db.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1`+ended+`)`); err != nil || !any {
+		return err
+	}
+	_, err := s.exec(ctx, `UPDATE handover_account a JOIN round r ON r.id = a.round JOIN handover h ON h.id = a.handover
+		AND h.what = 'password' SET a.state = 'not set', a.at = ?, a.words = CONCAT('round ', a.round, ' ended before it was tried')
+		WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`, at)
 	return err
 }
 
