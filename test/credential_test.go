@@ -159,6 +159,20 @@ func TestDaily(t *testing.T) {
 			t.Errorf("%q: %d %s %s", word, got, out, said)
 		}
 	}
+	hash, err := d.Hosts["northquay"].Exec(`perl -e 'print crypt("umber violin quartz", "\$6\$saltysalt\$")'`)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, said, code := roost(t, d.Profile, strings.TrimSpace(hash)+"\n", "rotate", "brian.mccarthy", "--hash-file", "-", "--lasting",
+		"--because", "from the neighbour's own list"); code != 0 || !strings.Contains(out, "nobody here knows what it is the hash of") {
+		t.Errorf("%d %s %s", code, out, said)
+	}
+	if !letsIn(t, d, "northquay", "brian.mccarthy", "umber violin quartz") {
+		t.Error("the password of a hash does not sign in")
+	}
+	if out, said, code := roost(t, d.Profile, "root:x\n", "rotate", "brian.mccarthy", "--hash-file", "-", "--because", "x"); code != 1 {
+		t.Errorf("%d %s %s", code, out, said)
+	}
 	before := expect(t, d, 0, "LOSES", "move", "jens-ole.krag", "--to", "harbour-hand", "--because", "moves ashore", "--yes")
 	for _, want := range []string{"group bridge", "group harbour", "So it is today.", "is complete"} {
 		if !strings.Contains(before, want) {

@@ -27,6 +27,7 @@ type rotateRequest struct {
 		Where    string   `json:"where,omitempty" maxLength:"4096" doc:"CEL over user, day and params, in place of users"`
 		Targets  []string `json:"targets,omitempty" doc:"only there; empty: wherever they have an account with a password"`
 		Password string   `json:"password,omitempty" maxLength:"1000" doc:"of one person: the one that they chose; left out: one is made"`
+		Hash     string   `json:"hash,omitempty" maxLength:"400" doc:"of one person: the hash of a password that they have, as crypt(5) writes it"`
 		Handing
 		Because string `json:"because" example:"forgot it, telephoned"`
 	}
@@ -135,7 +136,7 @@ func (h *handlers) credentials(api huma.API) {
 		func(ctx context.Context, who door.Operator, in *rotateRequest) (life.Rotated, error) {
 			b := in.Body
 			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Aloud: b.Aloud, Keeps: b.Keeps,
-				Given: b.Password, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
+				Given: b.Password, Hash: b.Hash, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
 		})
 	op(api, door.Credential, http.MethodPost, "/users/{id}/certificates", "rotate-certificate",
 		"Issue a user a client certificate, handed over once with its key; when it is proved everywhere, those issued before are withdrawn",

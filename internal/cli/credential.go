@@ -38,7 +38,7 @@ func (h *handing) into(m map[string]any) map[string]any {
 }
 
 func (a *app) rotate() *cobra.Command {
-	var because, where, file, secret string
+	var because, where, file, secret, hash string
 	var at []string
 	var h handing
 	var until string
@@ -91,6 +91,13 @@ status 4 when an account did not take it.`,
 				}
 				body["password"] = string(p)
 			}
+			if hash != "" {
+				p, err := a.secretInput(hash, "Hash: ", "--hash-file")
+				if err != nil {
+					return err
+				}
+				body["hash"] = string(p)
+			}
 			var out life.Rotated
 			if err := a.send(c.Context(), http.MethodPost, "/passwords/rotate", body, &out); err != nil {
 				return err
@@ -106,6 +113,8 @@ status 4 when an account did not take it.`,
 	c.Flags().StringSliceVar(&at, "at", nil, "only on these targets")
 	c.Flags().BoolVar(&given, "given", false, "one that they chose: it is asked for, and screened")
 	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
+	c.Flags().StringVar(&hash, "hash-file", "", "in place of a password: the hash of one that they have, as crypt(5) writes it; - is "+
+		"standard input")
 	c.Flags().BoolVar(&show, "show", false, "show it to you, once, to be read out; the record names you")
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
 	c.Flags().StringVar(&secret, "secret", "", "in place of people's: a secret that Hen Roost itself signs in to targets with")

@@ -13,6 +13,7 @@ type Handover struct {
 	State     string     `db:"state"`
 	Batch     string     `db:"batch"`
 	Aloud     bool       `db:"aloud"`
+	Given     bool       `db:"given"`  // its person has it already
 	Keeps     bool       `db:"keeps"`  // it need not be changed at the first sign-in
 	Sealed    string     `db:"sealed"` // the id of what is in it; "": not made yet, or gone
 	Operator  string     `db:"operator"`
@@ -26,7 +27,7 @@ type Handover struct {
 	EndedBy   string     `db:"ended_by"`
 }
 
-const handoverColumns = `id, user, what, state, batch, aloud, keeps, sealed, operator, because, made_at, lasts, expires_at, code, tries,
+const handoverColumns = `id, user, what, state, batch, aloud, given, keeps, sealed, operator, because, made_at, lasts, expires_at, code, tries,
 	ended_at, ended_by`
 
 // HandoverAccount is an account that a handover's credential is for, and what became of it there.
@@ -51,8 +52,8 @@ const (
 
 // AddHandover stores one and returns its number.
 func (tx *Tx) AddHandover(ctx context.Context, h Handover) (int64, error) {
-	res, err := tx.NamedExecContext(ctx, `INSERT INTO handover (user, what, state, batch, aloud, keeps, sealed, operator, because, made_at,
-		lasts) VALUES (:user, :what, :state, :batch, :aloud, :keeps, :sealed, :operator, :because, :made_at, :lasts)`, h)
+	res, err := tx.NamedExecContext(ctx, `INSERT INTO handover (user, what, state, batch, aloud, given, keeps, sealed, operator, because, made_at,
+		lasts) VALUES (:user, :what, :state, :batch, :aloud, :given, :keeps, :sealed, :operator, :because, :made_at, :lasts)`, h)
 	if err != nil {
 		return 0, err
 	}

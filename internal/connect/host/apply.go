@@ -104,6 +104,9 @@ const passwordMost = 511
 // line for each account, so that a line break in one would set another's.
 func unfit(a connect.Act) string {
 	secret, set := a.Secrets[model.Password]
+	if hash, hashed := a.Secrets[model.PasswordHash]; hashed {
+		secret, set = hash, true
+	}
 	switch p := secret.Reveal(); {
 	case set && len(p) == 0:
 		return "a password of no letters would let everybody in"

@@ -33,13 +33,13 @@ keys() {
   out=$(printf '%s' "$2" | su -s /bin/sh -c 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' -- "$1" 2>&1) ||
     { rc=$?; note "authorized keys of $1: $out (exit $rc)"; }
 }
-# password NAME VALUE [NEW]: over standard input, so that it stands in no process list. An account that is shut, or
+# password NAME VALUE NEW HOW: HOW are options of chpasswd; over standard input, so that it stands in no process list. An account that is shut, or
 # whose password is locked, stays so, since a new one would open it; one that is made now is neither.
 password() {
   [ $rc = 0 ] || return
   [ "$3" ] && locked= || locked=$(awk -F: -v n="$1" -v day=$(($(date +%s) / 86400)) \
     '$1 == n && ($2 ~ /^!+[^!*]/ || ($8 != "" && $8 <= day)) { print 1 }' /etc/shadow)
-  out=$(printf '%s:%s\n' "$1" "$2" | chpasswd 2>&1) || { rc=$?; note "password of $1: $out (exit $rc)"; return; }
+  out=$(printf '%s:%s\n' "$1" "$2" | chpasswd $4 2>&1) || { rc=$?; note "password of $1: $out (exit $rc)"; return; }
   [ -z "$locked" ] || run usermod -L -- "$1"
 }
 # must_change NAME DAY: the day of its last change, 0 for never: then it is asked for at the next sign-in.

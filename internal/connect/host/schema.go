@@ -55,6 +55,7 @@ var schema = model.Schema{
 				{Name: shell, About: "login shell", Settable: true},
 				{Name: keys, About: "authorized keys", Many: true, From: "keys"},
 				{Name: model.Password, About: "password", Sealed: true},
+				{Name: model.PasswordHash, About: "a hash of a password, as crypt(5) writes it", Sealed: true},
 				{Name: model.MustChange, About: "the password must be changed at the next sign-in"},
 				{Name: model.Disabled, About: "password locked and account expired"},
 				{Name: model.Elevation, About: "how the account can become superuser", Many: true},

@@ -157,12 +157,10 @@ func insideStep(a connect.Act) string {
 				text += "\n"
 			}
 			out += "keys " + quoted(a.Name, text)
-		case c.Attribute == model.Password:
-			words := []string{a.Name, string(a.Secrets[c.Attribute].Reveal())}
-			if a.Verb == model.Create {
-				words = append(words, "new")
-			}
-			out += "password " + quoted(words...)
+		case c.Attribute == model.Password || c.Attribute == model.PasswordHash:
+			fresh := map[bool]string{true: "new"}[a.Verb == model.Create]
+			how := map[bool]string{true: "-e"}[c.Attribute == model.PasswordHash]
+			out += "password " + quoted(a.Name, string(a.Secrets[c.Attribute].Reveal()), fresh, how)
 		case c.Attribute == model.MustChange && one(c.After) == "yes":
 			out += "must_change " + quoted(a.Name, "0")
 		case c.Attribute == model.MustChange:

@@ -26,12 +26,19 @@ func (b *batch) setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
 		if _, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", string(secret.Reveal()))); err != nil {
 			return err
 		}
-		if b.staysShut(a) { // a new password has lifted the lock
-			m := goldap.NewModifyRequest(dn, nil)
-			m.Replace(ldapName[model.Disabled], []string{lockedForever})
-			if err := conn.Modify(m); err != nil {
-				return err
-			}
+	}
+	if hash, hashed := a.Secrets[model.PasswordHash]; hashed {
+		m := goldap.NewModifyRequest(dn, nil)
+		m.Replace("userPassword", []string{"{CRYPT}" + string(hash.Reveal())})
+		if err := conn.Modify(m); err != nil {
+			return err
+		}
+	}
+	if setsPassword(a) && b.staysShut(a) { // a new password has lifted the lock
+		m := goldap.NewModifyRequest(dn, nil)
+		m.Replace(ldapName[model.Disabled], []string{lockedForever})
+		if err := conn.Modify(m); err != nil {
+			return err
 		}
 	}
 	if !a.After().Has(model.MustChange) {
@@ -40,11 +47,18 @@ func (b *batch) setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
 	m := goldap.NewModifyRequest(dn, nil)
 	m.Replace(ldapName[model.MustChange], map[bool][]string{true: {"TRUE"}}[a.After().One(model.MustChange) == "yes"])
 	err := conn.Modify(m)
-	if _, set := a.Secrets[model.Password]; set && goldap.IsErrorWithCode(err, goldap.LDAPResultUndefinedAttributeType) {
+	if setsPassword(a) && goldap.IsErrorWithCode(err, goldap.LDAPResultUndefinedAttributeType) {
 		b.unruled.Store(true)
 		return nil
 	}
 	return err
+}
+
+// setsPassword says whether an act sets a password, or one by its hash.
+func setsPassword(a connect.Act) bool {
+	_, set := a.Secrets[model.Password]
+	_, hashed := a.Secrets[model.PasswordHash]
+	return set || hashed
 }
 
 // staysShut says of an account whose password is set that it is to be shut after it.
@@ -59,7 +73,7 @@ func (b *batch) staysShut(a connect.Act) bool {
 // asked is an act without what the directory has no attribute for, and words that
 // say so: without a password policy nobody is asked for another password.
 func (b *batch) asked(a connect.Act) (connect.Act, string) {
-	if _, set := a.Secrets[model.Password]; !set || !a.After().Has(model.MustChange) || !b.unruled.Load() {
+	if !setsPassword(a) || !a.After().Has(model.MustChange) || !b.unruled.Load() {
 		return a, ""
 	}
 	a.Changes = slices.DeleteFunc(slices.Clone(a.Changes), func(c model.Change) bool { return c.Attribute == model.MustChange })

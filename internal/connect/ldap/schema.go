@@ -62,6 +62,7 @@ var schema = model.Schema{
 				{Name: "shell", About: "loginShell", Settable: true},
 				{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
 				{Name: model.Password, About: "userPassword", Sealed: true},
+				{Name: model.PasswordHash, About: "userPassword, as {CRYPT} (RFC 2307 §5.3)", Sealed: true},
 				{Name: model.Certificate, About: "client certificates that the server maps to entries (SASL EXTERNAL)", Sealed: true},
 				{Name: model.MustChange, About: "the password policy asks for a new password at the next sign-in"},
 				{Name: model.Disabled, About: "locked for good by the password policy's attribute"},

@@ -24,6 +24,7 @@ const (
 	Keys         = "keys"          // of an account: the keys that open it, each a line as in authorized keys
 	Password     = "password"      // of an account: sealed, set and never read
 	MustChange   = "must-change"   // of an account: yes, when its password must be changed at the next sign-in
+	PasswordHash = "password-hash" // of an account: sealed, set in place of a password, as crypt(5) writes it
 	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
 	Home         = "home"          // of an account: its home folder
 	Place        = "container"     // the container an account stands in

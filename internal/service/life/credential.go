@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,9 @@ import (
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
 )
+
+// hashForm is how crypt(5) writes hashes.
+var hashForm = regexp.MustCompile(`^\$[0-9a-z]{1,4}\$[!-9;-~]{10,300}$`)
 
 const (
 	passwordKind = "password"
@@ -30,6 +34,7 @@ type RotateRequest struct {
 	Aloud   bool          // easy to read out on a telephone
 	Keeps   bool          // it need not be changed at the first sign-in
 	Given   string        // of one person: a password that they chose; "": one is made
+	Hash    string        // of one person: the hash of a password that they have, as crypt(5) writes it
 	Batch   string        // what they are handed over as
 	Lasts   time.Duration // how long they wait to be collected; 0: three days
 	Because string
@@ -81,7 +86,10 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 	if err := c.Check(declared.Choice{Targets: q.Targets}); err != nil {
 		return Rotated{}, err
 	}
-	if q.Given != "" && len(users) != 1 {
+	if q.Hash != "" && (q.Given != "" || !hashForm.MatchString(q.Hash)) {
+		return Rotated{}, door.Wrong("hash", "it is no hash as crypt(5) writes them ($y$…, $6$…), or a password is given beside it")
+	}
+	if q.Given+q.Hash != "" && len(users) != 1 {
 		return Rotated{}, door.Wrong("password", "one password for %s: name one of them", door.Count(len(users), "person", "people"))
 	}
 	lasts, err := lasting(q.Lasts)
@@ -110,7 +118,7 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 		return out, errors.Join(err, s.abandon(context.WithoutCancel(ctx), who, x.ids, "no round was made that sets it"))
 	}
 	s.enliven()
-	if out.Handovers, out.Links, err = s.linkedTo(ctx, who, x.ids, q.Given == "" && q.Batch == ""); err != nil {
+	if out.Handovers, out.Links, err = s.linkedTo(ctx, who, x.ids, q.Given+q.Hash == "" && q.Batch == ""); err != nil {
 		return out, err
 	}
 	out.Words = fmt.Sprintf("round %d sets them", out.Round.ID)
@@ -225,8 +233,12 @@ func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why stri
 	if d == nil {
 		return a, "the target is no longer declared", nil
 	}
-	if p, ok := d.Schema.Find(model.Account, model.Password); !ok || !p.Sealed {
-		return a, "accounts there have no password that can be set", nil
+	attribute := model.Password
+	if x.q.Hash != "" {
+		attribute = model.PasswordHash
+	}
+	if p, ok := d.Schema.Find(model.Account, attribute); !ok || !p.Sealed {
+		return a, "accounts there have no " + model.Called(attribute) + " that can be set", nil
 	}
 	o, err := x.Store.Object(ctx, l.Target, model.Account, l.Name)
 	switch {
@@ -237,7 +249,7 @@ func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why stri
 	case o.Attributes.One(model.Disabled) == "yes":
 		return a, "the account is shut", nil
 	}
-	a.Changes = []model.Change{{Attribute: model.Password}}
+	a.Changes = []model.Change{{Attribute: attribute}}
 	if x.asks(l.Target, l.User) {
 		a.Changes = append(a.Changes, mustChange())
 	}
@@ -266,18 +278,26 @@ func (x *rotation) make(ctx context.Context) error {
 		for to < len(x.acts) && x.acts[to].User == x.acts[from].User {
 			to++
 		}
-		sealing, err := x.password(ctx, x.c, x.acts[from:to], x.q.Aloud, x.q.Given)
+		sealing, err := x.sealed(ctx, x.acts[from:to])
 		if err != nil {
 			return err
 		}
 		for i := from; i < to; i++ {
-			if first := &x.acts[i].Changes[0]; first.Attribute == model.Password {
+			if first := &x.acts[i].Changes[0]; first.Attribute == model.Password || first.Attribute == model.PasswordHash {
 				first.Sealed = sealing.ID
 			}
 		}
 		x.seals, from = append(x.seals, sealing), to
 	}
 	return nil
+}
+
+// sealed is what is set on the accounts that acts speak of.
+func (x *rotation) sealed(ctx context.Context, acts []model.Act) (store.Sealing, error) {
+	if x.q.Hash != "" {
+		return x.Sealed([]byte(x.q.Hash))
+	}
+	return x.password(ctx, x.c, acts, x.q.Aloud, x.q.Given)
 }
 
 // password makes one for all accounts of a person that acts speak of, or takes the one given, and seals it.
@@ -308,7 +328,8 @@ func (x *rotation) store(ctx context.Context, who door.Operator, because string,
 		x.ids = x.ids[:0]
 		var entries []*store.Entry
 		for i, user := range x.users {
-			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: x.q.Batch, Aloud: x.q.Aloud,
+			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: x.q.Batch,
+				Aloud: x.q.Aloud, Given: x.q.Given+x.q.Hash != "",
 				Keeps: x.q.Keeps, Sealed: x.seals[i].ID, Operator: who.Name, Because: because, MadeAt: now,
 				Lasts: int(lasts / time.Second)})
 			if err != nil {

@@ -347,7 +347,9 @@ func TestScreening(t *testing.T) {
 	if err != nil || len(out.Links) != 0 {
 		t.Fatalf("%+v %v", out, err)
 	}
-	x.become(t, out.Handovers[0].ID, ToCollect)
+	if h := x.become(t, out.Handovers[0].ID, Collected); h.EndedBy != "nobody: its person chose it" {
+		t.Errorf("%+v", h)
+	}
 	if !x.signsIn(t, "marit@localhost", good) {
 		t.Error("the one that was chosen does not sign in")
 	}
@@ -356,7 +358,7 @@ func TestScreening(t *testing.T) {
 	if out, err = x.Rotate(ctx, keeper("odd"), q); err != nil {
 		t.Fatal(err)
 	}
-	x.become(t, out.Handovers[0].ID, ToCollect)
+	x.become(t, out.Handovers[0].ID, Collected)
 	later := open(t, x.House, func() time.Time { return time.Now().AddDate(0, 0, 7) })
 	for range 2 {
 		if err := later.tellScreenings(ctx); err != nil {

@@ -109,6 +109,12 @@ func (s *Life) settle(ctx context.Context) (n int, err error) {
 				}
 				continue
 			}
+			if h.Given {
+				if err := tx.EndHandover(ctx, h, Collected, "nobody: its person chose it", s.Now()); err != nil {
+					return nil, err
+				}
+				continue
+			}
 			if err := tx.AwaitHandover(ctx, h.ID, s.Now().Add(time.Duration(h.Lasts)*time.Second)); err != nil {
 				return nil, err
 			}

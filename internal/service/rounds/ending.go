@@ -119,7 +119,9 @@ func handed(res work.Result) (out []store.HandedOut) {
 		case res.Outcome == connect.Done && res.Proof == connect.Proved:
 			h.State = store.HandedProved
 		case res.Outcome == connect.Done:
-			h.State = store.Handed
+			if h.State = store.Handed; c.Attribute == model.PasswordHash {
+				h.Words = string(connect.NotProved) + ": nobody here knows what it is the hash of"
+			}
 		case res.Outcome == connect.OutOfReach && res.Again: // it may be set
 			h.State = store.HandedUnsure
 		case h.Words == "":

@@ -8,6 +8,7 @@ CREATE TABLE IF NOT EXISTS handover (
   state     VARCHAR(20)  NOT NULL,            -- made, waiting, collected, expired, withdrawn, not set
   batch     VARCHAR(100) NOT NULL DEFAULT '',
   aloud     TINYINT      NOT NULL DEFAULT 0,
+  given     TINYINT      NOT NULL DEFAULT 0,  -- its person has it already: nobody need collect it
   keeps     TINYINT      NOT NULL DEFAULT 0,  -- it need not be changed at the first sign-in
   sealed    VARCHAR(40)  NOT NULL DEFAULT '', -- '': not made yet, or gone
   operator  VARCHAR(100) NOT NULL,

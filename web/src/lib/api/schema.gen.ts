@@ -2945,6 +2945,8 @@ export interface components {
             batch?: string;
             /** @example forgot it, telephoned */
             because: string;
+            /** @description of one person: the hash of a password that they have, as crypt(5) writes it */
+            hash?: string;
             /**
              * Format: int64
              * @description how long they wait to be collected; 0: 72
