@@ -299,6 +299,7 @@ func TestKeys(t *testing.T) {
 		}
 		return err == nil
 	}
+	must(t, d, "rotate", "chloe.lefevre", "--because", "forgot it") // a key takes no password's place
 	first := made()
 	if !in("arctic-tern", first) {
 		t.Error("the first key does not sign in")
@@ -312,6 +313,7 @@ func TestKeys(t *testing.T) {
 		out, _, code := roost(t, d.Profile, "", "drift", "--user", "chloe.lefevre")
 		return code == 0 && strings.Contains(out, "Nothing differs")
 	})
+	expect(t, d, 0, "waiting", "handover", "show", "1")
 	if strings.Contains(must(t, d, "record", "--size", "1000", "-o", "json"), "PRIVATE KEY") {
 		t.Error("the record tells a private key")
 	}

@@ -154,14 +154,14 @@ func (tx *Tx) handOut(ctx context.Context, list []HandedOut, at time.Time) error
 // UnsetHandovers gives up the accounts whose round ended without a word of them, as
 // one that was stopped does. Where there are none it locks nothing.
 func (s *Store) UnsetHandovers(ctx context.Context, at time.Time) error {
-	const ended = ` FROM handover_account a JOIN round r ON r.id = a.round JOIN handover h ON h.id = a.handover AND h.what = 'password'
+	const ended = ` FROM handover_account a JOIN round r ON r.id = a.round JOIN handover h ON h.id = a.handover AND h.what IN ('password', 'hash')
 		WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`
 	var any bool
 	if err := s.db.GetContext(ctx, &any, `SELECT EXISTS (SELECT 1`+ended+`)`); err != nil || !any {
 		return err
 	}
 	_, err := s.exec(ctx, `UPDATE handover_account a JOIN round r ON r.id = a.round JOIN handover h ON h.id = a.handover
-		AND h.what = 'password' SET a.state = 'not set', a.at = ?, a.words = CONCAT('round ', a.round, ' ended before it was tried')
+		AND h.what IN ('password', 'hash') SET a.state = 'not set', a.at = ?, a.words = CONCAT('round ', a.round, ' ended before it was tried')
 		WHERE a.state = 'waiting' AND r.ended_at IS NOT NULL`, at)
 	return err
 }
@@ -314,7 +314,7 @@ func (s *Store) ExpiredHandovers(ctx context.Context, at time.Time, most int) (o
 func (s *Store) UnsureHandovers(ctx context.Context, most int) (out []HandoverAccount, err error) {
 	err = s.db.SelectContext(ctx, &out, `SELECT a.handover, a.target, a.name, a.round, a.state, a.words, a.at FROM handover_account a
 		JOIN handover h ON h.id = a.handover JOIN target t ON t.name = a.target
-		WHERE a.state = 'unsure' AND h.state IN ('made', 'waiting') AND t.surveyed_at > a.at ORDER BY a.handover, a.target LIMIT ?`, most)
+		WHERE a.state = 'unsure' AND h.state IN ('made', 'waiting', 'collected') AND t.surveyed_at > a.at ORDER BY a.handover, a.target LIMIT ?`, most)
 	return out, err
 }
 

@@ -30,8 +30,17 @@ run() {
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
 keys() {
   [ $rc = 0 ] || return
-  out=$(printf '%s' "$2" | su -s /bin/sh -c 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' -- "$1" 2>&1) ||
+  out=$(printf '%s' "$2" | as "$1" 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' 2>&1) ||
     { rc=$?; note "authorized keys of $1: $out (exit $rc)"; }
+}
+# as NAME COMMAND: what is run as an account. su asks whether it may sign in, which one that is shut or whose password
+# must be changed may not.
+as() {
+  if command -v setpriv >/dev/null && gid=$(id -g -- "$1"); then
+    HOME=$(awk -F: -v n="$1" '$1 == n { print $6; exit }' /etc/passwd) setpriv --reuid="$1" --regid="$gid" --init-groups -- /bin/sh -c "$2"
+  else
+    su -s /bin/sh -c "$2" -- "$1"
+  fi
 }
 # password NAME VALUE NEW HOW: HOW are options of chpasswd; over standard input, so that it stands in no process list. An account that is shut, or
 # whose password is locked, stays so, since a new one would open it; one that is made now is neither.

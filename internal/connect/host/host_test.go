@@ -486,3 +486,22 @@ func TestClockOff(t *testing.T) {
 		h.Stop()
 	}
 }
+
+// Keys are written whatever is asked of the account at its next sign-in, and where it may not sign in at all.
+func TestKeysOfWhoMayNotSignIn(t *testing.T) {
+	h, a := start(t, "for n in must.change is.shut; do useradd -m $n; printf '%s:Rope-90-knots\\n' $n | chpasswd; done; "+
+		"chage -d 0 must.change; usermod -L -e 1 is.shut")
+	s := connecttest.Open(t, host.Connector{}, a)
+	for _, name := range []string{"must.change", "is.shut"} {
+		key := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 " + name
+		act := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name,
+			Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
+		if got := s.Apply(context.Background(), []connect.Act{act})[0]; got.Outcome != connect.Done {
+			t.Errorf("%s: %+v", name, got)
+		}
+		if out, err := h.Exec("stat -c %U:%a ~" + name + "/.ssh ~" + name + "/.ssh/authorized_keys"); err != nil ||
+			strings.TrimSpace(out) != name+":700\n"+name+":600" {
+			t.Errorf("%s: %s %v", name, out, err)
+		}
+	}
+}

@@ -23,6 +23,7 @@ var hashForm = regexp.MustCompile(`^\$[0-9a-z]{1,4}\$[!-9;-~]{10,300}$`)
 
 const (
 	passwordKind = "password"
+	hashKind     = "hash" // of a password that its person has
 	keyKind      = "key"
 )
 
@@ -99,7 +100,7 @@ func (s *Life) Rotate(ctx context.Context, who door.Operator, q RotateRequest) (
 	if q.Batch == "" && len(users) > linksMost {
 		q.Batch = "rotated-" + day(s.Now())
 	}
-	x := rotation{Life: s, c: c, q: q}
+	x := rotation{Life: s, c: c, q: q, hashed: q.Hash != ""}
 	if err := x.look(ctx, users); err != nil {
 		return Rotated{}, err
 	}
@@ -175,13 +176,14 @@ func (s *Life) carryOut(ctx context.Context, who door.Operator, acts []model.Act
 // rotation is new passwords for people, as they are made.
 type rotation struct {
 	*Life
-	c     *declared.Current
-	q     RotateRequest
-	acts  []model.Act
-	left  []LeftOut
-	users []string // who get one
-	seals []store.Sealing
-	ids   []int64 // of their handovers
+	c      *declared.Current
+	q      RotateRequest
+	acts   []model.Act
+	left   []LeftOut
+	hashed bool     // what is set is a hash
+	users  []string // who get one
+	seals  []store.Sealing
+	ids    []int64 // of their handovers
 }
 
 // look finds the accounts that get a new password.
@@ -234,7 +236,7 @@ func (x *rotation) act(ctx context.Context, l model.Link) (a model.Act, why stri
 		return a, "the target is no longer declared", nil
 	}
 	attribute := model.Password
-	if x.q.Hash != "" {
+	if x.hashed {
 		attribute = model.PasswordHash
 	}
 	if p, ok := d.Schema.Find(model.Account, attribute); !ok || !p.Sealed {
@@ -328,7 +330,11 @@ func (x *rotation) store(ctx context.Context, who door.Operator, because string,
 		x.ids = x.ids[:0]
 		var entries []*store.Entry
 		for i, user := range x.users {
-			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: passwordKind, State: Made, Batch: x.q.Batch,
+			what := passwordKind
+			if x.hashed {
+				what = hashKind
+			}
+			id, err := tx.AddHandover(ctx, store.Handover{User: user, What: what, State: Made, Batch: x.q.Batch,
 				Aloud: x.q.Aloud, Given: x.q.Given+x.q.Hash != "",
 				Keeps: x.q.Keeps, Sealed: x.seals[i].ID, Operator: who.Name, Because: because, MadeAt: now,
 				Lasts: int(lasts / time.Second)})

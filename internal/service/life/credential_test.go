@@ -347,7 +347,7 @@ func TestScreening(t *testing.T) {
 	if err != nil || len(out.Links) != 0 {
 		t.Fatalf("%+v %v", out, err)
 	}
-	if h := x.become(t, out.Handovers[0].ID, Collected); h.EndedBy != "nobody: its person chose it" {
+	if h := x.become(t, out.Handovers[0].ID, Collected); h.EndedBy != "nobody: its person has it" {
 		t.Errorf("%+v", h)
 	}
 	if !x.signsIn(t, "marit@localhost", good) {

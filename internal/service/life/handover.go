@@ -45,7 +45,7 @@ type Handover struct {
 	ID        int64             `json:"id"`
 	User      string            `json:"user"`
 	Name      string            `json:"name,omitempty" doc:"the person's full name"`
-	What      string            `json:"what" enum:"password,key,certificate"`
+	What      string            `json:"what" enum:"password,hash,key,certificate"`
 	State     string            `json:"state" enum:"made,waiting,collected,expired,withdrawn,not set"`
 	Batch     string            `json:"batch,omitempty"`
 	Operator  string            `json:"operator"`
@@ -227,7 +227,7 @@ func asProblem(err error) error {
 
 // Pending is what stands behind a link, for whoever has it.
 type Pending struct {
-	What      string    `json:"what" enum:"password,key,certificate"`
+	What      string    `json:"what" enum:"password,hash,key,certificate"`
 	ExpiresAt time.Time `json:"expires-at"`
 }
 
@@ -236,7 +236,7 @@ type Shown struct {
 	Handover int64             `json:"handover"`
 	User     string            `json:"user"`
 	Name     string            `json:"name"`
-	What     string            `json:"what" enum:"password,key,certificate"`
+	What     string            `json:"what" enum:"password,hash,key,certificate"`
 	Value    string            `json:"value"`
 	Accounts []HandoverAccount `json:"accounts" doc:"where it signs in"`
 	Change   bool              `json:"change" doc:"it must be changed at the first sign-in, where the target asks for that"`

@@ -48,6 +48,14 @@ func (s *Life) keepProving() {
 
 // finish does what one service does at a time: it proves keys, and sets anew what may not be set.
 func (s *Life) finish(ctx context.Context) error {
+	keys, err := s.Store.KeysToProve(ctx, 1)
+	if err != nil {
+		return err
+	}
+	unsure, err := s.Store.UnsureHandovers(ctx, 1)
+	if err != nil || len(keys)+len(unsure) == 0 {
+		return err
+	}
 	held, err := work.TryHold(ctx, s.Store, "handovers", s.Owner)
 	if errors.Is(err, work.ErrHeld) {
 		return nil // another service does
@@ -110,29 +118,38 @@ func (s *Life) settle(ctx context.Context) (n int, err error) {
 				continue
 			}
 			if h.Given {
-				if err := tx.EndHandover(ctx, h, Collected, "nobody: its person chose it", s.Now()); err != nil {
-					return nil, err
-				}
-				continue
+				err = tx.EndHandover(ctx, h, Collected, "nobody: its person has it", s.Now())
+			} else {
+				err = tx.AwaitHandover(ctx, h.ID, s.Now().Add(time.Duration(h.Lasts)*time.Second))
 			}
-			if err := tx.AwaitHandover(ctx, h.ID, s.Now().Add(time.Duration(h.Lasts)*time.Second)); err != nil {
-				return nil, err
-			}
-			old, err := tx.OutdatedHandovers(ctx, h.User, h.ID)
 			if err != nil {
 				return nil, err
 			}
-			for _, o := range old {
-				entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User,
-					Because: h.Because, Words: fmt.Sprintf("withdrew handover %d: handover %d took its place", o.ID, h.ID)})
-				if err := tx.EndHandover(ctx, o, Withdrawn, fmt.Sprintf("handover %d took its place", h.ID), s.Now()); err != nil {
-					return nil, err
-				}
+			more, err := s.replaced(ctx, tx, h)
+			if err != nil {
+				return nil, err
 			}
+			entries = append(entries, more...)
 		}
 		return entries, nil
 	})
 	return n, err
+}
+
+// replaced withdraws the passwords whose place a newer one has taken everywhere.
+func (s *Life) replaced(ctx context.Context, tx *store.Tx, h store.Handover) (entries []*store.Entry, err error) {
+	if h.What != passwordKind && h.What != hashKind {
+		return nil, nil
+	}
+	old, err := tx.OutdatedHandovers(ctx, h.User, h.ID)
+	for _, o := range old {
+		entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: door.Itself.Name, User: h.User, Because: h.Because,
+			Words: fmt.Sprintf("withdrew handover %d: handover %d took its place", o.ID, h.ID)})
+		if err := tx.EndHandover(ctx, o, Withdrawn, fmt.Sprintf("handover %d took its place", h.ID), s.Now()); err != nil {
+			return nil, err
+		}
+	}
+	return entries, err
 }
 
 // setAnew sets credentials anew of which nobody knows whether they are set, once
@@ -153,7 +170,7 @@ func (s *Life) setAnew(ctx context.Context) error {
 			return err
 		}
 		h := rows[0]
-		x := rotation{Life: s, c: c, q: RotateRequest{Keeps: h.Keeps}}
+		x := rotation{Life: s, c: c, q: RotateRequest{Keeps: h.Keeps}, hashed: h.What == hashKind}
 		for ; i < len(unsure) && unsure[i].Handover == id; i++ {
 			act, why, err := x.act(ctx, model.Link{Target: unsure[i].Target, Name: unsure[i].Name, User: h.User})
 			if err != nil {

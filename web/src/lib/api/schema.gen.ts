@@ -2224,7 +2224,7 @@ export interface components {
             tries: number;
             user: string;
             /** @enum {string} */
-            what: "password" | "key" | "certificate";
+            what: "password" | "hash" | "key" | "certificate";
         };
         HandoverAccount: {
             /** Format: date-time */
@@ -2770,7 +2770,7 @@ export interface components {
             /** Format: date-time */
             "expires-at": string;
             /** @enum {string} */
-            what: "password" | "key" | "certificate";
+            what: "password" | "hash" | "key" | "certificate";
         };
         Problem: {
             /** @description what somebody else changed meanwhile in another way, with both sides */
@@ -3100,7 +3100,7 @@ export interface components {
             user: string;
             value: string;
             /** @enum {string} */
-            what: "password" | "key" | "certificate";
+            what: "password" | "hash" | "key" | "certificate";
         };
         ShownList: {
             items: components["schemas"]["Shown"][];
