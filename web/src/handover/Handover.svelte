@@ -48,7 +48,13 @@
     <h1>Your {shown.what}</h1>
     <p>It is shown this once, and is gone when you close this page. Keep it where nobody else looks.</p>
     <div class="value" dir="ltr">{shown.value}</div>
-    <div class="acts"><button class="plain" onclick={copy}>{copied ? 'Copied' : 'Copy it'}</button></div>
+    <div class="acts">
+      <button class="plain" onclick={copy}>{copied ? 'Copied' : 'Copy it'}</button>{#if shown.what !== 'password'}<a
+          class="plain"
+          download="{shown.user}-{shown.what}.pem"
+          href={'data:application/x-pem-file,' + encodeURIComponent(shown.value)}>Save it as a file</a
+        >{/if}
+    </div>
     {#if shown.accounts.length}
       <table>
         <thead><tr><th>Where</th><th>Sign in as</th></tr></thead>
