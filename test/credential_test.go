@@ -259,6 +259,13 @@ func TestHandoverPage(t *testing.T) {
 	p.sees("told in another way")
 
 	// From anywhere: find a person, and cut them off.
+	p.do(chromedp.Navigate(p.url + "/record"))
+	p.sees("The record")
+	p.fill("[role=combobox]", "hanne")
+	p.sees("Shift and Enter: cut them off")
+	p.shot("find")
+	p.until(`(document.querySelector('[role=combobox]').dispatchEvent(new KeyboardEvent('keydown', {key: 'Enter', shiftKey: true, bubbles: true})), true)`)
+	p.sees("Cut Hanne Vik off, everywhere, now")
 	p.do(chromedp.Navigate(p.url + "/users/astri.moe"))
 	p.sees("Line of time")
 	p.click("Leave")

@@ -79,6 +79,9 @@
             }}><span dir="auto">{h.name}</span> <span class="name text-soft">{h.about}</span></a>
         </li>
       {/each}
+      {#if hits[at]?.href.startsWith('/users/')}<li role="none" class="text-soft border-rule border-t px-3 py-1 text-xs">
+          Enter: their page · Shift and Enter: cut them off
+        </li>{/if}
     </ul>
   {/if}
 </div>
