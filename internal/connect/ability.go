@@ -18,7 +18,8 @@ func (unsupported) Is(target error) bool { return target == errors.ErrUnsupporte
 type Prover interface {
 	// Prove signs in on a connection of its own with a password or a private key,
 	// and says whether the target let that login in. An error says that it cannot
-	// be known: the target did not answer. Nothing is done as that login.
+	// be known: the target did not answer. Nothing is done as that login. Several may
+	// call it at once, while nothing else is done with the session.
 	Prove(ctx context.Context, as string, secret Secret) (bool, error)
 }
 

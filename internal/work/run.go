@@ -10,6 +10,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
@@ -417,25 +419,35 @@ func (w *worker) apply(ctx context.Context, steps []Step, acts []connect.Act) []
 	return answers
 }
 
+// provedAtOnce is how many sign-ins are tried at once on a target: fewer than what
+// an SSH server lets begin at once as it comes, ten.
+const provedAtOnce = 4
+
 // prove signs in with what was set and cannot be read back, and tells of it. What
 // does not work was not done, whatever the target said.
 func (w *worker) prove(ctx context.Context, acts []connect.Act, results []Result, open []int) {
 	defer func(began time.Time) { w.proofs += time.Since(began) }(time.Now())
+	var tries errgroup.Group
+	tries.SetLimit(provedAtOnce)
 	for k, i := range open {
 		secret, set := acts[k].Secrets[model.Password]
 		if !set || results[i].Outcome != connect.Done {
 			continue
 		}
-		p, words := connect.NotProved, "the account is shut"
-		if o := results[i].Answer.Object; (o == nil || o.Attributes.One(model.Disabled) != "yes") && !shutBy(acts, acts[k].Name) {
-			p, words = connect.Prove(ctx, w.session, acts[k].Name, secret)
-		}
-		if results[i].Proof = p; p == connect.Disproved {
-			results[i].Outcome = connect.Failed
-		}
-		words = strings.TrimSuffix(string(p)+": "+words, ": ")
-		results[i].Words = strings.TrimPrefix(results[i].Words+"; "+words, "; ")
+		tries.Go(func() error {
+			p, words := connect.NotProved, "the account is shut"
+			if o := results[i].Answer.Object; (o == nil || o.Attributes.One(model.Disabled) != "yes") && !shutBy(acts, acts[k].Name) {
+				p, words = connect.Prove(ctx, w.session, acts[k].Name, secret)
+			}
+			if results[i].Proof = p; p == connect.Disproved {
+				results[i].Outcome = connect.Failed
+			}
+			words = strings.TrimSuffix(string(p)+": "+words, ": ")
+			results[i].Words = strings.TrimPrefix(results[i].Words+"; "+words, "; ")
+			return nil
+		})
 	}
+	_ = tries.Wait()
 }
 
 const untold = "; it was tried before, and whether it was carried out the next survey will tell"

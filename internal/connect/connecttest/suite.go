@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -322,6 +323,19 @@ func (x suite) secrets() {
 	if p, words := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte("another"))); p != connect.Disproved {
 		x.Errorf("a wrong password: %s %s", p, words)
 	}
+	var wg sync.WaitGroup
+	for i := range 4 { // several at once, as they come
+		wg.Go(func() {
+			word, want := "one"+thePassword, connect.Proved
+			if i == 3 {
+				word, want = "another", connect.Disproved
+			}
+			if p, words := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte(word))); p != want {
+				x.Errorf("beside others: %s %s, want %s", p, words, want)
+			}
+		})
+	}
+	wg.Wait()
 	x.try("a second one", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password, Sealed: "two"})},
 		connect.Done)
 	if p, words := connect.Prove(context.Background(), session, x.name, connect.Seal([]byte("one"+thePassword))); p != connect.Disproved {

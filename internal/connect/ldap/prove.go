@@ -25,7 +25,9 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	if len(secret.Reveal()) == 0 {
 		return false, s.fail("try to sign in as "+as, errors.New("a bind without a password is no sign-in (RFC 4513 §5.1.2)"))
 	}
+	s.proving.Lock()
 	t, err := s.lookup([]connect.Act{{Act: model.Act{Object: model.Account, Name: as}}})
+	s.proving.Unlock()
 	if err != nil {
 		return false, err
 	}

@@ -11,6 +11,7 @@ import (
 	"net"
 	"slices"
 	"strings"
+	"sync"
 
 	goldap "github.com/go-ldap/ldap/v3"
 
@@ -22,7 +23,8 @@ type session struct {
 	read        *wire          // searches
 	write       []*goldap.Conn // everything else; opened when first needed
 	dial        func(context.Context) (net.Conn, error)
-	placeholder string // the member that keeps an otherwise empty groupOfNames legal
+	proving     sync.Mutex // several sign-ins are proved at once, and look for their entries one by one
+	placeholder string     // the member that keeps an otherwise empty groupOfNames legal
 }
 
 // Open implements connect.Connector. The secret is the password of the login.
