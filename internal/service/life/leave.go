@@ -1,0 +1,119 @@
+package life
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+)
+
+// LeaveRequest says who goes, and when.
+type LeaveRequest struct {
+	User    string
+	On      string // the last day; "" today
+	AtOnce  bool   // the last day was yesterday: the accounts are shut now
+	HandTo  string // who looks after what they looked after; needed where there is something
+	Because string
+	Look    bool
+}
+
+// Leave gives somebody their last day, after which their accounts are shut, and
+// hands what they looked after to somebody else.
+func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Passage, error) {
+	if err := who.May(door.Draft); err != nil {
+		return Passage{}, err
+	}
+	because, err := reasonUnless(q.Look, q.Because)
+	if err != nil {
+		return Passage{}, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Passage{}, err
+	}
+	names := []string{q.User}
+	if q.HandTo != "" {
+		names = append(names, q.HandTo)
+	}
+	if err := c.Check(declared.Choice{Users: names}); err != nil {
+		return Passage{}, err
+	}
+	today := s.Now().Truncate(24 * time.Hour)
+	last, err := dayOr("on", q.On, today)
+	if err != nil {
+		return Passage{}, err
+	}
+	if q.AtOnce {
+		last = today.AddDate(0, 0, -1)
+	}
+	u := c.Declared.Users[q.User]
+	switch day := last.Format(time.DateOnly); {
+	case q.AtOnce && q.On != "":
+		return Passage{}, door.Wrong("on", "at once, or on a day: not both")
+	case !q.AtOnce && last.Before(today):
+		return Passage{}, door.Wrong("on", "%s has gone by; at once is said so", q.On)
+	case u.Span.From > day:
+		return Passage{}, door.Clashing("%s begins on %s only; who does not come at all is taken out: roost edit users %s --remove", q.User,
+			u.Span.From, q.User)
+	case u.Span.Until != "" && u.Span.Until <= day:
+		return Passage{}, door.Clashing("%s has %s as the last day already", q.User, u.Span.Until)
+	}
+	handed, err := handing(c, q)
+	if err != nil {
+		return Passage{}, err
+	}
+	edits := append([]declare.Edit{{Section: "users", Name: q.User, Key: "until", Do: declare.Set, Value: last.Format(time.DateOnly)}},
+		handed...)
+	return s.pass(ctx, who, c, q.User, edits, last.AddDate(0, 0, 1), because, q.Look)
+}
+
+// managing gives somebody another manager: who takes over or, of them themselves, whoever the one who goes had.
+func managing(c *declared.Current, id string, q LeaveRequest) declare.Edit {
+	e := declare.Edit{Section: "users", Name: id, Key: "manager", Do: declare.Set, Value: q.HandTo}
+	if id == q.HandTo {
+		above := c.Declared.Users[q.User].Manager.Name
+		if e.Value = above; above == "" || above == id {
+			e.Do, e.Value = declare.Take, nil
+		}
+	}
+	return e
+}
+
+// handing are the edits that hand what somebody looks after to somebody else.
+func handing(c *declared.Current, q LeaveRequest) (edits []declare.Edit, err error) {
+	var what []string
+	for _, name := range door.KeysOf(c.Declared.Groups) {
+		if c.Declared.Groups[name].Owner.Name == q.User {
+			what = append(what, "owns group "+name)
+			edits = append(edits, declare.Edit{Section: "groups", Name: name, Key: "owner", Do: declare.Set, Value: q.HandTo})
+		}
+	}
+	for _, id := range door.KeysOf(c.Declared.Users) {
+		if u := c.Declared.Users[id]; u.Manager.Name == q.User && id != q.User {
+			what = append(what, map[bool]string{true: "answers for service ", false: "manages "}[u.Service]+id)
+			edits = append(edits, managing(c, id, q))
+		}
+	}
+	switch {
+	case len(edits) == 0:
+		return nil, nil
+	case q.HandTo == q.User:
+		return nil, door.Wrong("hand-to", "%s goes, and cannot take over", q.User)
+	case q.HandTo != "":
+		if p, ok := c.Plan.Person(q.HandTo); ok && p.Declared.Span.Until != "" && p.Declared.Span.Until < c.Plan.Day {
+			return nil, door.Wrong("hand-to", "%s has left", q.HandTo)
+		}
+		return edits, nil
+	}
+	const few = 6
+	more := ""
+	if len(what) > few {
+		more = fmt.Sprintf(" and %d more", len(what)-few)
+		what = what[:few]
+	}
+	return nil, door.Clashing("%s %s%s; say who takes over: --hand-to", q.User, strings.Join(what, ", "), more)
+}
