@@ -404,7 +404,7 @@ func TestCertificates(t *testing.T) {
 	}
 	expect(t, d, 0, "proved by signing in", "rotate", "astrid.lindqvist", "--certificate", "--days", "10", "--because", "lost")
 	await(t, "the first certificate to be withdrawn", func() bool { return withdrawn() == 1 })
-	expect(t, d, 0, "a client certificate", "ending", "--within", "14d")
+	expect(t, d, 0, "a certificate", "ending", "--within", "14d")
 	must(t, d, "suspend", "astrid.lindqvist", "--because", "enquiry")
 	if n := withdrawn(); n != 2 {
 		t.Errorf("%d are withdrawn of somebody who is suspended", n)

@@ -128,6 +128,7 @@ type collectRequest struct {
 // ShownList are credentials, each shown once.
 type ShownList struct {
 	Items []life.Shown `json:"items"`
+	More  bool         `json:"more,omitempty" doc:"others of the batch wait: ask again"`
 }
 
 func (h *handlers) credentials(api huma.API) {
@@ -200,8 +201,8 @@ func (h *handlers) credentials(api huma.API) {
 	op(api, door.Credential, http.MethodPost, "/handovers/sheets", "print-handovers",
 		"Show what is in all handovers of a batch that wait, once, to be printed on a sheet for each person",
 		func(ctx context.Context, who door.Operator, in *batchRequest) (ShownList, error) {
-			list, err := h.Sheets(ctx, who, in.Body.Batch)
-			return ShownList{list}, err
+			list, more, err := h.Sheets(ctx, who, in.Body.Batch)
+			return ShownList{list, more}, err
 		})
 	op(api, door.Credential, http.MethodPost, "/handovers/files", "seal-handovers",
 		"Seal all handovers of a batch that wait into one file for given recipients",

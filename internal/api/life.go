@@ -36,7 +36,7 @@ type restoreUserRequest struct {
 	ID   string `path:"id"`
 	Body struct {
 		Because     string `json:"because" example:"laptop found"`
-		NewPassword *bool  `json:"new-password,omitempty" doc:"whether the accounts are opened with a new password, handed over once; left out: those of a suspension for security's sake are"`
+		NewPassword *bool  `json:"new-password,omitempty" doc:"open the accounts with a new password; left out: after one for security's sake"`
 	}
 }
 

@@ -265,12 +265,20 @@ more by its number.`,
 				return err
 			}
 			a.tell("The passwords of %s are sealed in %s (file %d).", plural(out.People, "person", "people"), into, out.ID)
+			a.moreOf(out.More)
 			return nil
 		}}
 	c.Flags().StringArrayVar(&to, "to", nil, "public key of a recipient: age1…, or ssh-ed25519 …")
 	c.Flags().StringVar(&into, "into", "", "file to write; one that is there is not overwritten")
 	c.Flags().Int64Var(&again, "again", 0, "number of a file that was sealed before")
 	return c
+}
+
+// moreOf says that a batch was larger than what is given out at once.
+func (a *app) moreOf(more bool) {
+	if more {
+		a.tell("Others of the batch wait: the same again, into another file.")
+	}
 }
 
 func (a *app) handoverPrint() *cobra.Command {
@@ -298,6 +306,7 @@ its own. They count as collected, by you; the file holds passwords, so remove it
 				return err
 			}
 			a.tell("%s written into %s. Print it, then remove it.", plural(len(out.Items), "sheet", "sheets"), into)
+			a.moreOf(out.More)
 			return f.Close()
 		}}
 	c.Flags().StringVar(&into, "into", "", "file to write; one that is there is not overwritten")

@@ -286,8 +286,8 @@ func (a *app) ending() *cobra.Command {
 				switch {
 				case e.Role != "":
 					what = "role " + e.Role
-				case e.Certificate != "":
-					what = "a client certificate"
+				case e.Credential != "":
+					what = "a " + e.Credential
 				}
 				t.rows = append(t.rows, []string{e.Until, inDays(e.Days), e.User, e.Name, what, cut(e.Because, 60), e.At})
 			}

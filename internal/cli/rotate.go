@@ -125,7 +125,8 @@ func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool) e
 		return a.showRotated(out, nil)
 	}
 	if out.Round.ID != 0 {
-		if _, err := a.follow(ctx, out.Round); err != nil {
+		var err error
+		if out.Round, err = a.follow(ctx, out.Round); err != nil {
 			return err
 		}
 	}
@@ -158,7 +159,7 @@ func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
 		}{out, shown}, table{})
 	}
 	t := table{head: []string{"USER", "TARGET", "ACCOUNT", "NEW ONE", "WORDS"}, empty: "Nobody gets one."}
-	unset := out.Round.State != rounds.Running && out.Round.ID != 0
+	unset := out.Round.State == rounds.OnHold
 	for _, h := range out.Handovers {
 		for _, x := range h.Accounts {
 			unset = unset || x.State == life.NotSet

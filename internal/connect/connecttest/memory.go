@@ -68,7 +68,8 @@ var MemorySchema = model.Schema{
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, Settable: true, From: "number"},
 				{Name: model.FullName, Settable: true, From: "name", Canonical: strings.TrimSpace},
-				{Name: "shell", Settable: true}, {Name: model.Password, Sealed: true}, {Name: model.MustChange}, {Name: model.Disabled}}},
+				{Name: "shell", Settable: true}, {Name: model.Password, Sealed: true},
+				{Name: model.PasswordHash, Sealed: true}, {Name: model.MustChange}, {Name: model.Disabled}}},
 		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.SetRule, model.Remove},
 			Attributes: []model.AttributeSchema{{Name: "password.length"}}},
 		{Kind: model.SessionKind}, {Kind: model.SystemKind},

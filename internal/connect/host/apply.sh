@@ -30,7 +30,7 @@ run() {
 # keys NAME TEXT: written as the account itself, so that a link in its home leads nowhere it could not go alone.
 keys() {
   [ $rc = 0 ] || return
-  out=$(printf '%s' "$2" | as "$1" 'umask 077; cd && mkdir -p .ssh && cat >.ssh/authorized_keys.new && mv -f .ssh/authorized_keys.new .ssh/authorized_keys' 2>&1) ||
+  out=$(printf '%s' "$2" | as "$1" 'umask 077; f=.ssh/authorized_keys; cd && mkdir -p .ssh && cat >$f.new && mv -f $f.new $f' 2>&1) ||
     { rc=$?; note "authorized keys of $1: $out (exit $rc)"; }
 }
 # as NAME COMMAND: what is run as an account. su asks whether it may sign in, which one that is shut or whose password

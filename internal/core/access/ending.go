@@ -10,12 +10,12 @@ import (
 // Ending is an access that ends by itself on a day: a role that a user holds until
 // then, or all of theirs on their own last day.
 type Ending struct {
-	User        string
-	Role        string // "": everything, or a certificate
-	Certificate string // the number of a client certificate; the room above adds these
-	Until       string // the last day on which it holds
-	Because     string // why the role was given
-	Pos         model.Pos
+	User       string
+	Role       string // "": everything, or a credential
+	Credential string // "key" or "certificate"; the room above adds certificates
+	Until      string // the last day on which it holds
+	Because    string // why the role was given
+	Pos        model.Pos
 }
 
 // Endings returns what ends from one day to another, both included, the earliest
@@ -29,6 +29,11 @@ func Endings(d *model.Declaration, from, to string) (out []Ending) {
 		for _, h := range u.Roles {
 			if within(h.Span.Until) && (u.Span.Until == "" || h.Span.Until < u.Span.Until) {
 				out = append(out, Ending{User: id, Role: h.Name, Until: h.Span.Until, Because: h.Because, Pos: h.Pos})
+			}
+		}
+		for _, k := range u.Keys {
+			if until := model.KeyUntil(k.Raw); within(until) {
+				out = append(out, Ending{User: id, Credential: "key", Until: until, Pos: k.Pos})
 			}
 		}
 	}

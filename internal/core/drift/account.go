@@ -241,11 +241,12 @@ func (c *comparer) ending() {
 		return
 	}
 	tell := func(a resolve.Account) {
-		place, until := c.held.of(c.nth(a)), c.Desired.Plan.KeyEnds(a.Person)
-		if place == 0 || until == "" {
+		until := c.Desired.Plan.KeyEnds(a.Person)
+		place, there := c.accountOf(a)
+		if !there || until == "" {
 			return
 		}
-		c.add(model.Finding{Kind: model.Expiring, Act: model.Act{Object: model.Account, Name: c.observed[place-1].Name, User: a.ID},
+		c.add(model.Finding{Kind: model.Expiring, Act: model.Act{Object: model.Account, Name: c.observed[place].Name, User: a.ID},
 			Note: fmt.Sprintf("the last day of a key of %s is %s; roost rotate %s --key makes another", a.ID, until, a.ID)})
 	}
 	if c.Reach != nil {

@@ -287,6 +287,14 @@ func TestAccounts(t *testing.T) {
 				Links: link("marit.fell", "")},
 			[]string{"expiring: for a person to decide marit.fell (marit.fell) | the last day of a key of marit.fell is 2026-12-01; " +
 				"roost rotate marit.fell --key makes another"}},
+		{"a key that ends, under another name", strings.Replace(only, "name: Marit Fell,",
+			"name: Marit Fell, accounts: {arctic-tern: {name: mfell}}, keys: [ssh-ed25519 "+
+				"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 until=2026-11-01],", 1),
+			drift.Input{Accounts: []model.Object{marit("mfell", "", model.Keys,
+				"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 until=2026-11-01")},
+				Links: link("mfell", "")},
+			[]string{"expiring: for a person to decide mfell (marit.fell) | the last day of a key of marit.fell is 2026-11-01; " +
+				"roost rotate marit.fell --key makes another"}},
 		{"a key that ends later", strings.Replace(only, "name: Marit Fell,", "name: Marit Fell, keys: [ssh-ed25519 "+
 			"AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 hen-roost-1 "+
 			"until=2027-12-01],", 1),

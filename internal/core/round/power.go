@@ -53,16 +53,15 @@ func (f Facts) Gains(a model.Act) string {
 	for _, c := range a.Changes {
 		fresh := len(c.After) > 0 && !slices.Equal(c.Before, c.After)
 		switch {
-		case c.Sealed != "": // whoever has the new password can become what the account can
+		case c.Sealed != "" || c.Attribute == model.Keys && opens(c): // whoever has it can become what the account can
 			if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {
-				return "a new " + model.Called(c.Attribute) + " of an account with " + strings.Join(o.Attributes.Get(model.Elevation),
-					" and ")
+				what := "key"
+				if c.Sealed != "" {
+					what = model.Called(c.Attribute)
+				}
+				return "a new " + what + " of an account with " + strings.Join(o.Attributes.Get(model.Elevation), " and ")
 			}
 		case !fresh:
-		case c.Attribute == model.Keys && opens(c): // whoever has it can become what the account can
-			if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {
-				return "a new key of an account with " + strings.Join(o.Attributes.Get(model.Elevation), " and ")
-			}
 		case c.Attribute == model.Elevation:
 			return strings.Join(c.After, ", ")
 		case c.Attribute == model.PrimaryGroup && p.groups[c.After[0]]:

@@ -229,6 +229,11 @@ func TestHolds(t *testing.T) {
 		a[0].Changes = changed(attribute, before, after)
 		return a
 	}
+	sealed := func(name string) []model.Act {
+		a := one(model.Modify, name)
+		a[0].Changes = []model.Change{{Attribute: model.Password, Sealed: "sealed"}}
+		return a
+	}
 	sudo[0].Changes = []model.Change{{Attribute: model.Elevation, After: []string{"all"}}}
 	for _, c := range []struct {
 		name  string
@@ -266,6 +271,13 @@ func TestHolds(t *testing.T) {
 			want: "elevation: superuser rights on arctic for ghost (named where superusers are)"},
 		{name: "opened again", acts: one(model.Enable, "shut"),
 			want: "elevation: superuser rights on arctic for shut (group sudo and sudoers)"},
+		{name: "a new key for who has them", acts: with(model.Modify, "shut", model.Keys, "ssh-ed25519 AAAA", "ssh-ed25519 BBBB"),
+			want: "elevation: superuser rights on arctic for shut (a new key of an account with group sudo and sudoers)"},
+		{name: "a key taken from who has them", acts: with(model.Modify, "shut", model.Keys, "ssh-ed25519 AAAA", "")},
+		{name: "a new key for who has none", acts: with(model.Modify, "henriette", model.Keys, "", "ssh-ed25519 BBBB")},
+		{name: "a new password for who has them", acts: sealed("shut"),
+			want: "elevation: superuser rights on arctic for shut (a new password of an account with group sudo and sudoers)"},
+		{name: "a new password for who has none", acts: sealed("henriette")},
 		{name: "the last leaves the group", acts: joins(model.LeaveIt, "sudo", "eva", "odd"),
 			facts: round.Facts{Administrators: map[string][]string{"odd": {"group sudo"}, "eva": {"group sudo"}}},
 			want: "last administrator: leave group odd · sudo on arctic would leave nobody there who can administer it; make another " +

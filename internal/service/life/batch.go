@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"filippo.io/age"
@@ -18,32 +19,35 @@ import (
 	"hen-roost/internal/store"
 )
 
-// Sheets shows the credentials of a batch that wait, to be printed: a sheet for each person.
-func (s *Life) Sheets(ctx context.Context, who door.Operator, batch string) ([]Shown, error) {
-	ids, err := s.waitingIn(ctx, who, batch)
+// Sheets shows the credentials of a batch that wait, to be printed: a sheet for each
+// person. more says that others of the batch wait behind them.
+func (s *Life) Sheets(ctx context.Context, who door.Operator, batch string) (list []Shown, more bool, err error) {
+	ids, more, err := s.waitingIn(ctx, who, batch)
 	if err != nil {
-		return nil, err
+		return nil, false, err
 	}
-	return s.show(ctx, who, ids, "printed by %s")
+	list, err = s.show(ctx, who, ids, "printed by %s")
+	return list, more, err
 }
 
-// waitingIn are the handovers of a batch that wait to be collected.
-func (s *Life) waitingIn(ctx context.Context, who door.Operator, batch string) ([]int64, error) {
+// waitingIn are the handovers of a batch that wait to be collected, as many as are
+// given out at once, and whether there are more.
+func (s *Life) waitingIn(ctx context.Context, who door.Operator, batch string) (ids []int64, more bool, err error) {
 	if err := who.May(door.Credential); err != nil {
-		return nil, err
+		return nil, false, err
 	}
 	if batch == "" {
-		return nil, door.Wrong("batch", "say which batch")
+		return nil, false, door.Wrong("batch", "say which batch")
 	}
-	rows, err := s.Store.Handovers(ctx, store.HandoverFilter{Batch: batch, State: ToCollect}, shownAtOnce)
+	rows, err := s.Store.Handovers(ctx, store.HandoverFilter{Batch: batch, State: ToCollect}, shownAtOnce+1)
 	if err == nil && len(rows) == 0 {
 		err = door.Clashing("nothing of a batch %q waits to be collected; roost handover list --batch %q shows it", batch, batch)
 	}
-	ids := make([]int64, len(rows))
-	for i, h := range rows {
-		ids[len(rows)-1-i] = h.ID
+	more = len(rows) > shownAtOnce
+	for _, h := range slices.Backward(rows[:min(len(rows), shownAtOnce)]) {
+		ids = append(ids, h.ID)
 	}
-	return ids, err
+	return ids, more, err
 }
 
 // BatchFile is the handovers of a batch in one file, which only its recipients can open.
@@ -51,6 +55,7 @@ type BatchFile struct {
 	ID     int64  `json:"id"`
 	Batch  string `json:"batch"`
 	People int    `json:"people"`
+	More   bool   `json:"more,omitempty" doc:"others of the batch wait: they go into another file"`
 	Text   string `json:"text" doc:"an age file, armoured: a table of user, name, accounts and credential"`
 }
 
@@ -65,49 +70,23 @@ func (s *Life) SealBatch(ctx context.Context, who door.Operator, batch string, t
 	if err != nil {
 		return BatchFile{}, err
 	}
-	ids, err := s.waitingIn(ctx, who, batch)
+	ids, more, err := s.waitingIn(ctx, who, batch)
 	if err != nil {
 		return BatchFile{}, err
 	}
-	at, err := s.handoversByID(ctx, ids)
-	if err != nil {
-		return BatchFile{}, err
-	}
-	out := BatchFile{Batch: batch, People: len(ids)}
-	by := fmt.Sprintf("a file that %s had sealed", who.Name)
-	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
-		var entries []*store.Entry
-		var list []Shown
-		for _, id := range ids {
-			h, err := locked(ctx, tx, id)
-			if err != nil {
-				return nil, err
-			}
-			if h.State != ToCollect {
-				return nil, &store.Refusal{Err: over(h)}
-			}
-			x, err := s.shown(ctx, tx, h)
-			if err != nil {
-				return nil, err
-			}
-			x.place(at[id])
-			list = append(list, x)
-			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
-				Words: fmt.Sprintf("handover %d went into a file of batch %s, sealed for %s", id, batch,
-					door.Count(len(to), "recipient", "recipients"))})
-			if err := tx.EndHandover(ctx, h, Collected, by, s.Now()); err != nil {
-				return nil, err
-			}
-		}
+	out := BatchFile{Batch: batch, People: len(ids), More: more}
+	words := fmt.Sprintf("put into a file of batch %s, sealed for %s", batch, door.Count(len(to), "recipient", "recipients"))
+	_, err = s.giveOut(ctx, who, ids, words, fmt.Sprintf("a file that %s had sealed", who.Name), func(tx *store.Tx, list []Shown) error {
+		var err error
 		if out.Text, err = sealTable(list, recipients); err != nil {
-			return nil, err
+			return err
 		}
 		out.ID, err = tx.AddHandoverFile(ctx, store.HandoverFile{Batch: batch, Operator: who.Name, MadeAt: s.Now(), People: len(ids),
 			Recipients: door.ClipTo(strings.Join(to, "\n"), 2000), Body: []byte(out.Text)})
-		return entries, err
+		return err
 	})
 	if err != nil {
-		return BatchFile{}, asProblem(err)
+		return BatchFile{}, err
 	}
 	return out, nil
 }

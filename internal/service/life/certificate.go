@@ -33,7 +33,14 @@ const (
 // each target that takes such certificates; when all let it in, those issued before
 // are withdrawn.
 func (s *Life) RotateCertificate(ctx context.Context, who door.Operator, q CertificateRequest) (Rotated, error) {
-	if err := who.May(door.Credential); err != nil {
+	if q.Days == 0 {
+		q.Days = daysUsual
+	}
+	if q.Days < 1 || q.Days > daysMost {
+		return Rotated{}, door.Wrong("days", "%d days; a certificate is good for between 1 and %d", q.Days, daysMost)
+	}
+	c, err := s.forOne(ctx, who, q.User)
+	if err != nil {
 		return Rotated{}, err
 	}
 	because, err := door.Reason(q.Because)
@@ -43,23 +50,6 @@ func (s *Life) RotateCertificate(ctx context.Context, who door.Operator, q Certi
 	lasts, err := lasting(q.Lasts)
 	if err != nil {
 		return Rotated{}, err
-	}
-	if q.Days == 0 {
-		q.Days = daysUsual
-	}
-	if q.Days < 1 || q.Days > daysMost {
-		return Rotated{}, door.Wrong("days", "%d days; a certificate is good for between 1 and %d", q.Days, daysMost)
-	}
-	c, err := s.Current(ctx)
-	if err != nil {
-		return Rotated{}, err
-	}
-	users, err := chosen(c, SuspendRequest{Users: []string{q.User}})
-	if err != nil {
-		return Rotated{}, err
-	}
-	if cut, err := s.Store.SuspendedAmong(ctx, users); err != nil || len(cut) > 0 {
-		return Rotated{}, errors.Join(err, door.Clashing("%s is suspended; end that first: roost restore %s", q.User, q.User))
 	}
 	accounts, err := s.certified(ctx, c, q.User)
 	if err != nil {

@@ -32,9 +32,8 @@ type Shown struct {
 // nothingThere is said of every link behind which nothing can be collected: what
 // it was is nobody's business who has the link alone.
 func nothingThere() error {
-	return &door.Problem{Kind: door.Unknown, Words: "nothing waits behind this link: it was collected, has expired or was withdrawn, or " +
-		"the " +
-		"link is not whole; whoever gave it to you can make a new one"}
+	return &door.Problem{Kind: door.Unknown, Words: "nothing waits behind this link: it was collected, has expired or was withdrawn, " +
+		"or the link is not whole; whoever gave it to you can make a new one"}
 }
 
 // Behind says what waits behind a link. It shows nothing of it, and changes nothing.
@@ -116,14 +115,26 @@ func (s *Life) CollectFor(ctx context.Context, who door.Operator, id int64) (Sho
 	return list[0], nil
 }
 
-// show ends handovers by showing them to an operator, all or none.
+// show shows handovers to an operator.
 func (s *Life) show(ctx context.Context, who door.Operator, ids []int64, how string) ([]Shown, error) {
+	by := fmt.Sprintf(how, who.Name)
+	return s.giveOut(ctx, who, ids, by, by, func(*store.Tx, []Shown) error { return nil })
+}
+
+// giveOut ends handovers by giving what is in them to somebody, all or none: words
+// are what the record says of each, and by who has them. with is called in the same
+// transaction.
+func (s *Life) giveOut(ctx context.Context, who door.Operator, ids []int64, words, by string,
+	with func(*store.Tx, []Shown) error) ([]Shown, error) {
 	if err := who.May(door.Credential); err != nil {
 		return nil, err
 	}
+	at, err := s.handoversByID(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
 	var out []Shown
-	by := fmt.Sprintf(how, who.Name)
-	err := s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		out = out[:0]
 		var entries []*store.Entry
 		for _, id := range ids {
@@ -138,23 +149,20 @@ func (s *Life) show(ctx context.Context, who door.Operator, ids []int64, how str
 			if err != nil {
 				return nil, err
 			}
+			x.place(at[id])
 			out = append(out, x)
 			entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: h.User, Because: h.Because,
-				Words: fmt.Sprintf("handover %d was %s", id, by)})
+				Words: fmt.Sprintf("handover %d was %s", id, words)})
 			if err := tx.EndHandover(ctx, h, Collected, by, s.Now()); err != nil {
 				return nil, err
 			}
 		}
-		return entries, nil
+		return entries, with(tx, out)
 	})
-	if err != nil {
+	if err != nil { // what is still in the record is not given out besides
 		return nil, asProblem(err)
 	}
-	at, err := s.handoversByID(ctx, ids)
-	for i := range out {
-		out[i].place(at[out[i].Handover])
-	}
-	return out, err
+	return out, nil
 }
 
 // shown opens what is in a handover.

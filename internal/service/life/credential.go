@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 )
@@ -81,4 +82,23 @@ func (s *Life) carryOut(ctx context.Context, who door.Operator, acts []model.Act
 		return r, err
 	}
 	return s.RunRound(ctx, who, r.ID)
+}
+
+// forOne is the declaration for an operator who may give one person a credential. Who is cut off gets none.
+func (s *Life) forOne(ctx context.Context, who door.Operator, user string) (*declared.Current, error) {
+	if err := who.May(door.Credential); err != nil {
+		return nil, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := c.Check(declared.Choice{Users: []string{user}}); err != nil {
+		return nil, err
+	}
+	cut, err := s.Store.SuspendedAmong(ctx, []string{user})
+	if err == nil && cut[user] {
+		err = door.Clashing("%s is suspended; end that first: roost restore %s", user, user)
+	}
+	return c, err
 }

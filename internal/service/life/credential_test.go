@@ -248,6 +248,7 @@ func TestKilledWhileSetting(t *testing.T) {
 		return nil
 	}
 	out := x.rotate(t, RotateRequest{Users: []string{"marit"}})
+	hashed := x.rotate(t, RotateRequest{Users: []string{"hanne"}, Hash: "$6$salt$0123456789abcdef"})
 	time.Sleep(200 * time.Millisecond)
 	close(dying)
 	later := &house{open(t, x.House, time.Now), x.House}
@@ -256,7 +257,11 @@ func TestKilledWhileSetting(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if h.Accounts[0].State == store.HandedUnsure {
+		other, err := later.HandoverByID(ctx, door.Itself, hashed.Handovers[0].ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if h.Accounts[0].State == store.HandedUnsure && other.Accounts[0].State == store.HandedUnsure {
 			if _, err := later.Survey(ctx, door.Itself, []string{"stores"}, nil); err != nil {
 				t.Fatal(err)
 			}
@@ -265,6 +270,11 @@ func TestKilledWhileSetting(t *testing.T) {
 		time.Sleep(10 * time.Millisecond)
 	}
 	later.become(t, out.Handovers[0].ID, ToCollect)
+	anew := later.become(t, hashed.Handovers[0].ID, Collected).Accounts[0].Round // a hash is set anew as one
+	steps, err := later.RoundSteps(ctx, door.Itself, anew, rounds.StepChoice{}, 10)
+	if err != nil || anew == hashed.Round.ID || len(steps.Items) != 1 || steps.Items[0].Changes[0].Attribute != model.PasswordHash {
+		t.Errorf("round %d: %+v %v", anew, steps, err)
+	}
 	got, err := later.CollectFor(ctx, keeper("jo"), out.Handovers[0].ID)
 	if err != nil || !x.signsIn(t, "marit@localhost", got.Value) {
 		t.Errorf("%+v %v", got, err)
@@ -315,6 +325,19 @@ func TestNoneForTheSuspended(t *testing.T) {
 	if out := x.rotate(t, RotateRequest{Users: []string{"marit"}}); len(out.Handovers) != 0 || out.Round.ID != 0 ||
 		!strings.Contains(out.Left[0].Words, "suspended") {
 		t.Errorf("%+v", out)
+	}
+}
+
+// A key that was found is declared along only when it is on every account.
+func TestAlike(t *testing.T) {
+	for _, c := range []struct {
+		found    map[string]int
+		accounts int
+		want     bool
+	}{{nil, 3, true}, {map[string]int{"a": 3}, 3, true}, {map[string]int{"a": 3, "b": 1}, 3, false}, {map[string]int{"a": 1}, 1, true}} {
+		if got := alike(c.found, c.accounts); got != c.want {
+			t.Errorf("%v on %d: %v", c.found, c.accounts, got)
+		}
 	}
 }
 
@@ -419,8 +442,8 @@ func TestBatch(t *testing.T) {
 	for _, h := range out.Handovers {
 		x.become(t, h.ID, ToCollect)
 	}
-	sheets, err := x.Sheets(ctx, who, "again")
-	if err != nil || len(sheets) != 2 || sheets[0].User != "hanne" || !x.signsIn(t, "hanne@localhost", sheets[0].Value) {
+	sheets, more, err := x.Sheets(ctx, who, "again")
+	if err != nil || more || len(sheets) != 2 || sheets[0].User != "hanne" || !x.signsIn(t, "hanne@localhost", sheets[0].Value) {
 		t.Errorf("%+v %v", sheets, err)
 	}
 }

@@ -15,14 +15,14 @@ import (
 
 // Ending is an access that ends by itself on a day.
 type Ending struct {
-	User        string `json:"user"`
-	Name        string `json:"name" doc:"the person's full name"`
-	Role        string `json:"role,omitempty" doc:"what ends; left out with certificate: everything, it is their last day"`
-	Certificate string `json:"certificate,omitempty" doc:"what ends: the number of a client certificate"`
-	Until       string `json:"until" doc:"the last day on which it holds"`
-	Days        int    `json:"days" doc:"until then; 0: today"`
-	Because     string `json:"because,omitempty" doc:"why the role was given"`
-	At          string `json:"at" doc:"file:line:column of the declaration"`
+	User       string `json:"user"`
+	Name       string `json:"name" doc:"the person's full name"`
+	Role       string `json:"role,omitempty" doc:"what ends; left out with credential: everything, it is their last day"`
+	Credential string `json:"credential,omitempty" enum:"key,certificate" doc:"what ends"`
+	Until      string `json:"until" doc:"the last day on which it holds"`
+	Days       int    `json:"days" doc:"until then; 0: today"`
+	Because    string `json:"because,omitempty" doc:"why the role was given"`
+	At         string `json:"at" doc:"file:line:column of the declaration"`
 }
 
 // Endings are those within some days, the earliest first: a page, and how many there are in all.
@@ -56,13 +56,13 @@ func (s *Life) Ending(ctx context.Context, who door.Operator, within int, p door
 		return Endings{}, err
 	}
 	for _, x := range certificates {
-		all = append(all, access.Ending{User: x.User, Certificate: x.Serial, Until: day(x.Until)})
+		all = append(all, access.Ending{User: x.User, Credential: "certificate", Until: day(x.Until)})
 	}
 	slices.SortStableFunc(all, func(a, b access.Ending) int { return strings.Compare(a.Until, b.Until) })
 	out := Endings{Items: []Ending{}, Total: len(all)}
 	page := p.Bounded()
 	for _, e := range all[min(page.From, len(all)):min(page.From+page.Size, len(all))] {
-		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Certificate: e.Certificate, Until: e.Until, Because: e.Because,
+		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Credential: e.Credential, Until: e.Until, Because: e.Because,
 			At: c.Declared.Locate(e.Pos).String()}
 		if day, err := time.Parse(time.DateOnly, e.Until); err == nil {
 			x.Days = int(day.Sub(today) / (24 * time.Hour))

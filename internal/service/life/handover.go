@@ -53,7 +53,7 @@ type Handover struct {
 type HandoverAccount struct {
 	Target string     `json:"target"`
 	Name   string     `json:"name"`
-	State  string     `json:"state" enum:"waiting,proved,set,unsure,not set" doc:"set: nobody could try whether it signs in; unsure: the connection was lost while it was set, and it is set anew"`
+	State  string     `json:"state" enum:"waiting,proved,set,unsure,not set" doc:"set: nobody could try it; unsure: the connection was lost, and it is set anew"`
 	Words  string     `json:"words,omitempty"`
 	Round  int64      `json:"round,omitempty"`
 	At     *time.Time `json:"at,omitempty"`
@@ -197,7 +197,7 @@ func over(h store.Handover) error {
 	case Made:
 		return door.Clashing("handover %d is on no account yet: the round that sets it has not ended", h.ID)
 	case Collected:
-		return door.Clashing("handover %d was collected by %s, and is gone; roost rotate %s makes a new one", h.ID, h.EndedBy, h.User)
+		return door.Clashing("handover %d was collected (%s), and is gone; roost rotate %s makes a new one", h.ID, h.EndedBy, h.User)
 	case Expired:
 		return door.Clashing("handover %d has expired, and is gone; roost rotate %s makes a new one", h.ID, h.User)
 	case NotSet:

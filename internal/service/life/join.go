@@ -70,21 +70,14 @@ const joinMost = 20_000
 // makes each a password that is handed over once. Those who have left come back.
 // Lines that cannot be are refused with the reason; the others join all the same.
 func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Passage, error) {
-	if err := who.May(door.Draft); err != nil {
+	c, because, err := s.passing(ctx, who, q.Look, q.Because)
+	if err != nil {
 		return Passage{}, err
 	}
 	if err := who.May(door.Credential); err != nil && !q.NoSecret {
 		return Passage{}, err
 	}
-	because, err := reasonUnless(q.Look, q.Because)
-	if err != nil {
-		return Passage{}, err
-	}
 	lasts, err := lasting(q.Lasts)
-	if err != nil {
-		return Passage{}, err
-	}
-	c, err := s.Current(ctx)
 	if err != nil {
 		return Passage{}, err
 	}

@@ -36,7 +36,11 @@ type KeyRequest struct {
 
 // RotateKey makes a person a key pair.
 func (s *Life) RotateKey(ctx context.Context, who door.Operator, q KeyRequest) (Rotated, error) {
-	if err := who.May(door.Credential); err != nil {
+	if day, err := dayOr("until", q.Until, s.Now().AddDate(1, 0, 0)); err != nil || day.Before(s.Now()) {
+		return Rotated{}, door.Wrong("until", "%q is not a day to come; write it as 2027-12-31", q.Until)
+	}
+	c, err := s.forOne(ctx, who, q.User)
+	if err != nil {
 		return Rotated{}, err
 	}
 	because, err := door.Reason(q.Because)
@@ -46,20 +50,6 @@ func (s *Life) RotateKey(ctx context.Context, who door.Operator, q KeyRequest) (
 	lasts, err := lasting(q.Lasts)
 	if err != nil {
 		return Rotated{}, err
-	}
-	if day, err := dayOr("until", q.Until, s.Now().AddDate(1, 0, 0)); err != nil || day.Before(s.Now()) {
-		return Rotated{}, door.Wrong("until", "%q is not a day to come; write it as 2027-12-31", q.Until)
-	}
-	c, err := s.Current(ctx)
-	if err != nil {
-		return Rotated{}, err
-	}
-	users, err := chosen(c, SuspendRequest{Users: []string{q.User}})
-	if err != nil {
-		return Rotated{}, err
-	}
-	if cut, err := s.Store.SuspendedAmong(ctx, users); err != nil || len(cut) > 0 {
-		return Rotated{}, errors.Join(err, door.Clashing("%s is suspended; end that first: roost restore %s", q.User, q.User))
 	}
 	accounts, found, err := s.keyed(ctx, c, q.User)
 	if err != nil {

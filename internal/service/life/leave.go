@@ -24,14 +24,7 @@ type LeaveRequest struct {
 // Leave gives somebody their last day, after which their accounts are shut, and
 // hands what they looked after to somebody else.
 func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Passage, error) {
-	if err := who.May(door.Draft); err != nil {
-		return Passage{}, err
-	}
-	because, err := reasonUnless(q.Look, q.Because)
-	if err != nil {
-		return Passage{}, err
-	}
-	c, err := s.Current(ctx)
+	c, because, err := s.passing(ctx, who, q.Look, q.Because)
 	if err != nil {
 		return Passage{}, err
 	}

@@ -27,14 +27,7 @@ const overlapMost = 366 * 24 * time.Hour
 // Move changes what somebody does on a day: roles begin, and the old ones end, at
 // once or after an overlap.
 func (s *Life) Move(ctx context.Context, who door.Operator, q MoveRequest) (Passage, error) {
-	if err := who.May(door.Draft); err != nil {
-		return Passage{}, err
-	}
-	because, err := reasonUnless(q.Look, q.Because)
-	if err != nil {
-		return Passage{}, err
-	}
-	c, err := s.Current(ctx)
+	c, because, err := s.passing(ctx, who, q.Look, q.Because)
 	if err != nil {
 		return Passage{}, err
 	}

@@ -34,6 +34,19 @@ type Passage struct {
 	Words     string            `json:"words" doc:"what is true now"`
 }
 
+// passing is the declaration for an operator who may change it, and the reason, which is asked for unless it is only looked at.
+func (s *Life) passing(ctx context.Context, who door.Operator, look bool, because string) (*declared.Current, string, error) {
+	if err := who.May(door.Draft); err != nil {
+		return nil, "", err
+	}
+	because, err := reasonUnless(look, because)
+	if err != nil {
+		return nil, "", err
+	}
+	c, err := s.Current(ctx)
+	return c, because, err
+}
+
 func reasonUnless(look bool, because string) (string, error) {
 	if look {
 		return "", nil

@@ -1674,6 +1674,8 @@ export interface components {
             batch: string;
             /** Format: int64 */
             id: number;
+            /** @description others of the batch wait: they go into another file */
+            more?: boolean;
             /** Format: int64 */
             people: number;
             /** @description an age file, armoured: a table of user, name, accounts and credential */
@@ -2000,8 +2002,11 @@ export interface components {
             at: string;
             /** @description why the role was given */
             because?: string;
-            /** @description what ends: the number of a client certificate */
-            certificate?: string;
+            /**
+             * @description what ends
+             * @enum {string}
+             */
+            credential?: "key" | "certificate";
             /**
              * Format: int64
              * @description until then; 0: today
@@ -2009,7 +2014,7 @@ export interface components {
             days: number;
             /** @description the person's full name */
             name: string;
-            /** @description what ends; left out with certificate: everything, it is their last day */
+            /** @description what ends; left out with credential: everything, it is their last day */
             role?: string;
             /** @description the last day on which it holds */
             until: string;
@@ -2233,7 +2238,7 @@ export interface components {
             /** Format: int64 */
             round?: number;
             /**
-             * @description set: nobody could try whether it signs in; unsure: the connection was lost while it was set, and it is set anew
+             * @description set: nobody could try it; unsure: the connection was lost, and it is set anew
              * @enum {string}
              */
             state: "waiting" | "proved" | "set" | "unsure" | "not set";
@@ -2856,7 +2861,7 @@ export interface components {
         RestoreUserRequestBody: {
             /** @example laptop found */
             because: string;
-            /** @description whether the accounts are opened with a new password, handed over once; left out: those of a suspension for security's sake are */
+            /** @description open the accounts with a new password; left out: after one for security's sake */
             "new-password"?: boolean;
         };
         Restored: {
@@ -3104,6 +3109,8 @@ export interface components {
         };
         ShownList: {
             items: components["schemas"]["Shown"][];
+            /** @description others of the batch wait: ask again */
+            more?: boolean;
         };
         Side: {
             gains: string[];

@@ -49,17 +49,17 @@
     </p>
     {#if f.items.length}
       <Grid label="What ends" head={['Until', 'In', 'Who', 'What ends', 'Given because', 'Declared at', '']}>
-        {#each f.items as e (e.user + ' ' + (e.role ?? e.certificate ?? ''))}
+        {#each f.items as e, i (i)}
           <Row>
             <Cell>{e.until}</Cell>
             <Cell>{e.days ? count(e.days, 'day', 'days') : 'today'}</Cell>
             <Cell><Who id={e.user} name={e.name} /></Cell>
             <Cell
-              >{#if e.role}role <span class="name">{e.role}</span>{:else if e.certificate}a client certificate{:else}everything{/if}</Cell>
+              >{#if e.role}role <span class="name">{e.role}</span>{:else if e.credential}a {e.credential}{:else}everything{/if}</Cell>
             <Cell wide>{e.because ?? ''}</Cell>
             <Cell name>{e.at}</Cell>
             <Cell
-              >{#if !e.certificate}<Button size="xs" class="bg-ink text-paper rounded" onclick={() => begin(e)}>Extend</Button>{/if}</Cell>
+              >{#if !e.credential}<Button size="xs" class="bg-ink text-paper rounded" onclick={() => begin(e)}>Extend</Button>{/if}</Cell>
           </Row>
         {/each}
       </Grid>

@@ -16,6 +16,7 @@
   let to = $state('');
   let error = $state('');
   let sheets = $state.raw<Schemas['Shown'][]>([]);
+  let more = $state(false); // others of the batch wait behind those given out
   let file = $state.raw<Schemas['BatchFile']>();
 
   async function does(what: () => Promise<void>) {
@@ -29,7 +30,9 @@
   }
   const print = () =>
     does(async () => {
-      sheets = (await ask(api.POST('/api/handovers/sheets', { body: { batch: batch! } }))).items;
+      const got = await ask(api.POST('/api/handovers/sheets', { body: { batch: batch! } }));
+      sheets = got.items;
+      more = got.more ?? false;
     });
   const seal = () =>
     does(async () => {
@@ -38,6 +41,7 @@
         .map((k) => k.trim())
         .filter(Boolean);
       file = await ask(api.POST('/api/handovers/files', { body: { batch: batch!, to: keys } }));
+      more = file.more ?? false;
     });
   const href = (s?: string) =>
     '/handovers' + (s || batch ? '?' + new URLSearchParams({ ...(s && { state: s }), ...(batch && { batch }) }) : '');
@@ -64,6 +68,7 @@
           >{batch}.age, for {count(file.people, 'person', 'people')}</a
         >{/if}
     </p>
+    {#if more}<p class="mb-0">Others of the batch wait: do the same again.</p>{/if}
     {#if error}<p class="text-barn mb-0" role="alert">{error}</p>{/if}
   </section>
 {/if}
