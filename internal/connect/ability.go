@@ -3,6 +3,7 @@ package connect
 import (
 	"context"
 	"errors"
+	"net"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -114,6 +115,57 @@ func NotKnown(n int, words string) []Admission {
 		out[i] = Admission{NotTold, words}
 	}
 	return out
+}
+
+// Leader is a session through which other targets can be reached.
+type Leader interface {
+	// Dial connects from the target to an address, as it knows it. The connection ends with the session.
+	Dial(ctx context.Context, network, address string) (net.Conn, error)
+}
+
+// Lead connects from a target to an address, or returns an error that wraps
+// errors.ErrUnsupported where targets of that kind lead nowhere.
+func Lead(ctx context.Context, s Session, network, address string) (net.Conn, error) {
+	if x, ok := s.(Leader); ok {
+		return x.Dial(ctx, network, address)
+	}
+	return nil, unsupported("no other target can be reached through one of this kind")
+}
+
+// HomeKeeper is a session that sees what people leave on a target.
+type HomeKeeper interface {
+	// Homes returns the homes there as objects of kind home, as a survey with Access.Homes tells them.
+	Homes(ctx context.Context) ([]model.Object, error)
+}
+
+// Homes returns the homes on a target, or an error that wraps errors.ErrUnsupported where there are none.
+func Homes(ctx context.Context, s Session) ([]model.Object, error) {
+	if x, ok := s.(HomeKeeper); ok {
+		return x.Homes(ctx)
+	}
+	return nil, unsupported("nobody has a home on a target of this kind")
+}
+
+// Elevator is a session that can try whether somebody becomes superuser on the target.
+type Elevator interface {
+	// ProveElevation signs in as somebody on a connection of its own, becomes superuser there by what the account was
+	// given, and says whether it is. Nothing else is done. An error says that it cannot be known.
+	ProveElevation(ctx context.Context, as string, secret Secret) (bool, error)
+}
+
+// ProveElevation tries whether somebody becomes superuser; where nobody can try nothing is proved, and words say why.
+func ProveElevation(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
+	x, ok := s.(Elevator)
+	if !ok {
+		return NotProved, "targets of this kind offer no way to try it"
+	}
+	switch in, err := x.ProveElevation(ctx, as, secret); {
+	case err != nil:
+		return NotProved, err.Error()
+	case in:
+		return Proved, ""
+	}
+	return Disproved, "it signs in, and does not become superuser"
 }
 
 // Watcher is a session that sees who is signed in to the target now.

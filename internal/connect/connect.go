@@ -23,6 +23,7 @@ package connect
 import (
 	"context"
 	"errors"
+	"net"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -71,9 +72,11 @@ type Access struct {
 	Secret   []byte // a private key or a password, as the kind wants it; the connector does not keep it
 	Next     []byte // while the secret is being rotated, the one that takes its place; see Open
 	Settings map[string]string
-	Key      string        // the accepted identity key, "" before the first acceptance
-	Wait     time.Duration // how long any single answer may take; 0 means 20 s
-	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
+	Key      string                                                               // the accepted identity key, "" before the first acceptance
+	Wait     time.Duration                                                        // how long any single answer may take; 0 means 20 s
+	Homes    bool                                                                 // surveys look at homes too, which is a look at every file in them
+	Dial     func(ctx context.Context, network, address string) (net.Conn, error) // how to come to the address; nil: directly
+	Urgent   bool                                                                 // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 
 // Open opens a session with the secret of an access or, where a target turns that
@@ -89,6 +92,14 @@ func Open(ctx context.Context, c Connector, a Access) (Session, error) {
 		return next, nil
 	}
 	return nil, err
+}
+
+// Connect opens a connection to the address, the way that the access says.
+func (a Access) Connect(ctx context.Context) (net.Conn, error) {
+	if a.Dial != nil {
+		return a.Dial(ctx, "tcp", a.Address)
+	}
+	return (&net.Dialer{}).DialContext(ctx, "tcp", a.Address)
 }
 
 // Patience is the longest wait for a single answer.

@@ -159,17 +159,21 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 // Who is in a set is told by PutMoves.
 func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []model.Object, removed []model.Named, at time.Time) error {
 	var keys, gone []objectKey
-	was, err := tx.sums(ctx, target, changed)
+	was, err := tx.before(ctx, target, changed)
 	if err != nil {
 		return err
 	}
 	list := make([]observedRow, 0, len(fresh)+len(changed))
 	for i, o := range append(slices.Clone(fresh), changed...) {
 		o, _, _ = unset(o)
+		if before, there := was[objectKey{o.Kind.String(), o.Name}]; there {
+			o = before.carried(o)
+		}
 		row := observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
 		if i >= len(fresh) {
 			key := objectKey{row.Kind, row.Name}
-			if was[key] == sumOf([]byte(row.Unique), row.Flags, row.Body) {
+			if before := was[key]; string(before.Unique) == row.Unique && before.Flags == row.Flags &&
+				string(before.Body) == string(row.Body) {
 				continue // read back as it was: an account that was adopted, a set that somebody came into
 			}
 			keys = append(keys, key)
@@ -201,24 +205,42 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 	return tx.emptied(ctx, target, gone, at)
 }
 
-// sums tell how some objects are that are there.
-func (tx *Tx) sums(ctx context.Context, target string, objects []model.Object) (map[objectKey]uint64, error) {
+// beforeRow is an object as it was stored before.
+type beforeRow struct {
+	Name   string `db:"name"`
+	Unique []byte `db:"uniq"`
+	Flags  int    `db:"belongs"`
+	Body   []byte `db:"body"`
+}
+
+// carried is an object that was read back, with what surveys alone tell of it as the last one did.
+func (b beforeRow) carried(o model.Object) model.Object {
+	var was model.Object
+	if fill(&was, nil, nil, b.Body) != nil {
+		return o
+	}
+	for _, attribute := range model.OfSurveys {
+		if v := was.Attributes.Get(attribute); v != nil && !o.Attributes.Has(attribute) {
+			o.Attributes = o.Attributes.With(attribute, v...)
+			o.Marked = o.Marked || attribute == model.SharedLogin || attribute == model.FactoryMade
+		}
+	}
+	return o
+}
+
+// before tells how some objects are that are there.
+func (tx *Tx) before(ctx context.Context, target string, objects []model.Object) (map[objectKey]beforeRow, error) {
 	keys := make([]objectKey, len(objects))
 	for i, o := range objects {
 		keys[i] = objectKey{o.Kind.String(), o.Name}
 	}
-	out := make(map[objectKey]uint64, len(keys))
+	out := make(map[objectKey]beforeRow, len(keys))
 	return out, byKind(keys, func(kind string, names []any) error {
-		var rows []struct {
-			Name   string `db:"name"`
-			Unique []byte `db:"uniq"`
-			Flags  int    `db:"belongs"`
-			Body   []byte `db:"body"`
-		}
+		var rows []beforeRow
 		err := tx.SelectContext(ctx, &rows, `SELECT name, uniq, belongs, body FROM observed WHERE target = ? AND kind = ? AND name IN `+
 			oneOf(len(names)), append([]any{target, kind}, names...)...)
 		for _, r := range rows {
-			out[objectKey{kind, r.Name}] = sumOf(r.Unique, r.Flags, r.Body)
+			out[objectKey{kind, r.Name}] = r
 		}
 		return err
 	})

@@ -26,6 +26,7 @@ type Subject struct {
 	Loose     [2]string                              // a full name as it may be asked for, and as the target keeps it
 	Things    []model.Act                            // what else can be made there, in order
 	Gate      bool                                   // the target tells of open accounts that it lets them in
+	Blind     bool                                   // the target cannot tell whether it lets anybody in
 	Proves    bool                                   // a sign-in with a password can be tried
 	SignedIn  func(t *testing.T) (session string)    // lets somebody sign in; nil: nobody can
 	Change    func(t *testing.T, account string)     // changes an account behind our back; nil: no surveys from a mark
@@ -186,7 +187,7 @@ func (x suite) gate(want connect.AdmissionState) {
 	_, can := s.(connect.Gate)
 	for i, a := range connect.Admits(context.Background(), s, []string{x.name, "suite.nobody", "-x"}) {
 		wanted := []connect.AdmissionState{want, connect.KeptOut, connect.KeptOut}[i]
-		if !can {
+		if !can || x.Blind {
 			wanted = connect.NotTold
 		}
 		if a.State != wanted || a.Words == "" {

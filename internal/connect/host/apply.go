@@ -16,7 +16,14 @@ import (
 // Apply implements connect.Session in one exec.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
-	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target, urgent: s.access.Urgent}
+	for _, a := range acts {
+		if a.Object == model.HomeKind || a.Verb == model.Remove || a.Verb == model.Modify && a.After().Has(model.Number) {
+			limit += searchFor // every file of the host may be looked at
+			break
+		}
+	}
+	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target, urgent: s.access.Urgent,
+		settings: s.access.Settings}
 	err := s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) error {
 		return b.talk(in, newAnswer(out, s.access.As))
 	})
@@ -24,25 +31,29 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 	return b.answers
 }
 
+// searchFor is how long looking at all files of a host may take.
+const searchFor = 8 * time.Minute
+
 // batch is a conversation with a host about some acts.
 type batch struct {
-	acts    []connect.Act
-	answers []connect.Answer
-	target  string
-	urgent  bool
-	ready   []int    // acts that are carried out
-	before  *reading // nil, or not whole: the connection was lost before anything was done
-	after   *reading
+	acts     []connect.Act
+	answers  []connect.Answer
+	target   string
+	urgent   bool
+	settings map[string]string
+	ready    []int    // acts that are carried out
+	before   *reading // nil, or not whole: the connection was lost before anything was done
+	after    *reading
 }
 
 func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
-	say(in, askScript(b.acts, b.urgent), false)
+	say(in, askScript(b.acts, b.urgent, b.settings), false)
 	if b.before, err = out.read(); err != nil || !b.before.whole || b.before.refusal != "" {
 		in.Close()
 		return err
 	}
 	view := connect.Expect(b.before)
-	var script strings.Builder
+	p := newProgram(b.before.system.Attributes.One(tools), b.settings[elevationSetting])
 	for i, a := range b.acts {
 		if words := b.before.doubt(a.Act); words != "" {
 			b.answers[i] = connect.Found(a, connect.Drifted, words, b.before)
@@ -57,7 +68,7 @@ func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
 			b.answers[i] = connect.Found(a, standing, words, b.before)
 			continue
 		}
-		fmt.Fprintf(&script, "s %d\n%se\n", i, step(a, view))
+		p.add(i, a, view)
 		b.ready = append(b.ready, i)
 		view.Take(a.Act)
 	}
@@ -65,7 +76,8 @@ func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
 		in.Close()
 		return nil
 	}
-	say(in, script.String()+"tell\necho Z:\n", true)
+	p.flush()
+	say(in, p.script.String()+"tell\necho Z:\n", true)
 	b.after, err = out.read()
 	return err
 }
@@ -103,6 +115,25 @@ const passwordMost = 511
 // unfit says that a password cannot be handed to the account tools: they take a
 // line for each account, so that a line break in one would set another's.
 func unfit(a connect.Act) string {
+	if words := unfitElevation(a.Act); words != "" {
+		return words
+	}
+	for _, c := range a.Changes {
+		for _, v := range c.After {
+			if c.Sealed == "" && strings.ContainsFunc(v, unicode.IsControl) {
+				return fmt.Sprintf("%s holds a line break or another control character, which no host takes", model.Called(c.Attribute))
+			}
+			if _, field := columns[c.Attribute]; (field || c.Attribute == home) && strings.Contains(v, ":") {
+				return fmt.Sprintf("%s holds a colon, which no host takes", model.Called(c.Attribute))
+			}
+		}
+	}
+	for _, n := range []string{a.Name, a.Member} {
+		if strings.ContainsFunc(n, unicode.IsControl) || a.Object != model.ElevationKind && a.Object != model.HomeKind &&
+			strings.ContainsAny(n, ":,") {
+			return fmt.Sprintf("no host takes the name %q", n)
+		}
+	}
 	secret, set := a.Secrets[model.Password]
 	if hash, hashed := a.Secrets[model.PasswordHash]; hashed {
 		secret, set = hash, true
@@ -121,6 +152,9 @@ func unfit(a connect.Act) string {
 // doubt says that an act speaks of a name that stands twice: the host's tools
 // would change the first, and the system might read either.
 func (r *reading) doubt(a model.Act) string {
+	if a.Object == model.HomeKind && r.homes[a.Name] != nil && r.homes[a.Name].Attributes.Has(model.InUse) {
+		return "somebody works in it now"
+	}
 	for _, n := range []model.Named{a.Of(), {Kind: a.MemberKind, Name: a.Member}} {
 		if file := r.twice[n]; file != "" {
 			return fmt.Sprintf("its name stands twice in %s; mend that on the host first", file)

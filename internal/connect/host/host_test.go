@@ -440,7 +440,7 @@ func TestHomesOfTheRemoved(t *testing.T) {
 	if got := remove("leaver", "archive"); got.Outcome != connect.Done {
 		t.Errorf("again on the same day: %+v", got)
 	}
-	got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f leaver/log; done | sort | tr '\\n' ' '; ls /home")
+	got := exec("for f in /var/backups/homes/leaver-*; do tar -xzOf $f home/leaver/log; done | sort | tr '\\n' ' '; ls /home")
 	if got != "first second busy\nopen\nown" {
 		t.Errorf("%q", got)
 	}

@@ -14,6 +14,8 @@ import (
 type power struct {
 	accounts map[string]string // by name: through what
 	groups   map[string]string
+	ours     map[string][]string // by account: the ways that our own file gives
+	beyond   map[string]bool     // netgroups and the like, whose members the host alone knows
 	everyone bool
 	aliases  map[string][]string
 	subjects []string // of the rules, aliases not yet followed
@@ -24,7 +26,8 @@ type power struct {
 var powerful = []string{"sudo", "wheel", "admin", "root", "disk", "docker", "lxd"}
 
 func newPower() *power {
-	p := &power{accounts: map[string]string{}, groups: map[string]string{}, aliases: map[string][]string{}}
+	p := &power{accounts: map[string]string{}, groups: map[string]string{}, aliases: map[string][]string{},
+		ours: map[string][]string{}, beyond: map[string]bool{}}
 	for _, g := range powerful {
 		p.groups[g] = ""
 	}
@@ -78,6 +81,48 @@ func asSuperuser(what string) bool {
 	return false
 }
 
+// doas reads a line of doas.conf(5): who may do something as superuser.
+func (p *power) doas(line string) {
+	f := strings.Fields(strings.SplitN(line, "#", 2)[0])
+	if len(f) < 2 || f[0] != "permit" {
+		return
+	}
+	who := ""
+	for i, deep := 1, 0; i < len(f); i++ {
+		deep += strings.Count(f[i], "{") - strings.Count(f[i], "}")
+		switch {
+		case deep > 0 || strings.Contains(f[i], "}"): // of setenv { … }
+		case f[i] == "as" && i+1 < len(f) && f[i+1] != "root":
+			return
+		case f[i] == "as" || f[i] == "cmd":
+			i = len(f)
+		case f[i] == "nopass" || f[i] == "nolog" || f[i] == "persist" || f[i] == "keepenv" || f[i] == "setenv":
+		case who == "":
+			who = f[i]
+		}
+	}
+	if group, isGroup := strings.CutPrefix(who, ":"); isGroup {
+		p.groups[group] = "doas"
+	} else if who != "" {
+		p.accounts[who] = "doas"
+	}
+}
+
+// su reads what PAM asks of who calls su: pam_wheel lets in the members of a group, or gives them the superuser's rights
+// outright (pam_wheel(8)).
+func (p *power) su(line string) {
+	group := "wheel"
+	for _, w := range strings.Fields(line) {
+		if w == "deny" {
+			return
+		}
+		if g, ok := strings.CutPrefix(w, "group="); ok {
+			group = g
+		}
+	}
+	p.groups[group] = "su"
+}
+
 // settle follows aliases and numbers, once all has been read. numbers are those
 // of groups that a reading of some names tells of beside.
 func (p *power) settle(r *reading, numbers map[string]string) {
@@ -93,10 +138,14 @@ func (p *power) settle(r *reading, numbers map[string]string) {
 	var add func(subject string)
 	add = func(subject string) {
 		subject = strings.Trim(subject, `"`)
-		if subject == "" || seen[subject] || strings.ContainsAny(subject[:1], "!+") || strings.HasPrefix(subject, "%:") {
+		if subject == "" || seen[subject] || subject[0] == '!' {
 			return
 		}
 		seen[subject] = true
+		if subject[0] == '+' || strings.HasPrefix(subject, "%:") {
+			p.beyond[subject] = true
+			return
+		}
 		group, isGroup := strings.CutPrefix(subject, "%")
 		switch number, isNumber := strings.CutPrefix(group, "#"); {
 		case isNumber && isGroup:
@@ -140,7 +189,10 @@ func (p *power) ways(o *model.Object, through []string) (how []string) {
 			how = append(how, "primary group "+g)
 		}
 	}
-	if p.accounts[o.Name] != "" || p.everyone {
+	how = append(how, p.ours[o.Name]...)
+	if file := p.accounts[o.Name]; file != "" {
+		how = append(how, file)
+	} else if p.everyone {
 		how = append(how, "sudoers")
 	}
 	if n, err := strconv.Atoi(o.Attributes.One(model.Number)); err == nil && n == superuser {
@@ -158,8 +210,16 @@ func (p *power) object() model.Object {
 	for name := range p.accounts {
 		accounts = append(accounts, name)
 	}
+	for name := range p.ours {
+		if p.accounts[name] == "" {
+			accounts = append(accounts, name)
+		}
+	}
 	if p.everyone {
 		accounts = append(accounts, model.Everyone)
+	}
+	for name := range p.beyond {
+		accounts = append(accounts, name)
 	}
 	for name := range p.groups {
 		groups = append(groups, name)

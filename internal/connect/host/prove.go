@@ -1,7 +1,9 @@
 package host
 
 import (
+	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"net"
 	"strings"
@@ -16,6 +18,49 @@ var _ connect.Prover = (*session)(nil)
 // Prove implements connect.Prover: with a private key in PEM, or else a password.
 // Nothing is run as that account.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	client, in, err := s.signIn(ctx, as, secret)
+	if client != nil {
+		client.Close()
+	}
+	return in, err
+}
+
+// ProveElevation implements connect.Elevator: sudo is asked to run what tells who it runs as. Whom sudo asks for a
+// password is not elevated by a key alone, and is proved with the password.
+func (s *session) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	client, in, err := s.signIn(ctx, as, secret)
+	if err != nil || !in {
+		return false, err
+	}
+	defer client.Close()
+	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
+	defer cancel()
+	defer context.AfterFunc(ctx, func() { client.Close() })()
+	run, err := client.NewSession()
+	if err != nil {
+		return false, &connect.Error{Target: s.access.Target, Op: "try to become superuser as " + as, Err: err}
+	}
+	defer run.Close()
+	run.Stdin = strings.NewReader(string(secret.Reveal()) + "\n")
+	var out, said bytes.Buffer
+	run.Stdout, run.Stderr = &clipped{&out, 4096}, &clipped{&said, 4096}
+	mark := "superuser-" + rand.Text()
+	err = run.Run("sudo -k -S -p '' -- /bin/sh -c 'echo " + mark + " $(id -u)'")
+	switch words := connect.Printable(strings.TrimSpace(said.String())); {
+	case ctx.Err() != nil:
+		return false, &connect.Error{Target: s.access.Target, Op: "try to become superuser as " + as, Err: ctx.Err()}
+	case strings.Contains(out.String(), mark+" 0"):
+		return true, nil
+	case err != nil && strings.Contains(words, "not found"):
+		return false, &connect.Error{Target: s.access.Target, Op: "try to become superuser as " + as, Err: errors.New(words)}
+	}
+	return false, nil
+}
+
+var _ connect.Elevator = (*session)(nil)
+
+// signIn signs in as somebody on a connection of its own. in says whether the host let them; an error that it cannot be known.
+func (s *session) signIn(ctx context.Context, as string, secret connect.Secret) (client *ssh.Client, in bool, err error) {
 	method := "publickey"
 	var auth []ssh.AuthMethod
 	if signer, err := ssh.ParsePrivateKey(secret.Reveal()); err == nil {
@@ -37,9 +82,9 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
-	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", s.access.Address)
+	raw, err := s.access.Connect(ctx)
 	if err != nil {
-		return false, &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
+		return nil, false, &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
 	}
 	stop := context.AfterFunc(ctx, func() { raw.Close() })
 	defer stop()
@@ -47,8 +92,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	c, chans, reqs, err := ssh.NewClientConn(&prompt{Conn: raw}, s.access.Address, conf)
 	switch {
 	case err == nil:
-		ssh.NewClient(c, chans, reqs).Close()
-		return true, nil
+		return ssh.NewClient(c, chans, reqs), true, nil
 	case errors.Is(err, errTried), strings.Contains(err.Error(), "unable to authenticate") && offered(err, method):
 		err = nil
 	case strings.Contains(err.Error(), "unable to authenticate"):
@@ -58,7 +102,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	if err != nil {
 		err = &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
 	}
-	return false, err
+	return nil, false, err
 }
 
 var errTried = errors.New("refused before")

@@ -11,6 +11,7 @@
 package host
 
 import (
+	"strconv"
 	"strings"
 
 	"hen-roost/internal/connect"
@@ -32,14 +33,36 @@ const (
 	home  = "home"
 	shell = "shell"
 	keys  = "keys"
+	tools = "tools" // of the host itself: with what its accounts are kept; see kept in lib.sh
+
+	// Days that shadow(5) keeps of an account.
+	changed  = "password-changed"
+	least    = "password-min-age"
+	most     = "password-max-age"
+	warning  = "password-warning"
+	inactive = "password-inactive"
+	expires  = "expires"
+
+	otherKeys = "other-keys" // where only our own keys are looked after: those that somebody else put there
+)
+
+// What a target of this kind may say under settings.
+const (
+	keysSetting      = "keys"           // exactly, as when nothing is said, or at-least: then keys that others put there stay
+	elevationSetting = "elevation"      // password, as when nothing is said, or no-password: what sudo asks of those whom we elevate
+	authoritySetting = "host-authority" // the public key of who signs the identity keys of hosts
 )
 
 // Schema implements connect.Connector.
 func (Connector) Schema() model.Schema { return schema }
 
 var schema = model.Schema{
-	Kind:  Kind,
-	About: "a Unix host, over SSH",
+	Kind:     Kind,
+	About:    "a Unix host, over SSH",
+	Leads:    true,
+	Settings: []string{keysSetting, elevationSetting, authoritySetting},
+	Factory: []string{"pi", "ubuntu", "debian", "admin", "administrator", "user", "guest", "test", "demo", "vagrant", "ec2-user",
+		"cloud-user"},
 	SystemNames: []string{"root", "daemon", "bin", "sys", "sync", "games", "man", "lp", "mail", "news", "uucp", "proxy", "www-data",
 		"backup", "list", "irc", "gnats",
 		"nobody", "_*", "systemd-*", "messagebus", "dbus", "sshd", "polkitd", "tss", "uuidd", "tcpdump", "avahi*", "ntp", "chrony",
@@ -59,17 +82,38 @@ var schema = model.Schema{
 				{Name: model.MustChange, About: "the password must be changed at the next sign-in"},
 				{Name: model.Disabled, About: "password locked and account expired"},
 				{Name: model.Elevation, About: "how the account can become superuser", Many: true},
+				{Name: changed, About: "day on which the password was changed last"},
+				{Name: least, About: "days that a password is kept at least", Settable: true, Canonical: days("0")},
+				{Name: most, About: "days that a password is kept at most, or never", Settable: true, Canonical: days("never")},
+				{Name: warning, About: "days before that on which the person is warned", Settable: true, Canonical: days("0")},
+				{Name: inactive, About: "days after that until the account is shut, or never", Settable: true, Canonical: days("never")},
+				{Name: expires, About: "day from which the account is shut, or never", Settable: true, Canonical: canonicalDay},
+				{Name: model.LastSignIn, About: "day of the last sign-in"},
+				{Name: model.FailedSignIns, About: "sign-ins that were tried in vain of late"},
+				{Name: otherKeys, About: "keys that others put there, and that stay", Many: true},
+				{Name: model.LyingAbout, About: "what it has outside its home", Many: true},
+				{Name: model.KeptBy, About: "who keeps the account, if it is not the host"},
 			}},
 		{Kind: model.GroupKind, Name: model.OnePart("name", name32), Members: []model.ObjectKind{model.Account},
 			Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, About: "gid", Settable: true},
 				{Name: model.Members, About: "accounts in it", Many: true},
+				{Name: model.Administrators, About: "accounts that may change who is in it", Many: true, Settable: true},
 			}},
+		{Kind: model.ElevationKind, About: "what may be done as superuser, given by Hen Roost", Members: []model.ObjectKind{model.Account},
+			Name: model.OnePart("command", `^(all|/[^\x00-\x1f]*)$`), Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, ByJoining: true, Given: true,
+			Attributes: []model.AttributeSchema{{Name: model.Members, About: "accounts that may", Many: true}}},
+		{Kind: model.HomeKind, About: "what people leave on the host", Name: model.OnePart("folder", `^/`),
+			Verbs: []model.Verb{model.Remove}, Attributes: []model.AttributeSchema{
+				{Name: model.HeldBy, About: "whose home it is"}, {Name: model.Number, About: "uid of whose folder it is"},
+				{Name: model.Size, About: "bytes, to two digits"}, {Name: model.LastUse, About: "day of the last use"},
+				{Name: model.InUse, About: "yes, while somebody works in it"}, {Name: home, About: "what becomes of it"}}},
 		{Kind: model.SessionKind, About: "who is signed in over SSH", Attributes: []model.AttributeSchema{
 			{Name: model.HeldBy}, {Name: model.From, About: "address"}, {Name: model.Since}, {Name: "terminal"}}},
 		{Kind: model.SystemKind, About: "the host itself", Attributes: []model.AttributeSchema{
-			{Name: model.HostName}, {Name: model.System}, {Name: model.Version, About: "kernel"}, {Name: model.Addresses, Many: true},
+			{Name: model.HostName}, {Name: tools, About: "with what its accounts are kept"}, {Name: model.System}, {Name: model.Version,
+				About: "kernel"}, {Name: model.Addresses, Many: true},
 			{Name: model.UpSince}, {Name: model.ClockOff}}},
 		{Kind: model.RightKind, About: "what makes somebody superuser", Members: []model.ObjectKind{model.Account, model.GroupKind}},
 	},
@@ -80,3 +124,21 @@ const name32 = `^[a-z_][a-z0-9_.-]{0,31}$`
 
 // gecos is a full name as the host keeps it: what chfn's other fields would follow is cut off.
 func gecos(s string) string { return strings.TrimRight(s, ",") }
+
+// days writes a number of days as the host keeps it: what shadow(5) has for "not at all" is a word.
+func days(otherwise string) func(string) string {
+	return func(s string) string {
+		if n, err := strconv.Atoi(s); err != nil || n < 0 || n >= 99999 {
+			return otherwise
+		}
+		return s
+	}
+}
+
+// canonicalDay writes a day on which an account expires, or never.
+func canonicalDay(s string) string {
+	if s == "" {
+		return "never"
+	}
+	return s
+}

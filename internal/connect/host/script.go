@@ -1,6 +1,7 @@
 package host
 
 import (
+	"cmp"
 	_ "embed"
 	"slices"
 	"strings"
@@ -15,16 +16,54 @@ var lib string
 //go:embed apply.sh
 var applyLib string
 
+//go:embed remove.sh
+var removeLib string
+
+//go:embed elevate.sh
+var elevateLib string
+
+//go:embed homes.sh
+var homesLib string
+
+//go:embed files.sh
+var filesLib string
+
+// prelude sets what the shell side wants to know of the target's settings.
+func prelude(settings map[string]string) string {
+	if settings[keysSetting] == "at-least" {
+		return "ours_only=1\n" + lib
+	}
+	return "ours_only=\n" + lib
+}
+
 // surveyScript reads all that a host holds.
-func surveyScript() string { return lib + "survey\n" }
+func surveyScript(settings map[string]string, homes bool) string {
+	if homes {
+		return prelude(settings) + homesLib + "homes_all\nsurvey\n"
+	}
+	return prelude(settings) + "survey\n"
+}
+
+// homesScript looks at homes alone.
+func homesScript(settings map[string]string) string {
+	return prelude(settings) + homesLib + "signed; homes_all; echo Z:\n"
+}
 
 // askScript begins a batch: it reads what the acts speak of, and waits for what
 // is to be done about it.
-func askScript(acts []connect.Act, urgent bool) string {
+func askScript(acts []connect.Act, urgent bool, settings map[string]string) string {
 	var b strings.Builder
-	b.WriteString(lib)
 	b.WriteString(map[bool]string{false: "urgent=\n", true: "urgent=1\n"}[urgent])
-	b.WriteString(applyLib)
+	of := func(kind model.ObjectKind) bool {
+		return slices.ContainsFunc(acts, func(a connect.Act) bool { return a.Object == kind })
+	}
+	b.WriteString(prelude(settings) + "folders=\n" + applyLib + removeLib)
+	if of(model.ElevationKind) {
+		b.WriteString(elevateLib)
+	}
+	if of(model.HomeKind) {
+		b.WriteString("folders=1\n" + homesLib)
+	}
 	b.WriteString("printf '%s\\n'")
 	told := map[string]bool{}
 	for _, a := range acts {
@@ -36,6 +75,7 @@ func askScript(acts []connect.Act, urgent bool) string {
 		}
 	}
 	b.WriteString(` >"$lock/names" || { echo 'X:the disk is full'; exit 0; }
+kept
 tell
 echo Y:
 `)
@@ -52,6 +92,10 @@ func questions(a model.Act) []string {
 		return []string{kind + strings.Join(names, ":")}
 	}
 	switch {
+	case a.Object == model.HomeKind:
+		return ask("h", a.Name)
+	case a.Object == model.ElevationKind:
+		return ask("a", a.Member)
 	case a.Moves():
 		return append(ask("g", a.Name), ask("m", a.Name, a.Member)...)
 	case a.Object == model.GroupKind:
@@ -81,8 +125,15 @@ func quoted(words ...string) string {
 // flag is how useradd and usermod are told an attribute.
 var flag = map[string]string{model.Number: "-u", model.PrimaryGroup: "-g", model.FullName: "-c", home: "-d", shell: "-s"}
 
-// step is what carries out an act that is ready, given what the host holds.
-func step(a connect.Act, view connect.View) string {
+// step is what carries out an act that is ready with the host's own tools, given what it holds.
+func step(a connect.Act, view connect.View, asks bool) string {
+	switch {
+	case a.Object == model.ElevationKind:
+		return elevationStep(a.Act, asks)
+	case a.Object == model.HomeKind:
+		c := a.Before()
+		return "drop_home " + quoted(a.Name, c.One(model.Number), c.One(model.HeldBy), a.After().One(home))
+	}
 	switch a.Verb {
 	case model.JoinIt:
 		return command("gpasswd", "-a", a.Member, a.Name)
@@ -91,7 +142,7 @@ func step(a connect.Act, view connect.View) string {
 	case model.AdoptIt:
 		return ""
 	case model.Disable: // locking stops passwords only; the expiry stops keys as well
-		return command("usermod", "-L", "-e", "1", "--", a.Name)
+		return command("usermod", "-L", "-e", "1", "--", a.Name) + layAside(a.Name)
 	case model.Enable: // with a new password it is opened when it has it
 		return insideStep(a) + "reopen " + quoted(a.Name)
 	}
@@ -100,7 +151,7 @@ func step(a connect.Act, view connect.View) string {
 	}
 	switch a.Verb {
 	case model.Remove:
-		return removeStep(a.Act)
+		return "remove " + quoted(a.Name, one(a.After().Get(home)))
 	case model.Create:
 		if view.Object(a.Of()) == nil {
 			return create(a, view) + insideStep(a)
@@ -108,6 +159,20 @@ func step(a connect.Act, view connect.View) string {
 		return insideStep(a) // ours, cut off before that
 	}
 	return change(a.Act) + insideStep(a)
+}
+
+// layAside takes keys out of use where they would open an account that is shut.
+func layAside(account string) string { return "aside " + quoted(account, "", ".shut") }
+
+func elevationStep(a model.Act, asks bool) string {
+	how, text, probe := "give", strings.SplitN(ruleOf("", a.Name, true), ") ", 2)[1], a.Name
+	if a.Verb == model.LeaveIt {
+		how = "take"
+	}
+	if a.Name == everything {
+		probe = "/bin/sh"
+	}
+	return "elevation " + quoted(append([]string{how, a.Member, text, ruleOf(a.Member, a.Name, asks)}, probe)...)
 }
 
 func one(v []string) string {
@@ -128,27 +193,52 @@ func options(a model.Act) []string {
 }
 
 func create(a connect.Act, view connect.View) string {
-	words := append([]string{"useradd", "-m"}, options(a.Act)...)
+	words := append([]string{a.Name, one(a.After().Get(model.Number)), one(a.After().Get(home))}, options(a.Act)...)
 	if !ownGroup(a.Act) && view.Object(model.Named{Kind: model.GroupKind, Name: a.Name}) != nil {
 		words = append(words, "-g", a.Name) // useradd stops at a group of the account's name that is left over; it is theirs
 	}
-	return command(append(words, "--", a.Name)...)
+	return "create " + quoted(append(words, "--", a.Name)...)
 }
 
 func change(a model.Act) string {
-	words := append([]string{"usermod"}, options(a)...)
-	if i := slices.Index(words, "-d"); i >= 0 {
-		words = slices.Insert(words, i, "-m")
+	var words []string
+	out := ""
+	for _, c := range a.Changes {
+		switch f := flag[c.Attribute]; {
+		case c.Attribute == model.Number && len(c.Before) > 0:
+			out += "renumber " + quoted(a.Name, one(c.After))
+		case c.Attribute == home:
+			words = append(words, "-m", f, one(c.After))
+		case f != "":
+			words = append(words, f, one(c.After))
+		}
 	}
-	if len(words) == 1 {
+	if len(words) > 0 {
+		out = command(append(append([]string{"usermod"}, words...), "--", a.Name)...) + out
+	}
+	return out
+}
+
+// ages are what chage is told of the days of an account.
+var ages = map[string]string{least: "-m", most: "-M", warning: "-W", inactive: "-I", expires: "-E"}
+
+// daysFor is how shadow(5) has a value of one of them; chage takes -1 for none.
+func daysFor(attribute, value string) string {
+	switch {
+	case attribute == expires:
+		return numberOf(value)
+	case value == "never" && attribute == most:
+		return "99999"
+	case value == "never":
 		return ""
 	}
-	return command(append(words, "--", a.Name)...)
+	return value
 }
 
 // insideStep sets what the account tools have no option for.
 func insideStep(a connect.Act) string {
 	out := ""
+	var age []string
 	for _, c := range a.Changes {
 		switch {
 		case c.Attribute == keys:
@@ -165,31 +255,30 @@ func insideStep(a connect.Act) string {
 			out += "must_change " + quoted(a.Name, "0")
 		case c.Attribute == model.MustChange:
 			out += "must_change " + quote(a.Name) + " $(($(date +%s) / 86400))\n"
+		case ages[c.Attribute] != "":
+			age = append(age, ages[c.Attribute], cmp.Or(daysFor(c.Attribute, one(c.After)), "-1"))
 		}
+	}
+	if age != nil {
+		out = "[ $rc != 0 ] || " + command(append(append([]string{"chage"}, age...), "--", a.Name)...) + out
 	}
 	return out
 }
 
 func groupStep(a model.Act) string {
-	number := one(a.After().Get(model.Number))
+	out, number := "", one(a.After().Get(model.Number))
 	switch {
 	case a.Verb == model.Remove:
 		return command("groupdel", "--", a.Name)
-	case a.Verb == model.Modify:
-		return command("groupmod", "-g", number, "--", a.Name)
-	case number != "":
-		return command("groupadd", "-g", number, "--", a.Name)
+	case a.Verb == model.Modify && number != "":
+		out = command("groupmod", "-g", number, "--", a.Name)
+	case a.Verb == model.Create && number != "":
+		out = command("groupadd", "-g", number, "--", a.Name)
+	case a.Verb == model.Create:
+		out = command("groupadd", "--", a.Name)
 	}
-	return command("groupadd", "--", a.Name)
-}
-
-// removeStep removes an account, and its home as the act says: kept when it says nothing.
-func removeStep(a model.Act) string {
-	remove := command("userdel", "--", a.Name)
-	switch how := a.After().One(home); how {
-	case model.HomeArchived, model.HomeRemoved:
-		return "if leave_home " + strings.TrimSuffix(quoted(a.Name, how), "\n") + "; then " + strings.TrimSuffix(remove, "\n") +
-			"; clear_home; fi\n"
+	if a.After().Has(model.Administrators) {
+		out += "[ $rc != 0 ] || " + command("gpasswd", "-A", strings.Join(a.After().Get(model.Administrators), ","), "--", a.Name)
 	}
-	return remove
+	return out
 }

@@ -57,8 +57,9 @@ func (t there) Member(_, _ model.Named) bool { return bool(t) }
 // Every script parses, and each step of a batch of hostile names is one step
 // whose tools are called with the name as one word.
 func TestScripts(t *testing.T) {
-	for name, script := range map[string]string{"survey": surveyScript(), "batch": askScript(every, false), "urgent": askScript(every,
-		true)} {
+	for name, script := range map[string]string{"survey": surveyScript(nil, true), "batch": askScript(every, false, nil),
+		"urgent": askScript(every,
+			true, nil)} {
 		cmd := exec.Command("sh", "-n")
 		cmd.Stdin = strings.NewReader(script)
 		if out, err := cmd.CombinedOutput(); err != nil {
@@ -69,7 +70,8 @@ func TestScripts(t *testing.T) {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
 			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; keys() { run \"$@\"; }; password() { run \"$@\"; " +
-				"}; reopen() { run \"$@\"; }; leave_home() { run \"$@\"; }; clear_home() { :; }\nrc=0\n" + step(a, there)
+				"}; reopen() { run \"$@\"; }; create() { run \"$@\"; }; remove() { run \"$@\"; }; aside() { run \"$@\"; }; " +
+				"renumber() { run \"$@\"; }\nrc=0\n" + step(a, there, true)
 			cmd := exec.Command("sh", "-c", script)
 			cmd.Env = []string{"PATH=/nowhere"}
 			out, err := cmd.CombinedOutput()
@@ -88,9 +90,10 @@ func TestScripts(t *testing.T) {
 
 func TestSteps(t *testing.T) {
 	for want, a := range map[string]connect.Act{
-		"run 'useradd' '-m' '-u' '1001' '-c' 'Marit O'\\''Neill' '-s' '/bin/bash' '--' 'marit.fell'": act(model.Create, model.Account,
+		"create 'marit.fell' '1001' '' '-u' '1001' '-c' 'Marit O'\\''Neill' '-s' '/bin/bash' '--' 'marit.fell'": act(model.Create,
+			model.Account,
 			"marit.fell", "", to(model.Number, "", "1001"), to(model.FullName, "", "Marit O'Neill"), to(shell, "", "/bin/bash")),
-		"run 'useradd' '-m' '-g' 'marit.fell' '--' 'marit.fell'": act(model.Create, model.Account,
+		"create 'marit.fell' '' '' '-g' 'marit.fell' '--' 'marit.fell'": act(model.Create, model.Account,
 			"marit.fell", ""),
 		"run 'usermod' '-m' '-d' '/home/m' '--' 'marit.fell'": act(model.Modify, model.Account,
 			"marit.fell", "", to(home, "/a", "/home/m")),
@@ -106,22 +109,22 @@ func TestSteps(t *testing.T) {
 			"marit.fell"),
 		"run 'gpasswd' '-d' 'marit.fell' 'crew'": act(model.LeaveIt, model.GroupKind, "crew",
 			"marit.fell"),
-		"if leave_home 'marit.fell' 'archive'; then run 'userdel' '--' 'marit.fell'; clear_home; fi": act(model.Remove,
+		"remove 'marit.fell' 'archive'": act(model.Remove,
 			model.Account, "marit.fell", "", to(home, "/home/m", "archive")),
 		"keys 'marit.fell' 'ssh-ed25519 AAAA\n'": act(model.Modify, model.Account, "marit.fell",
 			"", to(keys, "", "ssh-ed25519 AAAA")),
-		"run 'userdel' '--' 'marit.fell'": act(model.Remove, model.Account, "marit.fell",
+		"remove 'marit.fell' ''": act(model.Remove, model.Account, "marit.fell",
 			""),
 	} {
 		var view connect.View = there(false)
 		if strings.Contains(want, "'-g' 'marit.fell'") {
 			view = connect.Objects{{Kind: model.GroupKind, Name: "marit.fell"}: &model.Object{}}
 		}
-		if got := step(a, view); !strings.Contains(got, want) {
+		if got := step(a, view, true); !strings.Contains(got, want) {
 			t.Errorf("%s\nis not in\n%s", want, got)
 		}
 	}
-	if got := step(act(model.Modify, model.Account, "m", "", to(keys, "", "k")), there(true)); strings.Contains(got, "usermod") {
+	if got := step(act(model.Modify, model.Account, "m", "", to(keys, "", "k")), there(true), true); strings.Contains(got, "usermod") {
 		t.Errorf("keys alone call usermod: %s", got)
 	}
 }

@@ -1,8 +1,10 @@
 package host
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
@@ -33,9 +35,13 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 	if err != nil {
 		return fail("sign in", errors.New("its secret is not a private key in PEM form without passphrase"))
 	}
+	signed, err := signedBy(a)
+	if err != nil {
+		return fail("connect", err)
+	}
 	ctx, cancel := context.WithTimeout(ctx, a.Patience())
 	defer cancel()
-	raw, err := (&net.Dialer{}).DialContext(ctx, "tcp", a.Address)
+	raw, err := a.Connect(ctx)
 	if err != nil {
 		return fail("connect", err)
 	}
@@ -46,13 +52,16 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 	conf := &ssh.ClientConfig{
 		User: a.As, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
 		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
+			if signed != nil {
+				return signed(key)
+			}
 			if keyErr = checkKey(a, key); keyErr != nil {
 				return keyErr
 			}
 			return nil
 		},
 	}
-	if algos := algorithmsOf(a.Key); algos != nil {
+	if algos := algorithmsOf(a.Key); algos != nil && signed == nil {
 		conf.HostKeyAlgorithms = algos
 	}
 	c, chans, reqs, err := ssh.NewClientConn(&prompt{Conn: raw}, a.Address, conf)
@@ -61,6 +70,8 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 		switch {
 		case keyErr != nil:
 			return nil, keyErr
+		case errors.As(err, new(*certError)):
+			return fail("connect", err)
 		case err == nil:
 			return fail("connect", context.Cause(ctx))
 		case strings.Contains(err.Error(), "unable to authenticate"):
@@ -129,10 +140,15 @@ func (s *session) exec(ctx context.Context, limit time.Duration, talk func(in io
 	if err != nil {
 		return err
 	}
-	if err := run.Start("exec /bin/sh -s"); err != nil {
+	command := "exec /bin/sh -s"
+	if s.access.As != "root" { // whose right to do what follows is sudo's to say
+		command = "exec sudo -n /bin/sh -s"
+	}
+	if err := run.Start(command); err != nil {
 		return err
 	}
-	if err := talk(in, io.LimitReader(out, maxAnswer)); err != nil {
+	mark := "hen-roost-" + rand.Text()
+	if err := talk(&marked{in, "echo " + mark + "\n"}, &greeted{bufio.NewReader(io.LimitReader(out, maxAnswer)), mark}); err != nil {
 		return err
 	}
 	err = run.Wait()
@@ -158,8 +174,12 @@ func say(in io.WriteCloser, script string, last bool) {
 // Survey implements connect.Session in one exec.
 func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
 	var r *reading
-	err := s.exec(ctx, s.access.Patience()*3, func(in io.WriteCloser, out io.Reader) (err error) {
-		say(in, surveyScript(), true)
+	limit := s.access.Patience() * 3
+	if s.access.Homes {
+		limit += searchFor
+	}
+	err := s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) (err error) {
+		say(in, surveyScript(s.access.Settings, s.access.Homes), true)
 		r, err = newAnswer(out, s.access.As).read()
 		return err
 	})
@@ -169,7 +189,8 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return &connect.Error{Target: s.access.Target, Op: "survey", Err: err}
 	}
-	for _, list := range [][]model.Object{r.accounts, r.groups, {r.power.object(), r.system}} {
+	r.mark()
+	for _, list := range [][]model.Object{r.accounts, r.groups, r.folders(), {r.power.object(), r.system}} {
 		for _, o := range list {
 			if o.Kind == 0 {
 				continue // a host that told nothing of itself
@@ -193,4 +214,46 @@ func (c *clipped) Write(p []byte) (int, error) {
 		c.to.Write(p[:min(room, len(p))])
 	}
 	return len(p), nil
+}
+
+// greetingMost is how many bytes a host may print before the shell of ours is heard.
+const greetingMost = 1 << 20
+
+// marked has the shell print a word of ours before all else.
+type marked struct {
+	io.WriteCloser
+	first string
+}
+
+func (m *marked) Write(p []byte) (int, error) {
+	if m.first != "" {
+		first := m.first
+		m.first = ""
+		if _, err := io.WriteString(m.WriteCloser, first); err != nil {
+			return 0, err
+		}
+	}
+	return m.WriteCloser.Write(p)
+}
+
+// greeted passes over what a login's own start-up files print before that word: nothing of it can pass for an answer.
+type greeted struct {
+	from *bufio.Reader
+	mark string
+}
+
+func (g *greeted) Read(p []byte) (int, error) {
+	for room := greetingMost; g.mark != ""; {
+		line, err := g.from.ReadSlice('\n')
+		if room -= len(line); room < 0 {
+			return 0, fmt.Errorf("the host printed more than %d bytes before it did what it was asked", greetingMost)
+		}
+		switch {
+		case strings.HasSuffix(strings.TrimSuffix(string(line), "\n"), g.mark):
+			g.mark = ""
+		case err != nil && !errors.Is(err, bufio.ErrBufferFull):
+			return 0, err
+		}
+	}
+	return g.from.Read(p)
 }

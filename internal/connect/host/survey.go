@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/netip"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -37,16 +38,19 @@ func newAnswer(from io.Reader, as string) *answer {
 
 // reading is what the shell told at once, taken apart.
 type reading struct {
-	accounts []model.Object
-	groups   []model.Object // of a reading of some names without their members
-	power    *power
-	places   map[model.Named]int    // in accounts and groups, made when first asked for
-	members  map[[2]string]bool     // group and account, of those that were asked for
-	twice    map[model.Named]string // the file in which a name stands again
-	results  map[int]string         // what a step's commands complained of
-	system   model.Object           // the host itself, of a whole survey
-	refusal  string                 // why nothing more is done
-	whole    bool                   // the closing line came
+	accounts  []model.Object
+	groups    []model.Object // of a reading of some names without their members
+	power     *power
+	places    map[model.Named]int      // in accounts and groups, made when first asked for
+	members   map[[2]string]bool       // group and account, of those that were asked for
+	twice     map[model.Named]string   // the file in which a name stands again
+	results   map[int]string           // what a step's commands complained of
+	system    model.Object             // the host itself, of a whole survey
+	homes     map[string]*model.Object // by folder, where they were asked for
+	passwords map[string]bool          // accounts with the superuser's number that a password opens
+	seen      map[string]string        // by account: the day of its last sign-in
+	refusal   string                   // why nothing more is done
+	whole     bool                     // the closing line came
 }
 
 // gathered is what belongs to accounts and groups but is told apart from them.
@@ -55,18 +59,24 @@ type gathered struct {
 	open      map[string]bool     // accounts that ask nobody for a password
 	must      map[string]bool     // accounts whose password must be changed
 	odd       map[model.Named]string
-	joined    map[string][]string // by account: groups, of a reading of some names
-	numbers   map[string]string   // of groups, of such a reading
-	low, high int                 // numbers of people
+	joined    map[string][]string          // by account: groups, of a reading of some names
+	numbers   map[string]string            // of groups, of such a reading
+	more      map[string][]model.Attribute // by account
+	admins    map[string][]string          // by group
+	given     []given                      // by us, of what may be done as superuser
+	others    []model.Object               // accounts that a directory has
+	low, high int                          // numbers of people
 }
 
 // read takes what the shell tells apart, up to a closing line; the lines' first
 // letters say what they are (lib.sh). What is cut off is returned as far as it
 // came, with whole false.
 func (a *answer) read() (*reading, error) {
-	r := &reading{results: map[int]string{}, power: newPower(), members: map[[2]string]bool{}, twice: map[model.Named]string{}}
+	r := &reading{results: map[int]string{}, power: newPower(), members: map[[2]string]bool{}, twice: map[model.Named]string{},
+		homes: map[string]*model.Object{}, seen: map[string]string{}, passwords: map[string]bool{}}
 	g := gathered{keys: map[string][]string{}, open: map[string]bool{}, must: map[string]bool{}, odd: map[model.Named]string{},
-		joined: map[string][]string{}, numbers: map[string]string{}, low: 1000, high: 60000}
+		joined: map[string][]string{}, numbers: map[string]string{}, more: map[string][]model.Attribute{},
+		admins: map[string][]string{}, low: 1000, high: 60000}
 	for !r.whole && a.Scan() {
 		kind, rest, ok := strings.Cut(a.Text(), ":")
 		if !ok {
@@ -110,8 +120,13 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 		if line = strings.TrimSpace(line); line != "" && !strings.HasPrefix(line, "#") {
 			g.keys[name(of)] = append(g.keys[name(of)], connect.Printable(line))
 		}
-	case "D":
-		r.power.rule(connect.Printable(rest))
+	case "age":
+		of, days, _ := strings.Cut(rest, ":")
+		g.more[name(of)] = append(g.more[name(of)], ageOf(days)...)
+	case "other":
+		return r.elsewhere(rest, g)
+	case "home":
+		return r.home(rest)
 	default:
 		r.told(kind, rest, g)
 	}
@@ -121,7 +136,39 @@ func (r *reading) line(kind, rest string, g *gathered) error {
 // told reads the short lines.
 func (r *reading) told(kind, rest string, g *gathered) {
 	one, other, _ := strings.Cut(rest, ":")
+	note := func(attribute, value string) {
+		g.more[name(one)] = append(g.more[name(one)], model.Attribute{Name: attribute, Values: []string{value}})
+	}
 	switch kind {
+	case "D":
+		r.power.rule(connect.Printable(rest))
+	case "doas":
+		r.power.doas(connect.Printable(rest))
+	case "su":
+		r.power.su(connect.Printable(rest))
+	case "own":
+		if x, ok := givenOf(rest); ok {
+			g.given = append(g.given, x)
+		} else {
+			r.power.rule(connect.Printable(rest))
+		}
+	case "super":
+		r.passwords[name(rest)] = true
+	case "admins":
+		g.admins[name(one)] = names(other)
+	case "leaves":
+		g.more[name(other)] = append(g.more[name(other)], model.Attribute{Name: model.LyingAbout, Values: []string{connect.Printable(one)}})
+	case "seen":
+		if at, err := time.Parse("Jan 2 2006 15:04:05 -0700", other); err == nil {
+			r.seen[name(one)] = at.UTC().Format(time.DateOnly)
+			note(model.LastSignIn, r.seen[name(one)])
+		}
+	case "failed":
+		if n, err := strconv.Atoi(other); err == nil && n >= failedLeast {
+			note(model.FailedSignIns, about(n)+" or more")
+		}
+	case "l":
+		note(otherKeys, connect.Printable(other))
 	case "L":
 		if n, err := strconv.Atoi(other); err == nil && one == "UID_MIN" {
 			g.low = n
@@ -171,7 +218,7 @@ func (r *reading) detail(what, value string) {
 			value = netip.AddrFrom16([16]byte(b)).String()
 		}
 		*a = a.With(model.Addresses, append(a.Get(model.Addresses), value)...)
-	case what == model.System || what == model.Version || what == model.HostName:
+	case what == model.System || what == model.Version || what == model.HostName || what == tools || what == "directory":
 		*a = a.With(what, value)
 	}
 }
@@ -255,21 +302,26 @@ func (r *reading) group(line string, g *gathered) error {
 	o := model.Object{Kind: model.GroupKind, Name: name(f[0])}
 	oddName(model.GroupKind, f[0], g)
 	o.Attributes = o.Attributes.With(model.Number, connect.Printable(f[1]))
-	var members []string
-	for m := range strings.SplitSeq(f[2], ",") {
-		if m != "" {
-			members = append(members, name(m))
-		}
-	}
-	if len(members) > 0 {
+	if members := names(f[2]); len(members) > 0 {
 		o.Attributes = o.Attributes.With(model.Members, members...)
 	}
 	r.groups = append(r.groups, o)
 	return nil
 }
 
+// names takes a list of group(5) apart.
+func names(list string) (out []string) {
+	for m := range strings.SplitSeq(list, ",") {
+		if m != "" {
+			out = append(out, name(m))
+		}
+	}
+	return out
+}
+
 // finish joins what was told apart.
 func (r *reading) finish(g gathered, as string) {
+	r.give(g.given)
 	r.power.settle(r, g.numbers)
 	through := map[string][]string{}
 	for account, groups := range g.joined {
@@ -281,6 +333,9 @@ func (r *reading) finish(g gathered, as string) {
 	}
 	for i := range r.groups {
 		o := &r.groups[i]
+		if a := g.admins[o.Name]; a != nil {
+			o.Attributes = o.Attributes.With(model.Administrators, a...)
+		}
 		mark(o, g.odd[model.Named{Kind: o.Kind, Name: o.Name}])
 		if _, gives := r.power.groups[o.Name]; gives {
 			for _, m := range o.Attributes.Get(model.Members) {
@@ -293,25 +348,40 @@ func (r *reading) finish(g gathered, as string) {
 		n, err := strconv.Atoi(a.Attributes.One(model.Number))
 		a.System = a.System || err != nil || n < g.low || n > g.high || n == 65534
 		a.Ours = a.Name == as
+		var more []model.Attribute
+		for _, m := range g.more[a.Name] {
+			if n := len(more); n > 0 && more[n-1].Name == m.Name { // keys of others, things lying about
+				more[n-1].Values = append(more[n-1].Values, m.Values...)
+				continue
+			}
+			more = append(more, m)
+		}
 		if k := g.keys[a.Name]; k != nil {
-			a.Attributes = a.Attributes.With(keys, k...)
+			more = append(more, model.Attribute{Name: keys, Values: k})
 		}
 		if a.Name != "root" {
 			if how := r.power.ways(a, through[a.Name]); len(how) > 0 {
-				a.Attributes = a.Attributes.With(model.Elevation, how...)
+				more = append(more, model.Attribute{Name: model.Elevation, Values: how})
 			}
 			if err == nil && n == superuser {
 				mark(a, "it has the superuser's number beside root")
 			}
 		}
 		if g.must[a.Name] {
-			a.Attributes = a.Attributes.With(model.MustChange, "yes")
+			more = append(more, model.Attribute{Name: model.MustChange, Values: []string{"yes"}})
 		}
 		if g.open[a.Name] {
-			a.Marked, a.Attributes = true, a.Attributes.With(model.Passwordless, "yes")
+			a.Marked, more = true, append(more, model.Attribute{Name: model.Passwordless, Values: []string{"yes"}})
+		}
+		if len(more) > 0 {
+			for attribute, values := range a.Attributes.All() {
+				more = append(more, model.Attribute{Name: attribute, Values: values})
+			}
+			a.Attributes = model.Pack(more...)
 		}
 		mark(a, g.odd[model.Named{Kind: a.Kind, Name: a.Name}])
 	}
+	r.accounts = append(r.accounts, g.others...)
 }
 
 // mark says why an object cannot be looked after as it stands; "" that it can.
@@ -331,17 +401,24 @@ func (r *reading) Object(n model.Named) *model.Object {
 			}
 		}
 	}
+	if n.Kind == model.HomeKind {
+		return r.homes[n.Name]
+	}
 	i, there := r.places[n]
 	switch {
 	case !there:
 		return nil
-	case n.Kind == model.GroupKind:
-		return &r.groups[i]
+	case n.Kind == model.Account:
+		return &r.accounts[i]
 	}
-	return &r.accounts[i]
+	return &r.groups[i]
 }
 
 // Member implements connect.View for the pairs that were asked for.
 func (r *reading) Member(set, member model.Named) bool {
+	if set.Kind == model.ElevationKind {
+		o := r.Object(set)
+		return o != nil && slices.Contains(o.Attributes.Get(model.Members), member.Name)
+	}
 	return r.members[[2]string{set.Name, member.Name}]
 }

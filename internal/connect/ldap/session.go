@@ -65,7 +65,7 @@ func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Con
 		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
 	}
 	var keyErr *connect.KeyError
-	d := tls.Dialer{Config: &tls.Config{
+	conf := &tls.Config{
 		MinVersion: tls.VersionTLS12, ServerName: host, Certificates: as,
 		InsecureSkipVerify: true, // the chain is checked below, against the accepted authority rather than the system's
 		VerifyConnection: func(cs tls.ConnectionState) error {
@@ -74,8 +74,15 @@ func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Con
 			}
 			return verify(cs.PeerCertificates, host)
 		},
-	}}
-	conn, err := d.DialContext(ctx, "tcp", a.Address)
+	}
+	var conn *tls.Conn
+	raw, err := a.Connect(ctx)
+	if err == nil {
+		conn = tls.Client(raw, conf)
+		if err = conn.HandshakeContext(ctx); err != nil {
+			raw.Close()
+		}
+	}
 	if keyErr != nil {
 		return nil, keyErr
 	}

@@ -146,6 +146,19 @@ func (c *checker) target(t *model.Target) {
 	for _, ref := range t.After {
 		known(c, "target", ref, c.d.Targets)
 	}
+	if t.Via.Name != "" && known(c, "target", t.Via, c.d.Targets) {
+		if via := c.d.Targets[t.Via.Name]; !c.schemas[via.Kind].Leads {
+			c.fault(t.Via.Pos, "target %q is reached via %s, and one of kind %s leads nowhere", t.Name, via.Name, via.Kind)
+		}
+	}
+	if t.Homes.Stale > 0 && ok && schema.Of(model.HomeKind) == nil {
+		c.fault(t.Pos, "target %q is of kind %s, where nobody has a home", t.Name, t.Kind)
+	}
+	for _, p := range t.Homes.Leave {
+		if _, err := path.Match(p, ""); err != nil {
+			c.fault(t.Pos, "homes of target %q leave %q: %v", t.Name, p, err)
+		}
+	}
 	if ok && !schema.Of(model.Account).Does(model.Remove) {
 		if t.Unexpected == model.RemoveUnexpected {
 			c.fault(t.Pos, "unexpected: remove at target %q: accounts of kind %s cannot be removed yet; use disable or report", t.Name,
@@ -173,6 +186,9 @@ func (c *checker) group(g *model.Group) {
 	}
 	if g.Owner.Name != "" {
 		known(c, "user", g.Owner, c.d.Users)
+	}
+	for _, keeper := range g.Keepers {
+		known(c, "user", keeper, c.d.Users)
 	}
 }
 

@@ -18,6 +18,15 @@ func (c *checker) loops() {
 	for _, chain := range cycles(c.d.Targets, targets) {
 		c.fault(c.d.Targets[chain[0]].Pos, "target %q comes after itself: %s", chain[0], strings.Join(chain, " → "))
 	}
+	via := func(name string) []model.Ref {
+		if v := c.d.Targets[name].Via; v.Name != "" {
+			return []model.Ref{v}
+		}
+		return nil
+	}
+	for _, chain := range cycles(c.d.Targets, via) {
+		c.fault(c.d.Targets[chain[0]].Pos, "target %q is reached via itself: %s", chain[0], strings.Join(chain, " → "))
+	}
 	for _, role := range sorted(c.d.Roles) { // a bundle that nobody could hold
 		for _, a := range sorted(c.includes(role)) {
 			for _, ref := range c.d.Roles[a].NeverWith {

@@ -185,8 +185,12 @@ func (p *fileParser) hints(n *node) map[string]model.AccountHint {
 		switch p.plain(v).form {
 		case mapping:
 			p.named(v, "part of a name", func(key string, at model.Pos, v *node) {
-				if key == "name" {
+				switch key {
+				case "name":
 					p.str(&h.Name)(v)
+					return
+				case "number":
+					p.number(&h.Number, 1, 1<<31-2)(v)
 					return
 				}
 				h.Parts = append(h.Parts, p.parts(key, at, v))
@@ -228,6 +232,7 @@ func (p *fileParser) group(name string, at model.Pos, n *node) {
 		"about": p.about(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
 		"owner":   p.ref(&g.Owner),
 		"members": p.oneOf(&members, "exactly", "at-least"),
+		"keepers": p.refs(&g.Keepers),
 	})
 	g.AtLeast = members == "at-least"
 }
@@ -316,6 +321,9 @@ func (p *fileParser) target(name string, at model.Pos, n *node) {
 		},
 		"unexpected": p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected, model.RemoveUnexpected),
 		"after":      p.refs(&t.After),
+		"via":        p.ref(&t.Via),
+		"homes":      func(n *node) { p.homes(name, &t.Homes, n) },
+		"dormant":    p.span(&t.Dormant),
 		"removal":    func(n *node) { p.removal(name, &t.Removal, n) },
 		"limits":     func(n *node) { p.limits(name, &t.Limits, n) },
 		"window":     func(n *node) { p.window(name, &t.Window, n) },

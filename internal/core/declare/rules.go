@@ -129,6 +129,10 @@ func (p *fileParser) removal(target string, into *model.Removal, n *node) {
 	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, "keep", "archive", "remove"), "keep": p.span(&into.Keep)})
 }
 
+func (p *fileParser) homes(target string, into *model.Homes, n *node) {
+	p.mapping(n, "homes of "+target, keys{"stale": p.span(&into.Stale), "leave": p.strings(&into.Leave)})
+}
+
 func (p *fileParser) limits(target string, into *model.Limits, n *node) {
 	bound := func(into *int) func(*node) {
 		return func(n *node) {

@@ -163,7 +163,9 @@ func (c *comparer) missing(a resolve.Account) {
 	}
 	if other := c.holder(number); other != nil && number != "" {
 		at, _ := c.find(other.Name)
-		decide(other, "number %s is taken by %s, an account that %s", number, other.Name, c.whose(at))
+		decide(other, "number %s is taken by %s, an account that %s; give that one another (roost bulk, change number=…), or write "+
+			"for %s: "+
+			"accounts: {%s: {number: …}}", number, other.Name, c.whose(at), a.ID, c.Desired.Target.Name)
 		return
 	}
 	act.Verb = model.Create
@@ -217,7 +219,9 @@ func (c *comparer) values(a resolve.Account, place int) {
 			at, _ := c.find(other.Name)
 			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID,
 				Changes: []model.Change{d}}, Candidates: []string{other.Name},
-				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s", w.First(), other.Name, c.whose(at))})
+				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s; give that one another (roost bulk, "+
+					"change number=…), "+
+					"or write here: accounts: {%s: {number: …}}", w.First(), other.Name, c.whose(at), c.Desired.Target.Name)})
 			continue
 		}
 		change.Changes = append(change.Changes, d)
@@ -262,6 +266,12 @@ func (c *comparer) ending() {
 	}
 }
 
+// watched are attributes that are findings, in the words of the target.
+var watched = []struct {
+	attribute string
+	kind      model.FindingKind
+}{{model.SharedLogin, model.Shared}, {model.FactoryMade, model.Factory}, {model.Odd, model.OddObject}}
+
 // marked reports what a person should know of an object whatever is declared:
 // accounts that ask nobody for a password, and all that is odd.
 func (c *comparer) marked() {
@@ -275,8 +285,10 @@ func (c *comparer) marked() {
 			tell(model.NoPassword, o, c.userOf(i), "whoever knows its name can sign in: nobody is asked for a password; set one, or lock "+
 				"it, on the target")
 		}
-		if odd := o.Attributes.One(model.Odd); odd != "" {
-			tell(model.OddObject, o, c.userOf(i), odd)
+		for _, x := range watched {
+			if words := o.Attributes.Get(x.attribute); len(words) > 0 {
+				tell(x.kind, o, c.userOf(i), strings.Join(words, "; "))
+			}
 		}
 	}
 	if c.Reach != nil {
@@ -336,12 +348,20 @@ func (c *comparer) goes(user string) bool {
 // removal is what goes with an account, and what becomes of its home.
 func (c *comparer) removal(o *model.Object, state []string) []model.Change {
 	out := []model.Change{{Attribute: model.Disabled, Before: state}}
+	for _, s := range c.Desired.Schema.Account().Attributes { // what it is made of, so that it can be made again
+		if v := o.Attributes.Get(s.Name); s.Settable && !s.Many && len(v) == 1 && s.Name != model.Home && remade[s.Name] {
+			out = append(out, model.Change{Attribute: s.Name, Before: v})
+		}
+	}
 	home, how := o.Attributes.Get(model.Home), c.Desired.Target.Removal.Home
 	if len(home) == 1 && how != model.HomeKept {
 		out = append(out, model.Change{Attribute: model.Home, Before: home, After: []string{how}})
 	}
 	return out
 }
+
+// remade are the attributes of an account without which it would not be the same one again.
+var remade = map[string]bool{model.Number: true, model.FullName: true, model.PrimaryGroup: true, "shell": true}
 
 // kept says whether a shut account is to be kept for now: from the day on which
 // it was first seen so, as long as the target's removal says.

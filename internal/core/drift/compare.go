@@ -40,7 +40,8 @@ type comparer struct {
 	shield   model.Shield
 	others   map[model.Named]*model.Object
 	members  map[model.Named]*membership
-	ways     []way // by bundle
+	sets     []*resolve.Set // asked for, and those through which Hen Roost gave something that nobody asks for any more
+	ways     []way          // by bundle
 
 	match  *match.Result
 	left   []resolve.Account   // asked for, and not settled in the walk
@@ -102,7 +103,8 @@ func compare(in Input) *comparer {
 		o := &in.Others[i]
 		c.others[model.Named{Kind: o.Kind, Name: o.Name}] = o
 	}
-	for _, s := range in.Desired.Sets {
+	c.sets = c.allSets()
+	for _, s := range c.sets {
 		if !in.Reach.set(s.Named) {
 			continue
 		}
@@ -137,9 +139,24 @@ func compare(in Input) *comparer {
 	}
 	c.strangers()
 	c.marked()
+	c.unused()
 	c.ending()
 	c.memberships()
 	return c
+}
+
+// allSets are the sets that are asked for and, of kinds that Hen Roost alone gives, those that are there all the same.
+func (c *comparer) allSets() []*resolve.Set {
+	out := c.Desired.Sets
+	for i := range c.Others {
+		o := &c.Others[i]
+		name := model.Named{Kind: o.Kind, Name: o.Name}
+		if k := c.Desired.Schema.Of(o.Kind); k != nil && k.Given &&
+			!slices.ContainsFunc(c.Desired.Sets, func(s *resolve.Set) bool { return s.Named == name }) {
+			out = append(slices.Clip(out), &resolve.Set{Named: name})
+		}
+	}
+	return out
 }
 
 // ordered returns a list in order of name, itself when it is so already.

@@ -10,7 +10,7 @@ import (
 
 func (c *comparer) memberships() {
 	c.meetAfterAll()
-	for _, s := range c.Desired.Sets {
+	for _, s := range c.sets {
 		o := c.others[s.Named]
 		if _, shut := c.shut(s.Named); shut || c.members[s.Named] == nil || o == nil && c.lacking(s.Named) {
 			continue

@@ -91,14 +91,40 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 		if want != nil {
 			act.Changes = []model.Change{{Attribute: model.Number, After: want}}
 		}
+		if keepers := c.keepers(s); len(keepers) > 0 {
+			act.Changes = append(act.Changes, model.Change{Attribute: model.Administrators, After: keepers})
+		}
 		c.add(model.Finding{Kind: model.Missing, Act: act})
 		return
 	}
 	if found := have.Attributes.Get(model.Number); want != nil && !slices.Equal(found, want) {
-		act.Verb = model.Modify
 		act.Changes = []model.Change{{Attribute: model.Number, Before: found, After: want}}
+	}
+	same := model.AttributeSchema{}
+	if keepers, found := c.keepers(s), have.Attributes.Get(model.Administrators); keepers != nil && !same.Same(found, keepers) {
+		act.Changes = append(act.Changes, model.Change{Attribute: model.Administrators, Before: found, After: keepers})
+	}
+	if len(act.Changes) > 0 {
+		act.Verb = model.Modify
 		c.add(model.Finding{Kind: model.Different, Act: act})
 	}
+}
+
+// keepers are the accounts of those who may change who is in a group; nil when that is not declared, or not known here.
+func (c *comparer) keepers(s *resolve.Set) []string {
+	if _, known := c.Desired.Schema.Find(model.GroupKind, model.Administrators); !known || s.Keepers == nil {
+		return nil
+	}
+	out := []string{}
+	for _, user := range s.Keepers {
+		for _, a := range c.Desired.Plan.Accounts(user, c.Desired.Target.Name) {
+			if a.State == resolve.Active {
+				out = append(out, a.Name)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // undeclared reports objects that nobody declared, of kinds whose schema says

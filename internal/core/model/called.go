@@ -11,7 +11,12 @@ var called = map[string]string{
 	"password.length": "shortest password", "password.history": "passwords remembered", "password.complex": "mixed characters",
 	"password.min-age": "password kept at least", "password.max-age": "password kept at most",
 	"lockout.after": "locked after", "lockout.within": "counted within", "lockout.for": "locked for", "for-groups": "for groups",
-	Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
+	SharedLogin: "shared", FactoryMade: "as delivered", LastSignIn: "last sign-in", FailedSignIns: "failed sign-ins",
+	LyingAbout: "lying about", KeptBy: "kept by", LastUse: "last use",
+	InUse: "in use", "password-changed": "password changed", "password-min-age": "password kept at least",
+	"password-max-age": "password kept at most", "password-warning": "warned before", "password-inactive": "shut when unchanged for",
+	"other-keys": "keys of others",
+	Owner:        "whose", Seats: "seats", Allows: "allows", "member": "member",
 }
 
 // Called is what an attribute is called for people.

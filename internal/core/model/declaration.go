@@ -128,15 +128,16 @@ func (s Suspension) Holds(day string) bool { return s.Since != "" && s.Since <= 
 
 // AccountHint is what a user says of their own accounts on one target.
 type AccountHint struct {
-	Name  string  // the login there, if it differs
-	Parts []Parts // what other parts of the name are to be, where names have such: an account for each
-	None  bool    // never an account there
-	Pos   Pos
+	Name   string  // the login there, if it differs
+	Parts  []Parts // what other parts of the name are to be, where names have such: an account for each
+	None   bool    // never an account there
+	Number int     // the account's number there, if it cannot be the user's own; 0: it is
+	Pos    Pos
 }
 
 // Same says whether two hints ask for the same.
 func (h AccountHint) Same(g AccountHint) bool {
-	return h.Name == g.Name && h.None == g.None && slices.EqualFunc(h.Parts, g.Parts, func(a, b Parts) bool {
+	return h.Name == g.Name && h.None == g.None && h.Number == g.Number && slices.EqualFunc(h.Parts, g.Parts, func(a, b Parts) bool {
 		return a.Name == b.Name && slices.EqualFunc(a.Values, b.Values, func(x, y Text) bool { return x.Raw == y.Raw })
 	})
 }
@@ -155,7 +156,8 @@ type Group struct {
 	Number  int
 	Owner   Ref
 	In      []Ref
-	AtLeast bool // members found beyond the declared ones are left alone
+	AtLeast bool  // members found beyond the declared ones are left alone
+	Keepers []Ref // users who may change who is in it, on targets that know such; nil: not declared, so not owned
 	Pos     Pos
 }
 
@@ -305,7 +307,10 @@ type Target struct {
 	Unexpected string
 	Protect    []string // patterns of names no step may touch, see Shield
 	Lent       []string // accounts of the target's own that a service identity may have
-	After      []Ref    // targets that feed this one: their steps come first
+	Via        Ref      // the target through which it is reached; no name: directly
+	Homes      Homes
+	Dormant    time.Duration // after which an account nobody signs in with is told of; 0: never
+	After      []Ref         // targets that feed this one: their steps come first
 	Removal    Removal
 	Limits     Limits
 	Window     Window // when scheduled rounds may run
@@ -317,6 +322,12 @@ type Target struct {
 type Removal struct {
 	Home string        // one of the constants below
 	Keep time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
+}
+
+// Homes says which of the homes on a target are stale.
+type Homes struct {
+	Stale time.Duration // since the last use; 0: none ever is
+	Leave []string      // patterns of folders, or of accounts, that are left alone
 }
 
 // What becomes of the home of an account that is removed.

@@ -18,12 +18,18 @@ const (
 
 	// What a person should know, whatever is declared.
 	NoPassword FindingKind = "passwordless" // nobody is asked for a password
+	Shared     FindingKind = "shared-login" // several names, or people, open the same
+	Factory    FindingKind = "factory"      // delivered with the target, and open
+	Dormant    FindingKind = "dormant"      // open, and not used for long
+	StaleHome  FindingKind = "stale-home"   // a home that nobody has used for long
+	WrongClock FindingKind = "clock-off"    // the target's clock is wrong
 	Expiring   FindingKind = "expiring"     // a key whose last day is near, or has gone by
 	OddObject  FindingKind = "odd"          // there in a form that cannot be looked after
 )
 
 // FindingKinds lists them in the order people read them.
-var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, Expiring, OddObject}
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, Shared, Factory, Dormant,
+	StaleHome, WrongClock, Expiring, OddObject}
 
 // Verb says what a step does.
 type Verb string

@@ -11,40 +11,53 @@ import (
 
 // Attribute names with a meaning of their own; a connector may know more.
 const (
-	Number       = "number"        // the account's or group's numeric id
-	FullName     = "full-name"     // the person's name, for people to read
-	Mail         = "mail"          // the mail address
-	Disabled     = "disabled"      // "yes", "no", or "partly" when only some ways in are shut
-	Members      = "members"       // of a group: names of accounts
-	MemberGroups = "member-groups" // of a group: names of groups inside it
-	Elevation    = "elevation"     // the ways in which the account can become superuser, if it can
-	PrimaryGroup = "primary-group" // of an account: the name of the group that it is in without being listed there
-	Odd          = "odd"           // why an object cannot be looked after as it stands, in words
-	Certificate  = "certificate"   // of an account: it is opened by a client certificate of Hen Roost's own authority; never read
-	Keys         = "keys"          // of an account: the keys that open it, each a line as in authorized keys
-	Password     = "password"      // of an account: sealed, set and never read
-	MustChange   = "must-change"   // of an account: yes, when its password must be changed at the next sign-in
-	PasswordHash = "password-hash" // of an account: sealed, set in place of a password, as crypt(5) writes it
-	Passwordless = "passwordless"  // of an account: yes, when nobody is asked for a password
-	Home         = "home"          // of an account: its home folder
-	Place        = "container"     // the container an account stands in
-	Seats        = "seats"         // of a licence: how many there are
-	Version      = "version"       // of the target itself
-	System       = "system"        // of the target: what it runs
-	Addresses    = "addresses"     // of the target: where it can be reached
-	ClockOff     = "clock-off"     // of the target: seconds by which its clock is ahead of ours; 0 for a few
-	UpSince      = "up-since"      // of the target: when it was started
-	HostName     = "host-name"     // of the target: what it calls itself
-	HeldBy       = "account"       // of a session: whose it is
-	Since        = "since"         // of a session: when it began
-	From         = "from"          // of a session: where it comes from
-	Allows       = "allows"        // of a right: the permissions in it
-	Path         = "path"          // of a container: where it is
-	Within       = "within"        // of a container: the one that it stands in
-	Guarded      = "protected"     // of a container: yes, when the target itself refuses to remove it
-	ChangedBy    = "changed-by"    // who changed the object last, where the target tells; never owned
-	Owner        = "owner"         // whose account it is; known to Hen Roost, not to the target
+	Number         = "number"          // the account's or group's numeric id
+	FullName       = "full-name"       // the person's name, for people to read
+	Mail           = "mail"            // the mail address
+	Disabled       = "disabled"        // "yes", "no", or "partly" when only some ways in are shut
+	Members        = "members"         // of a group: names of accounts
+	MemberGroups   = "member-groups"   // of a group: names of groups inside it
+	Elevation      = "elevation"       // the ways in which the account can become superuser, if it can
+	PrimaryGroup   = "primary-group"   // of an account: the name of the group that it is in without being listed there
+	Odd            = "odd"             // why an object cannot be looked after as it stands, in words
+	Certificate    = "certificate"     // of an account: it is opened by a client certificate of Hen Roost's own authority; never read
+	Keys           = "keys"            // of an account: the keys that open it, each a line as in authorized keys
+	Password       = "password"        // of an account: sealed, set and never read
+	MustChange     = "must-change"     // of an account: yes, when its password must be changed at the next sign-in
+	PasswordHash   = "password-hash"   // of an account: sealed, set in place of a password, as crypt(5) writes it
+	Passwordless   = "passwordless"    // of an account: yes, when nobody is asked for a password
+	Home           = "home"            // of an account: its home folder
+	Place          = "container"       // the container an account stands in
+	Seats          = "seats"           // of a licence: how many there are
+	Version        = "version"         // of the target itself
+	System         = "system"          // of the target: what it runs
+	Addresses      = "addresses"       // of the target: where it can be reached
+	ClockOff       = "clock-off"       // of the target: seconds by which its clock is ahead of ours; 0 for a few
+	UpSince        = "up-since"        // of the target: when it was started
+	HostName       = "host-name"       // of the target: what it calls itself
+	HeldBy         = "account"         // of a session: whose it is; of a home: the account whose it is, where there still is one
+	Since          = "since"           // of a session: when it began
+	From           = "from"            // of a session: where it comes from
+	Allows         = "allows"          // of a right: the permissions in it
+	Path           = "path"            // of a container: where it is
+	Within         = "within"          // of a container: the one that it stands in
+	Guarded        = "protected"       // of a container: yes, when the target itself refuses to remove it
+	ChangedBy      = "changed-by"      // who changed the object last, where the target tells; never owned
+	SharedLogin    = "shared-login"    // of an account: what it has in common with others, so that nobody can tell who it was; in words
+	FactoryMade    = "factory"         // of an account: why it is one that the target was delivered with, and open; in words
+	LastSignIn     = "last-sign-in"    // of an account: the day, where the target tells
+	FailedSignIns  = "failed-sign-ins" // of an account: about how many, of late
+	LyingAbout     = "lying-about"     // of an account: what it has outside its home: cron-table, mail-spool, at-jobs
+	KeptBy         = "kept-by"         // of an account: the system that it comes from, where that is not the target itself; never touched
+	Administrators = "administrators"  // of a group: accounts that may change who is in it
+	Size           = "size"            // of a home: bytes
+	LastUse        = "last-use"        // of a home: the day
+	InUse          = "in-use"          // of a home: yes, while somebody works in it
+	Owner          = "owner"           // whose account it is; known to Hen Roost, not to the target
 )
+
+// OfSurveys are attributes that whole surveys alone tell: what is read back after a step says nothing of them.
+var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade}
 
 // Superuser is the name of the right by which a target tells what makes
 // somebody superuser there: being one of its members, in one of its member

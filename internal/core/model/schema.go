@@ -8,6 +8,8 @@ type Schema struct {
 	About       string       `json:"about"`
 	FoldNames   bool         `json:"fold-names,omitempty"`   // names do not tell upper from lower case
 	SystemNames []string     `json:"system-names,omitempty"` // patterns of names that systems of this kind have for themselves
+	Leads       bool         `json:"leads,omitempty"`        // others can be reached through such a target
+	Factory     []string     `json:"factory,omitempty"`      // patterns of names that such systems are delivered with
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
 	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
@@ -24,6 +26,7 @@ type KindSchema struct {
 	Members    []ObjectKind      `json:"members,omitempty"`    // of a set: what can be in it
 	ByJoining  bool              `json:"by-joining,omitempty"` // of a set: it is there as soon as somebody is in it
 	Watched    bool              `json:"watched,omitempty"`    // one that nobody declared is a finding
+	Given      bool              `json:"given,omitempty"`      // of a set: who is in it is there through Hen Roost, and goes when nobody asks for it
 	Attributes []AttributeSchema `json:"attributes"`
 }
 

@@ -47,6 +47,8 @@ func (s Shield) Covers(o *Object) (why string, shut bool) {
 		return "", false
 	case o.Ours:
 		return "Hen Roost signs in with it", true
+	case o.Kind == Account && o.System && o.Attributes.Has(KeptBy):
+		return "kept by " + o.Attributes.One(KeptBy), true
 	case o.Kind == Account && o.System && !s.Lends(o.Name):
 		return "the system's own", true
 	case o.Marked && o.Attributes.Has(Odd):

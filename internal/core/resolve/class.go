@@ -172,6 +172,12 @@ func (l *lister) put(name model.Named, why model.Origin) *Set {
 		return s
 	}
 	m := l.r.d.Groups[name.Name]
+	for _, k := range m.Keepers {
+		s.Keepers = append(s.Keepers, k.Name)
+	}
+	if m.Keepers != nil && s.Keepers == nil {
+		s.Keepers = []string{}
+	}
 	s.Number, s.Owner, s.AtLeast, s.Groups, s.Why.At = m.Number, m.Owner.Name, m.AtLeast, map[string]model.Origin{}, m.Pos
 	if l.nests {
 		for _, outer := range m.In {

@@ -211,6 +211,7 @@ type Set struct {
 	Number  int
 	Owner   string
 	AtLeast bool
+	Keepers []string                // users; nil: not declared
 	Groups  map[string]model.Origin // groups inside it, where the target nests them
 	Why     model.Origin
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hen-roost/internal/core/expr"
@@ -265,7 +266,7 @@ func (a Account) Same(attributes model.Attributes, room []byte) (bool, []byte) {
 				same = model.SameSet(v.List(), a.keys, folding(f.fold))
 			}
 		default:
-			want := a.texts[f.at]
+			want := a.own(f)
 			same = want == "" || c.HoldsOne(f.head, want) || f.is(&c, want)
 		}
 		if !same {
@@ -273,6 +274,16 @@ func (a Account) Same(attributes model.Attributes, room []byte) (bool, []byte) {
 		}
 	}
 	return true, room
+}
+
+// own is a value of the user's own fields. The number may differ where the user's own cannot be had.
+func (a Account) own(f *field) string {
+	if f.at == numberAt && len(a.Declared.Accounts) > 0 {
+		if n := a.Declared.Accounts[a.on.Target.Name].Number; n != 0 {
+			return strconv.Itoa(n)
+		}
+	}
+	return a.texts[f.at]
 }
 
 // is says whether the attribute holds one value alone, this one.
@@ -315,7 +326,7 @@ func (a Account) Value(i int) (v Value, ok bool) {
 		v.Values, v.Why.At = a.keys, a.Declared.Pos
 		return v, a.keys != nil
 	case f.own != "":
-		v.Values, v.Why.At = a.texts[f.at:f.at+1:f.at+1], a.Declared.Pos
+		v.Values, v.Why.At = []string{a.own(f)}, a.Declared.Pos
 		return v, v.Values[0] != ""
 	}
 	return v, true
@@ -334,6 +345,8 @@ func (a Account) Want() []Value {
 
 // ownFields are a user's own fields, in the order of Person.texts. Keys are a set of values of their own.
 var ownFields = []string{"id", "number", "name", "given", "family", "mail", "keys"}
+
+const numberAt = 1 // among ownFields
 
 func (d *Desired) scope(p *Person) expr.Scope {
 	return expr.Scope{User: p, Target: d.vars, Params: d.Plan.params, Day: d.Plan.Day}

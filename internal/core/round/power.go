@@ -122,7 +122,7 @@ func (x *admins) loses(a model.Act) {
 	case a.Object == model.Account && (a.Verb == model.Disable || a.Verb == model.Remove):
 		delete(x.ways, a.Name)
 	case a.Verb == model.LeaveIt && a.MemberKind != model.GroupKind:
-		x.drop(a.Member, "group "+a.Name)
+		x.drop(a.Member, a.Object.String()+" "+a.Name)
 	case a.Verb == model.LeaveIt, a.Object == model.GroupKind && a.Verb == model.Remove:
 		for name := range x.ways { // who is in the inner group is not known here: all are
 			x.drop(name, "group "+a.Name)

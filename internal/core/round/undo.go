@@ -32,8 +32,7 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 			case removes(a.Target):
 				u.Verb = model.Remove
 			default:
-				u.Verb = model.Disable
-				u.Changes = []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}
+				u = shutting(u)
 				lose("account %s on %s was made and stays, but is shut", a.Name, a.Target)
 			}
 		case model.Modify, model.SetRule:
@@ -44,11 +43,7 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 			if len(u.Changes) == 0 && len(a.Changes) > 0 {
 				continue
 			}
-			for _, c := range u.Changes {
-				if len(c.After) == 0 && c.Attribute != "keys" {
-					lose("%s of %s on %s was empty before, and a target may not take that back", c.Attribute, a.Name, a.Target)
-				}
-			}
+			emptied(u, lose)
 		case model.Disable:
 			u.Verb, u.Changes = model.Enable, turned(a.Changes)
 			if len(u.Changes) > 0 && len(u.Changes[0].After) > 0 && u.Changes[0].After[0] == "partly" {
@@ -62,6 +57,15 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 					u.Changes[i].After = []string{"yes"}
 				}
 			}
+		case model.Remove:
+			again, ok := remake(a)
+			if !ok {
+				lose(forGood, What(a), a.Name, a.Target)
+				continue
+			}
+			lose("account %s on %s is made again, shut as it was, with its home where that was archived; its password and groups are gone",
+				a.Name, a.Target)
+			acts, u = append(acts, again), shutting(u)
 		case model.JoinIt:
 			u.Verb, u.Changes = model.LeaveIt, turned(a.Changes)
 		case model.LeaveIt:
@@ -70,12 +74,45 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 			u.Verb = model.AdoptIt
 			u.Changes = []model.Change{{Attribute: model.Owner, Before: []string{a.User}, After: []string{Nobody}}}
 		default:
-			lose("%s of %s on %s cannot be taken back", What(a), a.Name, a.Target)
+			lose(forGood, What(a), a.Name, a.Target)
 			continue
 		}
 		acts = append(acts, u)
 	}
 	return acts, lost
+}
+
+// emptied tells of values that were empty before.
+func emptied(u model.Act, lose func(string, ...any)) {
+	for _, c := range u.Changes {
+		if len(c.After) == 0 && c.Attribute != "keys" {
+			lose("%s of %s on %s was empty before, and a target may not take that back", c.Attribute, u.Name, u.Target)
+		}
+	}
+}
+
+const forGood = "%s of %s on %s cannot be taken back"
+
+// shutting shuts an account that is open.
+func shutting(u model.Act) model.Act {
+	u.Verb, u.Changes = model.Disable, []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}
+	return u
+}
+
+// remake is what makes an account again that was removed, if enough of it was written down.
+func remake(a model.Act) (model.Act, bool) {
+	before := a.Before()
+	if a.Object != model.Account || !before.Has(model.Number) {
+		return a, false
+	}
+	u := model.Act{Target: a.Target, Verb: model.Create, Object: a.Object, Name: a.Name, User: a.User}
+	for _, c := range a.Changes {
+		private := c.Attribute == model.PrimaryGroup && c.Before[0] == a.Name // it went with the account, and comes back with it
+		if c.Attribute != model.Disabled && len(c.Before) == 1 && !private {
+			u.Changes = append(u.Changes, model.Change{Attribute: c.Attribute, After: c.Before})
+		}
+	}
+	return u, true
 }
 
 // turned swaps before and after. What nothing asked for has no lineage. A new

@@ -43,6 +43,8 @@ func Before(a model.Act) string {
 		return adopted(a, func(c model.Change) []string { return c.Before }, "nobody’s")
 	case a.Verb == model.Disable || a.Verb == model.Enable:
 		return door(a, func(c model.Change) []string { return c.Before })
+	case a.Verb == model.Remove && a.Object == model.HomeKind:
+		return "used last on " + a.Before().One(model.LastUse)
 	case a.Verb == model.Remove && a.Object == model.Account && len(a.Changes) > 0:
 		return door(a, func(c model.Change) []string { return c.Before })
 	}
@@ -74,8 +76,11 @@ func After(a model.Act) string {
 	return list(a, func(c model.Change) []string { return c.After })
 }
 
-// left says what becomes of the home of an account that is removed.
+// left says what becomes of the home of an account that is removed, or of a home by itself.
 func left(a model.Act) string {
+	if a.Object == model.HomeKind {
+		return map[string]string{model.HomeArchived: "archived", model.HomeRemoved: "gone"}[a.After().One(model.Home)]
+	}
 	switch a.After().One(model.Home) {
 	case model.HomeArchived:
 		return "gone, its home archived"

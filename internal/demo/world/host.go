@@ -27,6 +27,9 @@ import (
 //go:embed host.sh
 var hostScript string
 
+//go:embed small.sh
+var smallScript string
+
 // ErrNotRoot says that namespaces cannot be made.
 var ErrNotRoot = errors.New("the sample hosts live in namespaces, which only root can make: run this as root")
 
@@ -61,6 +64,7 @@ type Host struct {
 	ip      string
 	port    int
 	key     Key
+	script  string
 	setup   string
 	env     []string
 	cmd     *exec.Cmd
@@ -70,6 +74,15 @@ type Host struct {
 // StartHost starts a host at an address of loopback, with a port of its own,
 // after running setup (shell, as root) in it. dir holds its log.
 func StartHost(ctx context.Context, dir, name, ip, setup string, key Key, env ...string) (*Host, error) {
+	return startHost(ctx, hostScript, dir, name, ip, setup, key, env...)
+}
+
+// StartSmallHost starts one that has busybox's tools alone, and another ssh server.
+func StartSmallHost(ctx context.Context, dir, name, ip, setup string, key Key) (*Host, error) {
+	return startHost(ctx, smallScript, dir, name, ip, setup, key)
+}
+
+func startHost(ctx context.Context, script, dir, name, ip, setup string, key Key, env ...string) (*Host, error) {
 	if os.Geteuid() != 0 {
 		return nil, ErrNotRoot
 	}
@@ -77,8 +90,8 @@ func StartHost(ctx context.Context, dir, name, ip, setup string, key Key, env ..
 	if err != nil {
 		return nil, err
 	}
-	h := &Host{Name: name, Address: net.JoinHostPort(ip, strconv.Itoa(port)), dir: dir, ip: ip, port: port, key: key, setup: setup,
-		env: env}
+	h := &Host{Name: name, Address: net.JoinHostPort(ip, strconv.Itoa(port)), dir: dir, ip: ip, port: port, key: key, script: script,
+		setup: setup, env: env}
 	return h, h.Start(ctx)
 }
 
@@ -97,7 +110,7 @@ func (h *Host) Start(ctx context.Context) error {
 		return err
 	}
 	script, setup := filepath.Join(h.dir, h.Name+".start"), filepath.Join(h.dir, h.Name+".found")
-	if err := errors.Join(os.WriteFile(script, []byte(hostScript), 0o644), os.WriteFile(setup, []byte(h.setup), 0o644)); err != nil {
+	if err := errors.Join(os.WriteFile(script, []byte(h.script), 0o644), os.WriteFile(setup, []byte(h.setup), 0o644)); err != nil {
 		return err
 	}
 	log, err := os.Create(h.LogFile())

@@ -28,6 +28,7 @@ type Seen struct {
 	Config
 	known *memory // what comparisons found right
 	all   door.Shared[[]Target]
+	paths paths
 }
 
 // New makes the room, and has declaring tell it.
@@ -52,6 +53,10 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 		return nil, connect.Access{}, err
 	}
 	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
+	a.Homes = t.Target.Homes.Stale > 0
+	if via := t.Target.Via.Name; via != "" {
+		a.Dial = s.through(name, via)
+	}
 	if secret := t.Target.Login.Secret; secret != "" {
 		a.Secret, err = s.Secret(ctx, secret)
 		if err == store.ErrNone {

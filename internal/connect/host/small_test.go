@@ -1,0 +1,41 @@
+package host_test
+
+import (
+	"context"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/host"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/demo/world"
+)
+
+// startSmall starts a host without account tools.
+func startSmall(t *testing.T, setup string) (*world.Host, connect.Access) {
+	t.Helper()
+	key, err := world.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	h, err := world.StartSmallHost(context.Background(), t.TempDir(), "slipway", "127.0.2.13", setup, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(h.Stop)
+	a := connect.Access{Target: "slipway", Address: h.Address, As: "root", Secret: key.Private, Wait: 10 * time.Second}
+	return h, connecttest.Accept(t, host.Connector{}, a)
+}
+
+// A host of busybox and another ssh server passes the same suite, its account files written by us.
+func TestSmallSuite(t *testing.T) {
+	fresh, err := world.NewKey()
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, a := startSmall(t, "")
+	connecttest.Run(t, connecttest.Subject{Proves: true, Fresh: fresh.Private, Blind: true,
+		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
+		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/ash"}}})
+}

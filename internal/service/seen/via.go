@@ -1,0 +1,107 @@
+package seen
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"sync"
+
+	"hen-roost/internal/connect"
+)
+
+// paths are sessions with targets through which others are reached: one for as many connections as lead through it
+// at the same time.
+type paths struct {
+	mu   sync.Mutex
+	open map[string]*path
+}
+
+// path is one of them, with how many connections lead through it.
+type path struct {
+	ready   chan struct{} // closed when session or err is known
+	session connect.Session
+	err     error
+	users   int
+}
+
+// through dials a target by way of another one.
+func (s *Seen) through(target, via string) func(context.Context, string, string) (net.Conn, error) {
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		p, err := s.paths.take(ctx, via, func(ctx context.Context) (connect.Session, error) {
+			connector, access, err := s.Reach(ctx, via)
+			if err != nil {
+				return nil, err
+			}
+			return connect.Open(ctx, connector, access)
+		})
+		if err != nil {
+			return nil, fmt.Errorf("%s is reached via %s: %w", target, via, err)
+		}
+		c, err := connect.Lead(ctx, p.session, network, address)
+		if err != nil {
+			s.paths.give(via, p, true) // it may have broken: the next one opens it anew
+			return nil, fmt.Errorf("%s is reached via %s: %w", target, via, err)
+		}
+		return &ledConn{Conn: c, done: sync.OnceFunc(func() { s.paths.give(via, p, false) })}, nil
+	}
+}
+
+// take returns an open path, opened by whoever comes first.
+func (x *paths) take(ctx context.Context, via string, open func(context.Context) (connect.Session, error)) (*path, error) {
+	x.mu.Lock()
+	p, there := x.open[via]
+	if !there {
+		p = &path{ready: make(chan struct{})}
+		if x.open == nil {
+			x.open = map[string]*path{}
+		}
+		x.open[via] = p
+	}
+	p.users++
+	x.mu.Unlock()
+	if !there {
+		p.session, p.err = open(ctx)
+		close(p.ready)
+	}
+	select {
+	case <-p.ready:
+	case <-ctx.Done():
+		x.give(via, p, false)
+		return nil, ctx.Err()
+	}
+	if p.err != nil {
+		x.give(via, p, true)
+		return nil, p.err
+	}
+	return p, nil
+}
+
+// give is called once for each take. The last one closes the path; one that is broken is not taken again.
+func (x *paths) give(via string, p *path, broken bool) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	p.users--
+	if (broken || p.users == 0) && x.open[via] == p {
+		delete(x.open, via)
+	}
+	if p.users > 0 {
+		return
+	}
+	go func() { // whoever gave up waiting for it does not wait longer
+		<-p.ready
+		if p.session != nil {
+			p.session.Close()
+		}
+	}()
+}
+
+// ledConn is a connection over a path.
+type ledConn struct {
+	net.Conn
+	done func()
+}
+
+func (c *ledConn) Close() error {
+	defer c.done()
+	return c.Conn.Close()
+}
