@@ -68,6 +68,7 @@ func Routes(r chi.Router, s *service.Service, version string) huma.API {
 	h := &handlers{Service: s}
 	h.signIn(api)
 	h.declaration(api)
+	h.hosts(api)
 	h.users(api)
 	h.life(api)
 	h.people(api)

@@ -15,6 +15,9 @@ func Seal(value []byte) Secret { return Secret{value} }
 // Reveal is the value. It must go nowhere but to the target.
 func (s Secret) Reveal() []byte { return s.value }
 
+// Empty says whether there is no value.
+func (s Secret) Empty() bool { return len(s.value) == 0 }
+
 const sealed = "(sealed)"
 
 // Format implements fmt.Formatter: no verb shows the value.

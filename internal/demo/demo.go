@@ -28,9 +28,13 @@ import (
 const Operator = "odd.strand"
 
 // hosts of the company and where on loopback each lives.
-var hosts = []struct{ name, param, ip string }{
-	{"arctic-tern", "arctic_tern", "127.0.2.1"}, {"sooty-tern", "sooty_tern", "127.0.2.2"},
-	{"little-tern", "little_tern", "127.0.2.3"}, {"northquay", "northquay", "127.0.2.4"},
+var hosts = []struct {
+	name, param, ip string
+	start           func(ctx context.Context, dir, name, ip, setup string, key world.Key, env ...string) (*world.Host, error)
+}{
+	{"arctic-tern", "arctic_tern", "127.0.2.1", world.StartHost}, {"sooty-tern", "sooty_tern", "127.0.2.2", world.StartHost},
+	{"little-tern", "little_tern", "127.0.2.3", world.StartHost}, {"northquay", "northquay", "127.0.2.4", world.StartHost},
+	{"slipway", "slipway", "127.0.2.5", world.StartSmallHost},
 }
 
 // Options say how to start the demo.
@@ -125,7 +129,7 @@ func (d *Demo) start(ctx context.Context) error {
 			if err != nil {
 				return err
 			}
-			made, err := world.StartHost(ctx, filepath.Join(d.dir, "hosts"), h.name, h.ip, string(found), key)
+			made, err := h.start(ctx, filepath.Join(d.dir, "hosts"), h.name, h.ip, string(found), key)
 			mu.Lock()
 			defer mu.Unlock()
 			d.Hosts[h.name] = made

@@ -119,11 +119,19 @@ func (r *reading) home(line string) error {
 func (r *reading) folders() []model.Object {
 	out := make([]model.Object, 0, len(r.homes))
 	for _, name := range slices.Sorted(maps.Keys(r.homes)) {
-		o := r.homes[name]
-		if day := r.seen[o.Attributes.One(model.HeldBy)]; day > o.Attributes.One(model.LastUse) {
-			o.Attributes = o.Attributes.With(model.LastUse, day)
-		}
-		out = append(out, *o)
+		out = append(out, *r.folder(name))
 	}
 	return out
+}
+
+// folder is one of them, nil when it is not there.
+func (r *reading) folder(name string) *model.Object {
+	o := r.homes[name]
+	if o == nil {
+		return nil
+	}
+	if day := r.seen[o.Attributes.One(model.HeldBy)]; day > o.Attributes.One(model.LastUse) {
+		o.Attributes = o.Attributes.With(model.LastUse, day)
+	}
+	return o
 }

@@ -106,7 +106,7 @@ state() {
       print "A:" $1 ":" $3 ":" (($4 in group) ? group[$4] : $4) ":" off ":" $6 ":" $7 ":" name
       if (only && $4 in group) print "H:" group[$4] ":" $4
       if (must[$1]) print "W:" $1
-      if ($3 == 0 && real[$1] && !shut[$1] && !past[$1]) print "super:" $1
+      if ($3 == 0) print "super:" $1 ":" ((real[$1] && !shut[$1] && !past[$1]) ? "open" : "")
       if ($1 in age) print "age:" $1 ":" age[$1]
       if (!past[$1] && ($2 == "" || ($2 == "x" && none[$1]))) print "N:" $1
     }' at=n "$names" at=s /etc/shadow at=g /etc/group at=k - at=p /etc/passwd "$@"

@@ -15,8 +15,8 @@ func (r *reading) mark() {
 	numbers, opened := map[string][]string{}, map[string][]string{} // names of accounts
 	for i := range r.accounts {
 		a := &r.accounts[i]
-		if a.Attributes.Has(model.KeptBy) {
-			continue
+		if a.Attributes.Has(model.KeptBy) || a.Attributes.One(model.Disabled) == "yes" {
+			continue // nobody comes in by one that is shut
 		}
 		if n := a.Attributes.One(model.Number); n != "" {
 			numbers[n] = append(numbers[n], a.Name)
@@ -31,7 +31,7 @@ func (r *reading) mark() {
 	}
 	for i := range r.accounts {
 		a := &r.accounts[i]
-		if a.Ours || a.Attributes.Has(model.KeptBy) {
+		if a.Attributes.Has(model.KeptBy) || a.Attributes.One(model.Disabled) == "yes" || a.Ours && !r.passwords[a.Name] {
 			continue
 		}
 		var shared []string
@@ -46,7 +46,7 @@ func (r *reading) mark() {
 		if shared != nil {
 			a.Marked, a.Attributes = true, a.Attributes.With(model.SharedLogin, shared...)
 		}
-		if why := r.factory(a); why != "" && a.Attributes.One(model.Disabled) != "yes" {
+		if why := r.factory(a); why != "" {
 			a.Marked, a.Attributes = true, a.Attributes.With(model.FactoryMade, why)
 		}
 	}

@@ -154,6 +154,8 @@ func accountOps(op func(...string), a connect.Act, there bool) (after string) {
 	for _, c := range a.Changes {
 		column, v := columns[c.Attribute], one(c.After)
 		switch {
+		case c.Attribute == model.Locked:
+			op("set", a.Name, map[bool]string{true: "lock", false: "open"}[v == "yes"], "")
 		case ages[c.Attribute] != "":
 			op("set", a.Name, column, daysFor(c.Attribute, v))
 		case column != "" && there:

@@ -88,6 +88,7 @@ var schema = model.Schema{
 				{Name: warning, About: "days before that on which the person is warned", Settable: true, Canonical: days("0")},
 				{Name: inactive, About: "days after that until the account is shut, or never", Settable: true, Canonical: days("never")},
 				{Name: expires, About: "day from which the account is shut, or never", Settable: true, Canonical: canonicalDay},
+				{Name: model.Locked, About: "whether no password opens the superuser; keys go on"},
 				{Name: model.LastSignIn, About: "day of the last sign-in"},
 				{Name: model.FailedSignIns, About: "sign-ins that were tried in vain of late"},
 				{Name: otherKeys, About: "keys that others put there, and that stay", Many: true},

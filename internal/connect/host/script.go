@@ -205,6 +205,8 @@ func change(a model.Act) string {
 	out := ""
 	for _, c := range a.Changes {
 		switch f := flag[c.Attribute]; {
+		case c.Attribute == model.Locked:
+			out += command("usermod", map[bool]string{true: "-L", false: "-U"}[one(c.After) == "yes"], "--", a.Name)
 		case c.Attribute == model.Number && len(c.Before) > 0:
 			out += "renumber " + quoted(a.Name, one(c.After))
 		case c.Attribute == home:

@@ -153,7 +153,8 @@ func (r *reading) told(kind, rest string, g *gathered) {
 			r.power.rule(connect.Printable(rest))
 		}
 	case "super":
-		r.passwords[name(rest)] = true
+		r.passwords[name(one)] = other != ""
+		note(model.Locked, map[bool]string{true: "no", false: "yes"}[other != ""])
 	case "admins":
 		g.admins[name(one)] = names(other)
 	case "leaves":
@@ -402,7 +403,7 @@ func (r *reading) Object(n model.Named) *model.Object {
 		}
 	}
 	if n.Kind == model.HomeKind {
-		return r.homes[n.Name]
+		return r.folder(n.Name)
 	}
 	i, there := r.places[n]
 	switch {

@@ -69,12 +69,8 @@ func (c *comparer) stale(o *model.Object, before string) {
 	if StandsStill(c.shield, o, before) != "" {
 		return
 	}
-	act := model.Act{Verb: model.Remove, Object: o.Kind, Name: o.Name}
-	for _, attribute := range []string{model.Number, model.HeldBy, model.LastUse} {
-		if v := o.Attributes.Get(attribute); v != nil {
-			act.Changes = append(act.Changes, model.Change{Attribute: attribute, Before: v})
-		}
-	}
+	how := c.Desired.Target.Removal.Home
+	act := Clearing("", "", o, how)
 	whose := "nobody has its number any more"
 	if account != "" {
 		whose = "it is the home of " + account
@@ -83,13 +79,23 @@ func (c *comparer) stale(o *model.Object, before string) {
 		}
 	}
 	note := fmt.Sprintf("not used since %s; %s", last, whose)
-	switch how := c.Desired.Target.Removal.Home; how {
-	case model.HomeArchived, model.HomeRemoved:
-		act.Changes = append(act.Changes, model.Change{Attribute: model.Home, After: []string{how}})
-	default:
+	if how != model.HomeArchived && how != model.HomeRemoved {
+		act.Changes = nil
 		act.Verb, note = model.NoRemedy, note+"; removal: {home: …} of the target says what becomes of such homes, archive or remove"
 	}
 	c.add(model.Finding{Kind: model.StaleHome, Act: act, Note: note})
+}
+
+// Clearing takes a home away, kept in an archive or for good, if it is still as it was seen.
+func Clearing(target, user string, o *model.Object, how string) model.Act {
+	act := model.Act{Target: target, User: user, Verb: model.Remove, Object: o.Kind, Name: o.Name}
+	for _, attribute := range []string{model.Number, model.HeldBy, model.LastUse} {
+		if v := o.Attributes.Get(attribute); v != nil {
+			act.Changes = append(act.Changes, model.Change{Attribute: attribute, Before: v})
+		}
+	}
+	act.Changes = append(act.Changes, model.Change{Attribute: model.Home, After: []string{how}})
+	return act
 }
 
 // StandsStill says why a home stays, by what was seen of it and what the target's declaration says; "" that it may go.

@@ -43,6 +43,7 @@ const (
 	Within         = "within"          // of a container: the one that it stands in
 	Guarded        = "protected"       // of a container: yes, when the target itself refuses to remove it
 	ChangedBy      = "changed-by"      // who changed the object last, where the target tells; never owned
+	Locked         = "locked"          // of an account with the superuser's number: yes, when no password opens it; keys may
 	SharedLogin    = "shared-login"    // of an account: what it has in common with others, so that nobody can tell who it was; in words
 	FactoryMade    = "factory"         // of an account: why it is one that the target was delivered with, and open; in words
 	LastSignIn     = "last-sign-in"    // of an account: the day, where the target tells

@@ -95,13 +95,15 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 		return
 	}
 	name := f.Target.Name
-	var removed, disabled, elevated, reopened some
+	var removed, disabled, elevated, reopened, cleared some
 	admins := newAdmins(f)
 	for i, s := range steps {
 		at := first + i
 		switch {
 		case Removes(s.Act):
 			removed.add(s.Name, at)
+		case s.Verb == model.Remove && s.Object == model.HomeKind:
+			cleared.add(s.Name, at)
 		case Shuts(s.Act):
 			disabled.add(s.Name, at)
 		case s.Verb == model.Enable && f.Purpose[s.Name] != 0:
@@ -128,6 +130,10 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	l := f.Target.Limits
 	h.count(Removals, "remove", removed, f.Closed.Removed, f, l.Remove, l.RemoveShare)
 	h.count(Disables, "disable", disabled, f.Closed.Disabled, f, l.Disable, l.DisableShare)
+	if n := len(cleared.names); l.Remove >= 0 && n > l.Remove {
+		h.hold(Removals, name, false, cleared.steps, "it would clear %d homes on %s, and the limit is %d: %s", n, name, l.Remove,
+			few(cleared.names))
+	}
 	if len(reopened.names) > 0 {
 		h.hold(OnPurpose, name, false, reopened.steps,
 			"it would open on %s what was shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
@@ -170,6 +176,9 @@ func (f Facts) guards(a model.Act) (kind, touched, why string) {
 			own := *o
 			own.System, o = false, &own // it was made or adopted for somebody, whatever its number
 		}
+		if closesFactory(a, o) {
+			continue
+		}
 		why, shut := f.Shield.Covers(o)
 		if o == nil {
 			why, shut = f.Shield.Protects(name)
@@ -183,6 +192,13 @@ func (f Facts) guards(a model.Act) (kind, touched, why string) {
 		return GuardedObject, name, why
 	}
 	return "", "", ""
+}
+
+// closesFactory says that an act takes the password of a superuser out of use with which its target was delivered: that
+// is to be closed, whose ever the account is, and keys go on.
+func closesFactory(a model.Act, o *model.Object) bool {
+	return o != nil && a.Verb == model.Modify && len(a.Changes) == 1 && a.Changes[0].Attribute == model.Locked &&
+		(o.Attributes.Has(model.FactoryMade) || o.Attributes.Has(model.Locked))
 }
 
 // broken tells once of a user who gains something while holding two roles that nobody may.

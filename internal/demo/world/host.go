@@ -78,8 +78,8 @@ func StartHost(ctx context.Context, dir, name, ip, setup string, key Key, env ..
 }
 
 // StartSmallHost starts one that has busybox's tools alone, and another ssh server.
-func StartSmallHost(ctx context.Context, dir, name, ip, setup string, key Key) (*Host, error) {
-	return startHost(ctx, smallScript, dir, name, ip, setup, key)
+func StartSmallHost(ctx context.Context, dir, name, ip, setup string, key Key, env ...string) (*Host, error) {
+	return startHost(ctx, smallScript, dir, name, ip, setup, key, env...)
 }
 
 func startHost(ctx context.Context, script, dir, name, ip, setup string, key Key, env ...string) (*Host, error) {

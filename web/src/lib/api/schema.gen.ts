@@ -106,6 +106,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell in what two targets differ that should be alike */
+        get: operations["compare-targets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/decisions": {
         parameters: {
             query?: never;
@@ -295,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/fleet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Set targets that share a tag beside each other, and tell what is odd about one among its like */
+        get: operations["list-fleet"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/handovers": {
         parameters: {
             query?: never;
@@ -442,6 +476,40 @@ export interface paths {
         get: operations["who-has"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/homes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ask targets what people left there, and which of it nobody uses */
+        get: operations["list-homes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/homes/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Draft a round that takes homes away which nobody has used for long; each is looked at again before it goes */
+        post: operations["draft-homes"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1253,6 +1321,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/{name}/commission": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a named administrator, prove that they get in and become superuser, and only then close what the target was delivered with */
+        post: operations["commission"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/{name}/objects/{kind}": {
         parameters: {
             query?: never;
@@ -1820,6 +1905,25 @@ export interface components {
         CommentRequestBody: {
             text: string;
         };
+        CommissionRequestBody: {
+            /**
+             * @description a user to whom the declaration gives superuser rights there
+             * @example odd.strand
+             */
+            administrator: string;
+            /** @example take over from the yard */
+            because: string;
+            /** @description that they have there; left out: the one that waits for them, or a new one */
+            password?: string;
+        };
+        Commissioned: {
+            complete: boolean;
+            handovers: components["schemas"]["Handover"][];
+            /** @description how the administrator collects a new password; neither link nor code can be had again */
+            links?: components["schemas"]["Linked"][];
+            stages: components["schemas"]["Stage"][];
+            target: string;
+        };
         Compared: {
             /** Format: int64 */
             from: number;
@@ -1830,6 +1934,19 @@ export interface components {
             people: number;
             /** Format: int64 */
             to: number;
+        };
+        Contrast: {
+            /** @description left out: it is on one of them alone */
+            attribute?: string;
+            /** @description what the attribute is called for people */
+            called?: string;
+            kind: string;
+            name: string;
+            one: string[];
+            other: string[];
+            /** @description whose account it is, on either */
+            user?: string;
+            "user-name"?: string;
         };
         Cookie: {
             Domain: string;
@@ -1881,6 +1998,22 @@ export interface components {
              * @description the revision that the files were made from, 0 before the first: what others declared since comes along, or is refused with both sides
              */
             from: number;
+        };
+        DraftHomesRequestBody: {
+            /** @example end of the season */
+            because: string;
+            /**
+             * @description kept in an archive on the target, or gone for good
+             * @enum {string}
+             */
+            how: "archive" | "remove";
+            /**
+             * Format: int64
+             * @description days without use; 0: as each target's declaration says, or else 90
+             */
+            stale?: number;
+            /** @description left out: all on which people have homes */
+            targets?: string[];
         };
         DraftRequestBody: {
             /** @description only findings that this operator looks after */
@@ -2196,6 +2329,43 @@ export interface components {
             /** @description chosen targets that were never surveyed: nothing is known of them */
             unread?: string[];
         };
+        Fleet: {
+            items: components["schemas"]["FleetTarget"][];
+            /**
+             * Format: int64
+             * @description how many have something odd about them
+             */
+            odd: number;
+            sentence: string;
+            tag: string;
+            /** @description all there are */
+            tags: string[];
+        };
+        FleetTarget: {
+            /**
+             * Format: int64
+             * @description of people
+             */
+            accounts: number;
+            /** @description seconds */
+            "clock-off"?: string;
+            /** Format: int64 */
+            findings: number;
+            kind: string;
+            name: string;
+            /** @description what is otherwise than on its like */
+            odd: string[];
+            state: string;
+            /**
+             * Format: int64
+             * @description accounts of people that can become superuser
+             */
+            superusers: number;
+            /** Format: date-time */
+            "surveyed-at"?: string;
+            system?: string;
+            version?: string;
+        };
         Gain: {
             kind: string;
             name: string;
@@ -2316,6 +2486,52 @@ export interface components {
             n: number;
             /** @description they have members */
             set?: boolean;
+        };
+        HomeOn: {
+            /** @description whose it is, where there still is such an account */
+            account?: string;
+            /**
+             * Format: int64
+             * @description about
+             */
+            bytes: number;
+            folder: string;
+            "in-use"?: boolean;
+            /**
+             * Format: date
+             * @description of the last sign-in, or of the newest file, whichever is later
+             */
+            "last-use"?: string;
+            number: string;
+            /** @description nothing speaks against its going */
+            stale: boolean;
+            target: string;
+            user?: string;
+            "user-name"?: string;
+            /** @description why it stays */
+            words?: string;
+        };
+        HomesDrafted: {
+            homes: components["schemas"]["HomesSeen"];
+            /** @description its id is 0 when no home may go */
+            round: components["schemas"]["Round"];
+        };
+        HomesSeen: {
+            /**
+             * Format: int64
+             * @description that those take up, about
+             */
+            bytes: number;
+            items: components["schemas"]["HomeOn"][];
+            /** @description targets that could not be asked, and why */
+            not: {
+                [key: string]: string;
+            };
+            /**
+             * Format: int64
+             * @description how many may go
+             */
+            stale: number;
         };
         Import: {
             /** Format: int64 */
@@ -2450,6 +2666,7 @@ export interface components {
             about?: string;
             attributes: components["schemas"]["AttributeSchema"][];
             "by-joining"?: boolean;
+            given?: boolean;
             joint?: string;
             kind: string;
             members?: string[];
@@ -3054,9 +3271,11 @@ export interface components {
         };
         Schema: {
             about: string;
+            factory?: string[];
             "fold-names"?: boolean;
             kind: string;
             kinds: components["schemas"]["KindSchema"][];
+            leads?: boolean;
             needs?: string[];
             settings?: string[];
             "system-names"?: string[];
@@ -3141,6 +3360,15 @@ export interface components {
              */
             "probation-until"?: string;
             secret?: string;
+        };
+        Stage: {
+            /** Format: int64 */
+            round?: number;
+            /** @enum {string} */
+            state: "done" | "already-so" | "waiting" | "failed" | "not-tried" | "undone";
+            /** @enum {string} */
+            what: "administrator" | "password" | "proof" | "closing" | "way back";
+            words: string;
         };
         Step: {
             after: string;
@@ -3481,6 +3709,24 @@ export interface components {
             password: string;
             /** @description whose it would be; left out: anybody's */
             user?: string;
+        };
+        Twins: {
+            /**
+             * Format: int64
+             * @description accounts and sets that are the same on both
+             */
+            alike: number;
+            items: components["schemas"]["Contrast"][];
+            one: string;
+            /**
+             * Format: date-time
+             * @description when it was surveyed
+             */
+            "one-at": string;
+            other: string;
+            /** Format: date-time */
+            "other-at": string;
+            sentence: string;
         };
         Unread: {
             /** Format: int64 */
@@ -4064,6 +4310,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Pending"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "compare-targets": {
+        parameters: {
+            query: {
+                one: string;
+                other: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Twins"];
                 };
             };
             /** @description Unauthorized */
@@ -5275,6 +5607,92 @@ export interface operations {
             };
         };
     };
+    "list-fleet": {
+        parameters: {
+            query?: {
+                /** @description key=value; left out: all targets */
+                tag?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fleet"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "list-handovers": {
         parameters: {
             query?: {
@@ -5995,6 +6413,181 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Holders"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-homes": {
+        parameters: {
+            query?: {
+                /** @description left out: all on which people have homes */
+                target?: string[];
+                /** @description days without use after which a home may go; 0: as each target's declaration says, or else 90 */
+                stale?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HomesSeen"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "draft-homes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DraftHomesRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HomesDrafted"];
                 };
             };
             /** @description Unauthorized */
@@ -10609,6 +11202,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HeldPage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    commission: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CommissionRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Commissioned"];
                 };
             };
             /** @description Unauthorized */

@@ -1,0 +1,287 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/life"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
+)
+
+func (a *app) home() *cobra.Command {
+	c := &cobra.Command{Use: "home", Short: "Look at what people leave on hosts, and clear what nobody uses"}
+	c.AddCommand(a.homeList(), a.homeDraft())
+	return c
+}
+
+var staleForm = regexp.MustCompile(`^([0-9]{1,5})d?$`)
+
+// staleDays reads a number of days.
+func staleDays(text string) (int, error) {
+	if text == "" {
+		return 0, nil
+	}
+	m := staleForm.FindStringSubmatch(text)
+	if m == nil {
+		return 0, wrong{fmt.Errorf("--stale is a number of days, as 90d, not %q", text)}
+	}
+	return strconv.Atoi(m[1])
+}
+
+func (a *app) homeList() *cobra.Command {
+	var stale string
+	var only bool
+	c := &cobra.Command{Use: "list [TARGETS…]", Short: "List homes with size, last use, and why each stays",
+		ValidArgsFunction: a.completing(0, a.targetNames),
+		Long: `Ask hosts for the homes on them. The last use is the last sign-in or the newest file, whichever is later; every
+file is looked at, so that large ones take their time. Nothing is changed.`,
+		Example: "  roost home list\n  roost home list northquay --stale 90d\n  roost home list --stale 365d --only-stale --output csv",
+		RunE: func(c *cobra.Command, args []string) error {
+			days, err := staleDays(stale)
+			if err != nil {
+				return err
+			}
+			var out seen.HomesSeen
+			if err := a.get(c.Context(), "/homes", map[string][]string{"target": args, "stale": {fmt.Sprint(days)}}, &out); err != nil {
+				return err
+			}
+			if only {
+				out.Items = slices.DeleteFunc(out.Items, func(h seen.HomeOn) bool { return !h.Stale })
+			}
+			if err := a.show(out, homeTable(out)); err != nil {
+				return err
+			}
+			return a.tellNot(out)
+		}}
+	c.Flags().StringVar(&stale, "stale", "", "days without use after which one may go, as 90d; left out: as the declaration says, or 90d")
+	c.Flags().BoolVar(&only, "only-stale", false, "only those that may go")
+	return c
+}
+
+// tellNot tells which targets could not be asked.
+func (a *app) tellNot(out seen.HomesSeen) error {
+	if len(out.Not) == 0 {
+		return nil
+	}
+	a.tell("")
+	for _, words := range sortedWords(out.Not) {
+		a.tell("%s", wrapped(words, "  ", 100))
+	}
+	return exit{exitFailed}
+}
+
+func sortedWords(not map[string]string) (out []string) {
+	for target, words := range not {
+		if !strings.HasPrefix(words, target) {
+			words = target + ": " + words
+		}
+		out = append(out, words)
+	}
+	slices.Sort(out)
+	return out
+}
+
+func homeTable(out seen.HomesSeen) table {
+	t := table{head: []string{"TARGET", "HOME", "WHOSE", "SIZE", "LAST USE", "MAY GO", "WHY NOT"}, right: []int{3}, list: out.Items,
+		empty: "There are no homes.",
+		about: fmt.Sprintf("%s, %d may go and take up %s.", plural(len(out.Items), "home", "homes"), out.Stale, bytesOf(out.Bytes))}
+	for _, h := range out.Items {
+		whose := who(h.UserName, h.User)
+		switch {
+		case h.User == "" && h.Account != "":
+			whose = h.Account
+		case h.User == "":
+			whose = "nobody, number " + h.Number
+		}
+		t.rows = append(t.rows, []string{h.Target, h.Folder, whose, bytesOf(h.Bytes), orElse(h.LastUse, "not known"),
+			map[bool]string{true: mark("stale")}[h.Stale], h.Words})
+	}
+	return t
+}
+
+// bytesOf is a size as people read it.
+func bytesOf(n int64) string {
+	const step = 1000
+	units, v := []string{"B", "kB", "MB", "GB", "TB"}, float64(n)
+	for len(units) > 1 && v >= step {
+		v, units = v/step, units[1:]
+	}
+	if v < 10 && units[0] != "B" {
+		return fmt.Sprintf("%.1f %s", v, units[0])
+	}
+	return fmt.Sprintf("%.0f %s", v, units[0])
+}
+
+func (a *app) homeDraft() *cobra.Command {
+	var stale, because string
+	var archive, remove bool
+	c := &cobra.Command{Use: "draft [TARGETS…]", Short: "Draft a round that clears homes nobody has used for long",
+		ValidArgsFunction: a.completing(0, a.targetNames),
+		Long: `Draft a round from the homes that may go: kept in an archive on the host (--archive), or gone for good (--remove).
+Look at it, approve and run it like any other; each home is looked at again before it goes, and one that was
+used since, or that somebody works in, stays.`,
+		Example: "  roost home draft northquay --stale 180d --archive --because \"end of the season\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			days, err := staleDays(stale)
+			if err != nil {
+				return err
+			}
+			if archive == remove {
+				return wrong{fmt.Errorf("say what becomes of them: --archive or --remove")}
+			}
+			how := map[bool]string{true: "archive", false: "remove"}[archive]
+			var out rounds.HomesDrafted
+			if err := a.send(c.Context(), http.MethodPost, "/homes/draft", map[string]any{"targets": args, "stale": days, "how": how,
+				"because": because}, &out); err != nil {
+				return err
+			}
+			t := homeTable(out.Homes)
+			if err := a.show(out, t); err != nil {
+				return err
+			}
+			if out.Round.ID == 0 {
+				a.tell("\nNo home may go; nothing was drafted.")
+			} else {
+				a.tell("\nRound %d is %s. Look at it: roost round show %d", out.Round.ID, out.Round.State, out.Round.ID)
+			}
+			return a.tellNot(out.Homes)
+		}}
+	c.Flags().StringVar(&stale, "stale", "", "days without use after which one may go, as 90d; left out: as the declaration says, or 90d")
+	c.Flags().BoolVar(&archive, "archive", false, "keep each in an archive on the host")
+	c.Flags().BoolVar(&remove, "remove", false, "they are gone for good")
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) compare() *cobra.Command {
+	return &cobra.Command{Use: "compare TARGET TARGET", Short: "Tell in what two targets differ that should be alike",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.completing(2, a.targetNames),
+		Long: `Set two targets beside each other as they were last surveyed: people, groups and who is in them, elevation, policy,
+and what they tell of themselves. Exit status 3 when they differ.`,
+		Example: "  roost compare arctic-tern sooty-tern",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out seen.Twins
+			if err := a.get(c.Context(), "/compare", map[string][]string{"one": {args[0]}, "other": {args[1]}}, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"KIND", "NAME", "WHOSE", "WHAT", strings.ToUpper(args[0]), strings.ToUpper(args[1])},
+				about: out.Sentence,
+				list:  out.Items}
+			for _, x := range out.Items {
+				t.rows = append(t.rows, []string{x.Kind, x.Name, who(x.UserName, x.User), x.Called, side(x, x.One), side(x, x.Other)})
+			}
+			if err := a.show(out, t); err != nil {
+				return err
+			}
+			if len(out.Items) > 0 {
+				return exit{exitDrift}
+			}
+			return nil
+		}}
+}
+
+// side is what one target has of a contrast.
+func side(x seen.Contrast, values []string) string {
+	switch {
+	case x.Attribute == "" && len(values) == 0:
+		return "–"
+	case len(values) > 4:
+		return strings.Join(values[:4], ", ") + fmt.Sprintf(" and %d more", len(values)-4)
+	}
+	return strings.Join(values, ", ")
+}
+
+func (a *app) fleet() *cobra.Command {
+	c := &cobra.Command{Use: "fleet", Short: "Look at targets beside their like"}
+	var tag string
+	var only bool
+	list := &cobra.Command{Use: "list", Short: "List targets that share a tag, and what is odd about one among its like",
+		Args:    cobra.NoArgs,
+		Example: "  roost fleet list --tag fleet=vessels\n  roost fleet list --only-odd",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out seen.Fleet
+			if err := a.get(c.Context(), "/fleet", map[string][]string{"tag": {tag}}, &out); err != nil {
+				return err
+			}
+			if only {
+				out.Items = slices.DeleteFunc(out.Items, func(t seen.FleetTarget) bool { return len(t.Odd) == 0 })
+			}
+			t := table{head: []string{"TARGET", "STATE", "SYSTEM", "ACCOUNTS", "SUPERUSERS", "FINDINGS", "ODD AMONG ITS LIKE"},
+				right: []int{3, 4, 5},
+				about: out.Sentence, list: out.Items}
+			for _, x := range out.Items {
+				t.rows = append(t.rows, []string{x.Name, mark(x.State), x.System, figure(x.Accounts), figure(x.Superusers),
+					figure(x.Findings),
+					strings.Join(x.Odd, "; ")})
+			}
+			return a.show(out, t)
+		}}
+	list.Flags().StringVar(&tag, "tag", "", "only targets with this tag, as fleet=vessels")
+	list.Flags().BoolVar(&only, "only-odd", false, "only those with something odd about them")
+	c.AddCommand(list)
+	return c
+}
+
+func (a *app) commission() *cobra.Command {
+	var administrator, because, file string
+	var given bool
+	c := &cobra.Command{Use: "commission TARGET",
+		Short: "Begin safely: a named administrator, proved, before the factory's way in is closed",
+		Args:  cobra.ExactArgs(1), ValidArgsFunction: a.completing(1, a.targetNames),
+		Long: `Make the administrator's account with what the declaration gives it, sign in with it, and become superuser. Only
+when that works is the superuser's password taken out of use, and each factory account shut; keys, and Hen
+Roost's own way in, stay. If the proof fails what was made is taken back. A round that is held ends it: once
+it is approved and has run, ask for the same again. Exit status 4 when it is not complete.`,
+		Example: "  roost commission little-tern --administrator odd.strand --because \"take over from the yard\"\n" +
+			"  roost commission little-tern --administrator odd.strand --given --because \"he has a password there\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			body := map[string]any{"administrator": administrator, "because": because}
+			if given || file != "" {
+				p, err := a.secretInput(file, "Password of "+administrator+" there: ", "--password-file")
+				if err != nil {
+					return err
+				}
+				body["password"] = string(p)
+			}
+			var out life.Commissioned
+			if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/commission", body, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"STAGE", "OUTCOME", "ROUND", "WORDS"}, right: []int{2}, list: out.Stages}
+			if t.about = args[0] + " is commissioned."; !out.Complete {
+				t.about = args[0] + " is not commissioned yet."
+			}
+			for _, s := range out.Stages {
+				t.rows = append(t.rows, []string{s.What, mark(s.State), figure(int(s.Round)), s.Words})
+			}
+			if err := a.show(out, t); err != nil {
+				return err
+			}
+			if a.forPeople() && len(out.Links) > 0 {
+				a.tell("")
+				if err := a.showLinks(out.Links); err != nil {
+					return err
+				}
+			}
+			if !out.Complete {
+				return exit{exitSteps}
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&administrator, "administrator", "", "the user who administers it from now on")
+	_ = c.MarkFlagRequired("administrator")
+	_ = c.RegisterFlagCompletionFunc("administrator", a.completing(0, a.userNames))
+	c.Flags().BoolVar(&given, "given", false, "prove with the password that they have there: it is asked for")
+	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
+	reasonFlag(c, &because)
+	return c
+}
