@@ -59,6 +59,10 @@ func (h *handlers) hosts(api huma.API) {
 			b := in.Body
 			return h.DraftHomes(ctx, who, b.Targets, days(b.Days), b.How, b.Because)
 		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/superusers", "list-superusers", "Tell who can become superuser, and through what",
+		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.Superusers, error) {
+			return h.TargetSuperusers(ctx, who, in.Name)
+		})
 	op(api, door.Look, http.MethodGet, "/compare", "compare-targets", "Tell in what two targets differ that should be alike",
 		func(ctx context.Context, who door.Operator, in *twinsRequest) (seen.Twins, error) {
 			return h.CompareTargets(ctx, who, in.One, in.Other)

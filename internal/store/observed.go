@@ -220,9 +220,13 @@ func (b beforeRow) carried(o model.Object) model.Object {
 		return o
 	}
 	for _, attribute := range model.OfSurveys {
+		odd := attribute == model.SharedLogin || attribute == model.FactoryMade
+		if odd && o.Attributes.One(model.Disabled) == "yes" {
+			continue // what is shut opens nothing
+		}
 		if v := was.Attributes.Get(attribute); v != nil && !o.Attributes.Has(attribute) {
 			o.Attributes = o.Attributes.With(attribute, v...)
-			o.Marked = o.Marked || attribute == model.SharedLogin || attribute == model.FactoryMade
+			o.Marked = o.Marked || odd
 		}
 	}
 	return o

@@ -12,6 +12,8 @@
   import Rounds from './lib/rounds/Rounds.svelte';
   import Password from './lib/signin/Password.svelte';
   import SignIn from './lib/signin/SignIn.svelte';
+  import Compare from './lib/targets/Compare.svelte';
+  import Fleet from './lib/targets/Fleet.svelte';
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
   import HandoverPage from './lib/users/HandoverPage.svelte';
@@ -37,7 +39,11 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
-  const title = $derived(places.find(([p]) => p === here)?.[1] ?? { ending: 'Ending soon', handovers: 'Handovers' }[here] ?? 'Hen Roost');
+  const title = $derived(
+    places.find(([p]) => p === here)?.[1] ??
+      { ending: 'Ending soon', handovers: 'Handovers', fleet: 'Fleet', compare: 'Compare' }[here] ??
+      'Hen Roost',
+  );
   $effect(() => {
     document.title = `${router.part(1) ? router.part(1) + ' · ' : ''}${title} · Hen Roost`;
   });
@@ -93,6 +99,8 @@
       {:else if here === 'handovers'}<HandoverPage />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
+      {:else if here === 'fleet'}<Fleet />
+      {:else if here === 'compare'}<Compare />
       {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />
       {:else if here === 'declaration'}<Declaration />
       {:else if here === 'drift'}<Drift />

@@ -32,5 +32,5 @@ found() {
       if (n && $1 == "f") { if (!(name in file) || $3 > file[name]) file[name] = $3 }
     }
     END { for (name in uid) if (name != "lost+found")
-      printf "home:%s:%.0f:%.0f:%s:%s:%s\n", uid[name], size[name], (name in file) ? file[name] : last[name], index(busy, " " uid[name] " ") ? 1 : 0, of[p name], p name }'
+      printf "home:%s:%.0f:%.0f:%s:%s:%s\n", uid[name], size[name], (name in file && file[name] > last[name]) ? file[name] : last[name], index(busy, " " uid[name] " ") ? 1 : 0, of[p name], p name }'
 }

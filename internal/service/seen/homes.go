@@ -69,7 +69,8 @@ func (s *Seen) Homes(ctx context.Context, who door.Operator, targets []string, s
 		out.Items = append(out.Items, list...)
 	})
 	slices.SortFunc(out.Items, func(a, b HomeOn) int {
-		return cmp.Or(strings.Compare(a.Target, b.Target), strings.Compare(a.LastUse, b.LastUse), strings.Compare(a.Folder, b.Folder))
+		return cmp.Or(cmp.Compare(rank(a), rank(b)), strings.Compare(a.Target, b.Target), strings.Compare(a.LastUse, b.LastUse),
+			strings.Compare(a.Folder, b.Folder))
 	})
 	for _, h := range out.Items {
 		if h.Stale {
@@ -78,6 +79,14 @@ func (s *Seen) Homes(ctx context.Context, who door.Operator, targets []string, s
 		}
 	}
 	return out, ctx.Err()
+}
+
+// rank lets those that may go come first.
+func rank(h HomeOn) int {
+	if h.Stale {
+		return 0
+	}
+	return 1
 }
 
 // withHomes are the named targets or, with none named, all on which people can have homes.

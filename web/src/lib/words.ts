@@ -19,3 +19,11 @@ export function tally(outcomes: Record<string, number>): string {
 
 /** afresh asks again whenever mark changes. */
 export const afresh = <T>(_mark: unknown, ask: () => T): T => ask();
+
+/** bytes is a size as people read it. */
+export function bytes(n: number) {
+  const units = ['B', 'kB', 'MB', 'GB', 'TB'];
+  let at = 0;
+  for (; n >= 1000 && at < units.length - 1; at++) n /= 1000;
+  return `${at && n < 10 ? n.toFixed(1) : n.toFixed(0)} ${units[at]}`;
+}

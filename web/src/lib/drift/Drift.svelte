@@ -90,7 +90,21 @@
   }
   const kinds = [
     { value: '', name: 'every kind' },
-    ...['missing', 'unexpected', 'different', 'unmatched', 'contested', 'passwordless', 'odd'].map((k) => ({ value: k, name: k })),
+    ...[
+      'missing',
+      'unexpected',
+      'different',
+      'unmatched',
+      'contested',
+      'passwordless',
+      'shared-login',
+      'factory',
+      'dormant',
+      'stale-home',
+      'clock-off',
+      'expiring',
+      'odd',
+    ].map((k) => ({ value: k, name: k })),
   ];
 </script>
 

@@ -13,10 +13,13 @@
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import { calling, kinds } from '../kinds';
+  import Commission from './Commission.svelte';
   import Details from './Details.svelte';
   import History from './History.svelte';
   import Holds from './Holds.svelte';
+  import Homes from './Homes.svelte';
   import Sessions from './Sessions.svelte';
+  import Superusers from './Superusers.svelte';
 
   let { name }: { name: string } = $props();
   const size = 50;
@@ -60,11 +63,15 @@
   }
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
+  let homed = $state<string[]>([]); // kinds of target where people have homes
+  let powered = $state<string[]>([]); // kinds of target that tell who can become superuser
+  let commissioning = $state(false);
   let shown = $state('account');
   let told = $state(''); // the account whose past is told
   kinds().then((list) => {
     called = calling(list);
-    watched = list.filter((s) => s.kinds?.some((k) => k.kind === 'session')).map((s) => s.kind);
+    const having = (kind: string) => list.filter((s) => s.kinds?.some((k) => k.kind === kind)).map((s) => s.kind);
+    [watched, homed, powered] = [having('session'), having('home'), having('elevation')];
   });
   const doors: Record<string, string> = { yes: 'shut', no: 'open', partly: 'half shut' };
 </script>
@@ -99,6 +106,12 @@
       {#if t.secret}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (rotating = true)}
           >Rotate {t.secret}</Button
         >{/if}
+      {#if powered.includes(t.kind)}<Button
+          outline
+          class="border-rule rounded border"
+          disabled={busy}
+          onclick={() => (commissioning = true)}>Commission</Button
+        >{/if}
       <span role="status">{said}</span>
     </p>
     <Because
@@ -108,6 +121,7 @@
       act={(because) => rotate(t.secret!, because)} />
   {/snippet}
 </Await>
+<Commission target={name} bind:open={commissioning} />
 <Await ask={target}>
   {#snippet children(t)}
     <Details details={t.details} {called} />
@@ -160,7 +174,9 @@
 {/if}
 <Await ask={target}>
   {#snippet children(t)}
+    {#if powered.includes(t.kind) && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
     {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
+    {#if homed.includes(t.kind)}<div class="mt-8"><Homes target={t.name} /></div>{/if}
   {/snippet}
 </Await>
 <Happened target={name} />

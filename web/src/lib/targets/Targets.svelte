@@ -1,7 +1,7 @@
 <script lang="ts">
   import { Button, Input } from 'flowbite-svelte';
   import { api, ask } from '../api/client';
-  import { router } from '../router.svelte';
+  import { link, router } from '../router.svelte';
   import { afresh, count } from '../words';
   import Await from '../ui/Await.svelte';
   import Pager from '../ui/Pager.svelte';
@@ -41,6 +41,8 @@
     <p class="sub">A survey reads every target once and changes nothing there.</p>
     <p class="mb-4 flex items-baseline gap-4">
       <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Surveying…' : 'Survey all'}</Button>
+      <a use:link href="/fleet">Fleets by tag</a>
+      <a use:link href="/compare">Compare two</a>
       <span role="status">{said}</span>
     </p>
     <div class="mb-4 max-w-sm">
