@@ -72,11 +72,11 @@ type Access struct {
 	Secret   []byte // a private key or a password, as the kind wants it; the connector does not keep it
 	Next     []byte // while the secret is being rotated, the one that takes its place; see Open
 	Settings map[string]string
-	Key      string                                                               // the accepted identity key, "" before the first acceptance
-	Wait     time.Duration                                                        // how long any single answer may take; 0 means 20 s
-	Homes    bool                                                                 // surveys look at homes too, which is a look at every file in them
-	Dial     func(ctx context.Context, network, address string) (net.Conn, error) // how to come to the address; nil: directly
-	Urgent   bool                                                                 // acts wait for no batch of ours that is under way: each must be whole by itself
+	Key      string        // the accepted identity key, "" before the first acceptance
+	Wait     time.Duration // how long any single answer may take; 0 means 20 s
+	Homes    bool          // surveys look at homes too, which is a look at every file in them
+	Dial     Dial          // how to come to the address; nil: directly
+	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 
 // Open opens a session with the secret of an access or, where a target turns that
@@ -93,6 +93,9 @@ func Open(ctx context.Context, c Connector, a Access) (Session, error) {
 	}
 	return nil, err
 }
+
+// Dial opens a connection to an address.
+type Dial func(ctx context.Context, network, address string) (net.Conn, error)
 
 // Connect opens a connection to the address, the way that the access says.
 func (a Access) Connect(ctx context.Context) (net.Conn, error) {

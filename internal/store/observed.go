@@ -172,7 +172,7 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 		row := observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
 		if i >= len(fresh) {
 			key := objectKey{row.Kind, row.Name}
-			if before := was[key]; string(before.Unique) == row.Unique && before.Flags == row.Flags &&
+			if before, there := was[key]; there && string(before.Unique) == row.Unique && before.Flags == row.Flags &&
 				string(before.Body) == string(row.Body) {
 				continue // read back as it was: an account that was adopted, a set that somebody came into
 			}

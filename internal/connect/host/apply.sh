@@ -200,7 +200,7 @@ renumber() {
   old=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
   if command -v usermod >/dev/null; then run usermod -u "$2" -- "$1"; else one_file "set	$1	uid	$2"; fi
   [ $rc = 0 ] && [ "$old" ] && [ "$old" != 0 ] || return 0
-  n=$(mounts | while read -r m; do find "$m" -xdev -uid "$old" -exec chown -h "$2" {} + -print 2>/dev/null; done | wc -l)
+  n=$(mounts | while read -r m; do find "$m" -xdev -user "$old" -exec chown -h "$2" {} + -print 2>/dev/null; done | wc -l)
   [ "$n" = 0 ] || note "$n files that it owns were given to the new number"
 }
 # create NAME NUMBER HOME OPTIONS…: with the home that was archived when an account of that name and number was removed.

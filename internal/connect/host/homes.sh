@@ -16,8 +16,10 @@ homes_all() {
 busy() { set +f; stat -c %u /proc/[0-9]* 2>/dev/null | sort -u | tr '\n' ' '; set -f; }
 # found PARENT NAME: the homes in a folder, or one of them.
 found() {
+  deep=1
+  [ -z "$2" ] || deep=0
   if find / -maxdepth 0 -printf '' >/dev/null 2>&1; then
-    find "$1${2:+/$2}" -mindepth ${2:+0} ${2:-1} -xdev -printf '%y %U %T@ %b %p\n' 2>/dev/null
+    find "$1${2:+/$2}" -mindepth $deep -xdev -printf '%y %U %T@ %b %p\n' 2>/dev/null
   else
     find "$1${2:+/$2}" -xdev -exec stat -c '%F %u %Y %b %n' {} + 2>/dev/null | sed 's/^regular empty file/f/; s/^regular file/f/; s/^directory/d/; s/^symbolic link/l/'
   fi | parent=$1 awk -v busy=" $busy" '

@@ -8,14 +8,14 @@ leave_home() {
   [ -d "$h" ] || return 0
   if ! leaves "$1" "$h"; then rc=1; note "the home $h is not a folder of $1 alone, and was left; the account too"; return 1; fi
   home=$h
-  [ "$2" != archive ] || archive "$1" "$h"
+  [ "$2" != archive ] || archive "$1" "$h" "$(stat -c %u -- "$h")"
 }
-# archive NAME HOME: into /var/backups/homes, whole before anything goes.
+# archive NAME HOME NUMBER: into /var/backups/homes, whole before anything goes.
 archive() {
   to=/var/backups/homes f= n= day=$(($(date +%s) / 86400))
   mkdir -p -m 700 $to || { rc=1; note "the home $2 could not be archived"; return 1; }
   name=$(printf %s "$1" | tr '/ ' '__')
-  while f=$to/$name-$day$n.tar.gz; [ -e "$f" ]; do n=-$((${n#-} + 1)); done # an earlier one of that day is somebody's, too
+  while f=$to/$name-$3-$day$n.tar.gz; [ -e "$f" ]; do n=-$((${n#-} + 1)); done # an earlier one of that day is somebody's, too
   home=$2
   set -- "${2#/}"
   for x in "/var/spool/cron/crontabs/$name" "/var/spool/cron/$name" "/var/mail/$name"; do [ ! -f "$x" ] || set -- "$@" "${x#/}"; done
@@ -46,7 +46,7 @@ lying_about() {
   done
   limit=
   ! command -v timeout >/dev/null || limit='timeout 20'
-  elsewhere=$(mounts | while read -r m; do $limit find "$m" -xdev -uid "$2" ! -path '/proc/*' 2>/dev/null | head -n 200; done | sort -u)
+  elsewhere=$(mounts | while read -r m; do $limit find "$m" -xdev -user "$2" ! -path '/proc/*' 2>/dev/null | head -n 200; done | sort -u)
   [ -z "$elsewhere" ] || note "files of number $2 are left elsewhere: $(printf '%s\n' "$elsewhere" | head -n 8 | tr '\n' ' ')$(printf '%s\n' "$elsewhere" | awk 'END { if (NR > 8) print "and " NR - 8 " more" }')"
 }
 # finished UID: ends what an account that is shut still runs, gently first.
@@ -93,7 +93,7 @@ drop_home() {
   if [ ! -d "$1" ]; then return; fi
   if ! own_folder "$1" "$2" "$3"; then rc=1; note "$1 is not a folder of number $2 alone, and was left"; return; fi
   home=$1
-  [ "$4" != archive ] || archive "${3:-$2}" "$1" || return
+  [ "$4" != archive ] || archive "${3:-home}" "$1" "$2" || return
   clear_home
 }
 # restore STEP NAME UID HOME: the home that was archived when an account of that name and number was removed comes back.
@@ -101,13 +101,12 @@ restore() {
   [ ! -e "$4" ] && [ ! -L "$4" ] || return 1
   set +f
   last=
-  for f in /var/backups/homes/"$2"-[0-9]*.tar.gz; do
-    case ${f#/var/backups/homes/"$2"-} in *[!0-9-]*.tar.gz) continue ;; esac
+  for f in /var/backups/homes/"$2-$3"-[0-9]*.tar.gz; do
+    case ${f#/var/backups/homes/"$2-$3"-} in *[!0-9-]*.tar.gz) continue ;; esac
     [ ! -f "$f" ] || [ "$last" -nt "$f" ] || last=$f
   done
   set -f
-  [ "$last" ] || return 1
-  [ "$(tar -tzvf "$last" --numeric-owner 2>/dev/null | awk -v h="${4#/}/" '$NF == h { split($2, o, "/"); print o[1]; exit }')" = "$3" ] || return 1
+  [ "$last" ] && tar -tzf "$last" 2>/dev/null | grep -qxF -- "${4#/}/" || return 1
   (umask 022; mkdir -p "${4%/*}"; tar -C / -xzpf "$last" --numeric-owner -- "${4#/}") 2>"$lock/said" || { echo "$1:its home could not be brought back from $last: $(head -c 200 "$lock/said" | tr '\n:' '  ')" >>"$lock/words"; return 0; }
   echo "$1:its home came back from $last" >>"$lock/words"
 }

@@ -51,12 +51,7 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 				lose("account %s on %s was half shut before, and will be open", a.Name, a.Target)
 			}
 		case model.Enable:
-			u.Verb, u.Changes = model.Disable, turned(a.Changes)
-			for i := range u.Changes {
-				if u.Changes[i].Attribute == model.Disabled {
-					u.Changes[i].After = []string{"yes"}
-				}
-			}
+			u.Verb, u.Changes = model.Disable, shutAgain(a.Changes)
 		case model.Remove:
 			again, ok := remake(a)
 			if !ok {
@@ -89,6 +84,17 @@ func emptied(u model.Act, lose func(string, ...any)) {
 			lose("%s of %s on %s was empty before, and a target may not take that back", c.Attribute, u.Name, u.Target)
 		}
 	}
+}
+
+// shutAgain takes back the opening of an account, half shut as it may have been before.
+func shutAgain(changes []model.Change) []model.Change {
+	out := turned(changes)
+	for i := range out {
+		if out[i].Attribute == model.Disabled {
+			out[i].After = []string{"yes"}
+		}
+	}
+	return out
 }
 
 const forGood = "%s of %s on %s cannot be taken back"
