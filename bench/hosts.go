@@ -107,7 +107,12 @@ func (q *quick) Read(b []byte) (int, error) {
 
 // surveyHosts: twenty hosts read side by side, against the same connections that only print the files.
 func surveyHosts(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 20, 50)
+	return surveyOf(ctx, w, 20, 7)
+}
+
+// surveyOf is that of so many hosts.
+func surveyOf(ctx context.Context, w *workbench, n, rounds int) (float64, float64, error) {
+	hosts, err := fleet(ctx, w, n, 50)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -123,7 +128,7 @@ func surveyHosts(ctx context.Context, w *workbench) (float64, float64, error) {
 		})
 		return first
 	}
-	return pair(7, func(int) error {
+	return pair(rounds, func(int) error {
 		return all(func(a connect.Access) error {
 			n, err := work.Survey(ctx, host.Connector{}, a, work.Sink{Put: func([]model.Object) error { return nil }})
 			if err == nil && n.Accounts != 50 {

@@ -27,6 +27,12 @@ type figure struct {
 
 var figures = []figure{
 	{"survey-20-hosts", "s", 1.25, surveyHosts},
+	{"fleet-survey-100-hosts", "s", 1.1, surveyFleet},
+	{"fleet-100-accounts-of-2000", "s", 1.5, hundredOnce},
+	{"fleet-100-accounts-one-by-one", "s", 0.2, hundredOneByOne},
+	{"fleet-20000-accounts", "s", 1, largeHost},
+	{"fleet-20000-accounts-memory", "MB", 1, largeHostMemory},
+	{"fleet-sleeping", "s", 1.1, sleepingFleet},
 	{"accounts-100-script", "s", 1.25, accountsScript},
 	{"accounts-100-connections", "s", 0.05, accountsConnections},
 	{"accounts-2000-change", "s", 1.25, accountsChange},

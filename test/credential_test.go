@@ -195,7 +195,7 @@ func TestHandoverPage(t *testing.T) {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")),
 		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
 	p.click("Sign in")
-	p.sees("finding needs someone")
+	p.sees("findings need someone")
 	p.do(chromedp.Navigate(p.url + "/users/marit.fell"))
 	p.click("New password")
 	p.fill(`dialog[open] input:not([type=checkbox])`, "telephoned")
@@ -349,7 +349,7 @@ func TestKeys(t *testing.T) {
 	}
 	expect(t, d, 1, "did you mean \"vessel-key\"?", "rotate", "--secret", "vesel-key", "--because", "x")
 	atSea(syscall.SIGCONT)
-	expect(t, d, 0, "Vessel-key is rotated on 4 targets, and the old one is let in nowhere.", "rotate", "--secret", "vessel-key",
+	expect(t, d, 0, "Vessel-key is rotated on 5 targets, and the old one is let in nowhere.", "rotate", "--secret", "vessel-key",
 		"--because",
 		"every quarter")
 	if lets("arctic-tern") || lets("little-tern") {

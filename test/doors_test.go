@@ -38,6 +38,7 @@ var bodies = map[string]string{
 	"unlock": `{"users":["marit.fell"],"because":"b"}`, "try-password": `{"password":"x"}`, "withdraw-handover": `{"because":"b"}`,
 	"print-handovers": `{"batch":"b"}`, "seal-handovers": `{"batch":"b","to":["k"]}`, "look-behind-link": `{"link":"x"}`,
 	"collect": `{"link":"x","code":"1"}`, "join": `{"people":[{"id":"x","name":"X"}],"no-passwords":true,"because":"b"}`,
+	"draft-homes": `{"how":"archive","because":"b"}`, "commission": `{"administrator":"odd.strand","because":"b"}`,
 	"move": `{"to":["mate"],"because":"b"}`, "leave": `{"because":"b"}`,
 	"extend-user":  `{"until":"2031-01-31","because":"b"}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
@@ -45,6 +46,7 @@ var bodies = map[string]string{
 
 var queries = map[string]string{"explain": "user=marit.fell&target=arctic-tern", "list-members": "set=crew",
 	"list-history":    "object=crew",
+	"compare-targets": "one=arctic-tern&other=sooty-tern",
 	"who-has":         "what=account&target=arctic-tern",
 	"forget-decision": "target=arctic-tern&account=x&user=marit.fell"}
 

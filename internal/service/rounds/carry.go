@@ -52,14 +52,14 @@ type Carrier struct {
 	carrying sync.WaitGroup
 	busy     sync.Map      // targets on which this process carries steps, and other work that goes on once
 	aside    atomic.Int64  // how much of that other work is under way
-	slots    *slots        // how many of them at once
+	slots    *work.Slots   // of them
 	wake     chan struct{} // there may be something to carry
 }
 
 // New makes the room. It does nothing of its own accord until Begin.
 func New(below *seen.Seen, c Config) *Carrier {
-	s := &Carrier{Seen: below, Config: c, slots: newSlots(below.Width, c.Widths), wake: make(chan struct{}, 1)}
-	s.runner = &work.Runner{Owner: s.Owner, Journal: journal{s.Store, s}, Reach: s.Reach, Unseal: s.Unseal, Log: s.Log,
+	s := &Carrier{Seen: below, Config: c, slots: work.NewSlots(below.Width, c.Widths), wake: make(chan struct{}, 1)}
+	s.runner = &work.Runner{Owner: s.Owner, Journal: journal{s.Store, s}, Reach: s.reachIn, Unseal: s.Unseal, Log: s.Log,
 		Batch: c.Batch}
 	return s
 }
@@ -75,36 +75,16 @@ func (s *Carrier) Begin() {
 // the next service.
 func (s *Carrier) Drain() { s.carrying.Wait() }
 
-// slots bound how many targets are worked on at once, in all and of each kind.
-type slots struct {
-	mu   sync.Mutex
-	all  int
-	most map[string]int
-	used map[string]int
-	n    int
-}
+// slotKey finds the slot of the target that a context's work is for.
+type slotKey struct{}
 
-func newSlots(all int, most map[string]int) *slots {
-	return &slots{all: all, most: most, used: map[string]int{}}
-}
-
-// take says whether one more of a kind may begin.
-func (s *slots) take(kind string) bool {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if most, bounded := s.most[kind]; s.n >= s.all || bounded && s.used[kind] >= most {
-		return false
+// reachIn says how to reach a target whose steps are carried: its slot is given back while it says nothing.
+func (s *Carrier) reachIn(ctx context.Context, target string) (connect.Connector, connect.Access, error) {
+	c, a, err := s.Reach(ctx, target)
+	if slot, ok := ctx.Value(slotKey{}).(*work.Slot); ok && err == nil {
+		a = slot.Through(a)
 	}
-	s.n++
-	s.used[kind]++
-	return true
-}
-
-func (s *slots) give(kind string) {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.n--
-	s.used[kind]--
+	return c, a, err
 }
 
 // nudge has the carrier look at once.
@@ -191,14 +171,15 @@ func (s *Carrier) carry(ctx context.Context, r store.Round) error {
 		if _, mine := s.busy.LoadOrStore("target/"+target, true); mine {
 			continue
 		}
-		if !s.slots.take(kind) {
+		slot := s.slots.Try(kind, s.nudge)
+		if slot == nil {
 			s.busy.Delete("target/" + target)
 			continue
 		}
 		s.carrying.Go(func() {
-			err := s.carryTarget(ctx, r, target, *now, share)
+			err := s.carryTarget(context.WithValue(ctx, slotKey{}, slot), r, target, *now, share)
 			s.busy.Delete("target/" + target)
-			s.slots.give(kind)
+			slot.Leave()
 			if !errors.Is(err, work.ErrHeld) {
 				s.nudge()
 			}

@@ -72,22 +72,6 @@ func TestReconcileByItself(t *testing.T) {
 	}
 }
 
-func TestSlots(t *testing.T) {
-	s := newSlots(3, map[string]int{"directory": 1})
-	for i, c := range []struct {
-		kind string
-		want bool
-	}{{"directory", true}, {"directory", false}, {"host", true}, {"host", true}, {"host", false}} {
-		if got := s.take(c.kind); got != c.want {
-			t.Errorf("%d: %s %v", i, c.kind, got)
-		}
-	}
-	s.give("directory")
-	if !s.take("host") || s.take("directory") {
-		t.Error("a slot that was given back is not free, or is free for too many")
-	}
-}
-
 // Each target has its own moment within a tenth of the time between.
 func TestDue(t *testing.T) {
 	for last, want := range map[time.Duration]bool{30 * time.Minute: false,

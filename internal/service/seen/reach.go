@@ -12,6 +12,7 @@ import (
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
+	"hen-roost/internal/work"
 )
 
 // Config is what a Seen is made of.
@@ -29,11 +30,12 @@ type Seen struct {
 	known *memory // what comparisons found right
 	all   door.Shared[[]Target]
 	paths paths
+	slots *work.Slots // of surveys
 }
 
 // New makes the room, and has declaring tell it.
 func New(d *declared.Declared, c Config) *Seen {
-	s := &Seen{Declared: d, Config: c, known: newMemory(memoryMost)}
+	s := &Seen{Declared: d, Config: c, known: newMemory(memoryMost), slots: work.NewSlots(c.Width, nil)}
 	d.Weigh = s.weighing
 	return s
 }

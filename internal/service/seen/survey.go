@@ -67,12 +67,13 @@ func (s *Seen) Survey(ctx context.Context, who door.Operator, names []string, to
 	}
 	var mu sync.Mutex
 	var out []SurveyResult
-	known, err := s.Store.Targets(ctx)
-	if err != nil {
-		return nil, err
-	}
 	one := func(ctx context.Context, name string) {
-		r := s.surveyOne(ctx, name)
+		slot, err := s.slots.Take(ctx, c.KindOf(name))
+		if err != nil {
+			return
+		}
+		r := s.surveyOne(ctx, name, slot)
+		slot.Leave()
 		mu.Lock()
 		defer mu.Unlock()
 		out = append(out, r)
@@ -80,22 +81,16 @@ func (s *Seen) Survey(ctx context.Context, who door.Operator, names []string, to
 			told(r)
 		}
 	}
-	// Those that may well not answer wait beside the others, not before them: waiting costs little.
-	sure, doubtful := []string{}, []string{}
-	for _, name := range names {
-		if t := known[name]; t.State == OutOfReach || t.SurveyedAt == nil {
-			doubtful = append(doubtful, name)
-		} else {
-			sure = append(sure, name)
-		}
+	work.Each(ctx, names, beginMost, one)
+	if ctx.Err() != nil {
+		return out, ctx.Err()
 	}
-	var both sync.WaitGroup
-	both.Go(func() { work.Each(ctx, sure, s.Width, one) })
-	both.Go(func() { work.Each(ctx, doubtful, 3*s.Width, one) })
-	both.Wait()
 	slices.SortFunc(out, func(a, b SurveyResult) int { return strings.Compare(a.Target, b.Target) })
 	return out, s.recordSurvey(ctx, who, out)
 }
+
+// beginMost is how many surveys may have begun at once; how many of them are at work the slots say.
+const beginMost = 1200
 
 // targetNames checks names, or returns all.
 func (s *Seen) targetNames(c *declared.Current, names []string) ([]string, error) {
@@ -112,10 +107,10 @@ func (s *Seen) targetNames(c *declared.Current, names []string) ([]string, error
 	return slices.Compact(names), nil
 }
 
-func (s *Seen) surveyOne(ctx context.Context, name string) SurveyResult {
+func (s *Seen) surveyOne(ctx context.Context, name string, slot *work.Slot) SurveyResult {
 	began := time.Now()
 	r := SurveyResult{Target: name}
-	seen, err := s.surveyInto(ctx, name)
+	seen, err := s.surveyInto(ctx, name, slot)
 	r.Accounts, r.Changed = seen.accounts, len(seen.changed)
 	r.TookMS = time.Since(began).Milliseconds()
 	if errors.Is(err, work.ErrHeld) {
@@ -207,7 +202,7 @@ type sighted struct {
 const wholeEvery = 24 * time.Hour
 
 // surveyInto reads the target and stores what it holds.
-func (s *Seen) surveyInto(ctx context.Context, name string) (out sighted, err error) {
+func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (out sighted, err error) {
 	held, err := work.Hold(ctx, s.Store, "target/"+name, s.Owner, busyFor)
 	if err != nil {
 		return out, err
@@ -225,6 +220,7 @@ func (s *Seen) surveyInto(ctx context.Context, name string) (out sighted, err er
 		access.Wait = min(access.Patience(), deadFor) // it did not answer the last time either
 	}
 	out.markOf = readBy(access)
+	access = slot.Through(access)
 	mark := row.Mark
 	if row.MarkOf != out.markOf || row.WholeAt == nil || s.Now().Sub(*row.WholeAt) > wholeEvery {
 		mark = ""
