@@ -36,6 +36,9 @@ locked() {
   rm -f "$lock"/passwd "$lock"/shadow "$lock"/group "$lock"/gshadow "$lock"/sub?id "$lock/keys" "$lock/words"
   : >"$lock/said"
   if command -v vipw >/dev/null; then
+    for f in /etc/passwd.lock /etc/shadow.lock /etc/group.lock /etc/gshadow.lock; do # left behind by a power cut: who held it is no more
+      [ ! -e $f ] || [ "$(stat -c %Y $f)" -ge "$(awk '$1 == "btime" { print $2 }' /proc/stat)" ] || rm -f $f
+    done
     (unset VISUAL; EDITOR="/bin/sh $lock/edit $lock shadow" vipw -q) </dev/null >/dev/null 2>"$lock/said"
     return
   fi
@@ -96,6 +99,7 @@ homes_made() {
     while IFS=: read -r i n u g h; do set -- "$@" "$h"; done <"$lock/fresh"
   fi
   if [ $# -gt 0 ]; then
+    for h; do : >"$h/$half"; done # until it is whole, should the power be cut
     set +f
     for f in "$skel"/* "$skel"/.[!.]*; do
       if [ -L "$f" ] || [ -d "$f" ]; then for h; do cp -a "$f" "$h/"; done; elif [ -f "$f" ]; then filled "$f" "$@"; fi
@@ -110,6 +114,8 @@ homes_made() {
     fi
     chmod "$mode" -- "$@"
     while IFS=: read -r i n u g h; do chown -hR "$u:$g" -- "$h"; done <"$lock/fresh"
+    for h; do shift; set -- "$@" "$h/$half"; done
+    rm -f -- "$@"
   fi
   [ ! -s "$lock/keys" ] || while IFS=: read -r i n u g h; do # of one whose home was there: written as the account itself
     if ! grep -q "^$i:" "$lock/fresh" && text=$(awk -F'\t' -v n="$n" '$2 == n { print $3 }' "$lock/keys") && [ "$text" ]; then
@@ -119,6 +125,18 @@ homes_made() {
     fi
   done <"$lock/made"
   umask 022
+}
+half=.hen-roost-new
+# finish_home NAME: of an account that was made before the power was cut: a home that is missing, or was not filled.
+finish_home() {
+  h=$(home_of "$1") u=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
+  case $h in /*/*) ;; *) return ;; esac
+  if [ -e "$h/$half" ] && [ "$(stat -c %u -- "$h")" = "$u" ]; then rm -f -- "$h/$half"; return; fi
+  [ ! -e "$h" ] || [ -e "$h/$half" ] || return
+  rm -rf -- "$h"
+  { mkdir -m 700 -- "$h" && { [ ! -d /etc/skel ] || cp -a /etc/skel/. "$h/"; } &&
+    chown -hR "$u:$(awk -F: -v n="$1" '$1 == n { print $4; exit }' /etc/passwd)" -- "$h"; } 2>"$lock/said" ||
+    note "its home $h could not be made: $(head -c 200 "$lock/said")"
 }
 # filled FILE HOMES…: one file of the skeleton for all of them.
 filled() (

@@ -140,7 +140,9 @@ func ops(n int, a connect.Act, view connect.View) (ops, after string) {
 		if !there {
 			op("add", a.Name, c.One(model.Number), c.One(model.PrimaryGroup), c.One(home), c.One(shell), c.One(model.FullName))
 		}
-		after = accountOps(op, a, there)
+		if after = accountOps(op, a, there); there && a.Verb == model.Create {
+			after = "finish_home " + quoted(a.Name) + after // ours, cut off before that
+		}
 	}
 	return b.String(), after
 }

@@ -156,7 +156,7 @@ func step(a connect.Act, view connect.View, asks bool) string {
 		if view.Object(a.Of()) == nil {
 			return create(a, view) + insideStep(a)
 		}
-		return insideStep(a) // ours, cut off before that
+		return "finish_home " + quoted(a.Name) + insideStep(a) // ours, cut off before that
 	}
 	return change(a.Act) + insideStep(a)
 }

@@ -34,8 +34,11 @@ func TestSmallSuite(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	_, a := startSmall(t, "")
+	h, a := startSmall(t, "echo visitor:x:1990:100::/home/visitor:/bin/sh >>/etc/passwd; echo 'visitor:*:19000::::::' >>/etc/shadow; "+
+		"mkdir -p /home/visitor/.ssh; cp /root/.ssh/authorized_keys /home/visitor/.ssh/; chmod 700 /home/visitor/.ssh; chown -R 1990 "+
+		"/home/visitor")
 	connecttest.Run(t, connecttest.Subject{Proves: true, Fresh: fresh.Private, Blind: true,
+		SignedIn:  func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/ash"}}})
 }
