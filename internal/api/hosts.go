@@ -45,6 +45,15 @@ type commissionRequest struct {
 	}
 }
 
+type renumberRequest struct {
+	Name string `path:"name"`
+	Body struct {
+		Account string `json:"account" example:"jorunn.strand"`
+		Number  int    `json:"number" minimum:"1" maximum:"2147483646" example:"1002"`
+		Because string `json:"because" example:"1502 is somebody else's elsewhere"`
+	}
+}
+
 func days(n int) time.Duration { return time.Duration(n) * 24 * time.Hour }
 
 // hosts are operations on what targets hold beside accounts, and on targets beside each other.
@@ -71,6 +80,11 @@ func (h *handlers) hosts(api huma.API) {
 		"Set targets that share a tag beside each other, and tell what is odd about one among its like",
 		func(ctx context.Context, who door.Operator, in *fleetRequest) (seen.Fleet, error) {
 			return h.Fleet(ctx, who, in.Tag)
+		})
+	op(api, door.Draft, http.MethodPost, "/targets/{name}/renumber", "renumber",
+		"Draft a round that gives an account another number, with all files that it owns",
+		func(ctx context.Context, who door.Operator, in *renumberRequest) (rounds.Round, error) {
+			return h.Renumber(ctx, who, in.Name, in.Body.Account, in.Body.Number, in.Body.Because)
 		})
 	op(api, door.Credential, http.MethodPost, "/targets/{name}/commission", "commission",
 		"Make a named administrator, prove that they get in and become superuser, and only then close what the target was delivered with",

@@ -125,7 +125,7 @@ func orNone(s string) string {
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
 	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetHistory(),
-		a.targetSuperusers(), a.targetSessions(), a.endSession(), a.acceptKey())
+		a.targetSuperusers(), a.targetRenumber(), a.targetSessions(), a.endSession(), a.acceptKey())
 	return c
 }
 

@@ -129,6 +129,22 @@ func (p *fileParser) removal(target string, into *model.Removal, n *node) {
 	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, "keep", "archive", "remove"), "keep": p.span(&into.Keep)})
 }
 
+// numbers reads a range, as 2000-2999.
+func (p *fileParser) numbers(into *model.Range) func(*node) {
+	return func(n *node) {
+		var s string
+		p.str(&s)(n)
+		low, high, ok := strings.Cut(s, "-")
+		a, err := strconv.Atoi(strings.TrimSpace(low))
+		b, err2 := strconv.Atoi(strings.TrimSpace(high))
+		if !ok || err != nil || err2 != nil || a < 1 || b < a || b > 1<<31-2 {
+			p.fault(p.pos(n), "%q is no range of numbers; write it as 2000-2999", s)
+			return
+		}
+		*into = model.Range{Low: a, High: b}
+	}
+}
+
 func (p *fileParser) homes(target string, into *model.Homes, n *node) {
 	p.mapping(n, "homes of "+target, keys{"stale": p.span(&into.Stale), "leave": p.strings(&into.Leave)})
 }

@@ -163,7 +163,7 @@ func (c *comparer) missing(a resolve.Account) {
 	}
 	if other := c.holder(number); other != nil && number != "" {
 		at, _ := c.find(other.Name)
-		decide(other, "number %s is taken by %s, an account that %s; give that one another (roost bulk, change number=…), or write "+
+		decide(other, "number %s is taken by %s, an account that %s; give that one another (roost target renumber), or write "+
 			"for %s: "+
 			"accounts: {%s: {number: …}}", number, other.Name, c.whose(at), a.ID, c.Desired.Target.Name)
 		return

@@ -168,9 +168,13 @@ type Role struct {
 	HeldWhen  Text // CEL; empty: held by name only
 	Includes  []Ref
 	NeverWith []Ref // roles nobody may hold beside it
+	Numbers   Range // from which those who join with it get their number
 	Gives     []Grant
 	Pos       Pos
 }
+
+// Range is a stretch of numbers, both ends in it; the zero Range is none.
+type Range struct{ Low, High int }
 
 // Grant is one line of a role.
 type Grant struct {

@@ -141,6 +141,13 @@ func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
 	today := s.Now().Format(time.DateOnly)
 	for _, u := range people {
 		line := JoinLine{Line: u.Line, User: u.ID, Outcome: "joins"}
+		if u.Number == "" && c.Declared.Users[u.ID] == nil {
+			if err := allot(c, &u, numbers); err != nil {
+				line.Outcome, line.Words = "refused", err.Error()
+				out.lines = append(out.lines, line)
+				continue
+			}
+		}
 		why := wrongJoiner(c, u, numbers)
 		switch known := c.Declared.Users[u.ID]; {
 		case why != "":
@@ -164,6 +171,43 @@ func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
 	edits, _ := exchange.Edits(c.Declared, fresh, nil, q.File, func(string, string) string { return "" })
 	out.edits = append(out.edits, edits...)
 	return out, nil
+}
+
+// allot gives somebody who joins the lowest free number of the range of a role that they hold, or of one within it.
+// Nobody else has it then; whether a target knows it by another name the comparison tells before it is taken.
+func allot(c *declared.Current, u *exchange.User, numbers map[string]string) error {
+	seen := map[string]bool{}
+	var find func(roles []string) *model.Role
+	find = func(roles []string) *model.Role {
+		for _, name := range roles {
+			r := c.Declared.Roles[name]
+			if r == nil || seen[name] {
+				continue
+			}
+			if seen[name] = true; r.Numbers != (model.Range{}) {
+				return r
+			}
+			var within []string
+			for _, ref := range r.Includes {
+				within = append(within, ref.Name)
+			}
+			if found := find(within); found != nil {
+				return found
+			}
+		}
+		return nil
+	}
+	r := find(u.Roles)
+	if r == nil {
+		return nil
+	}
+	for n := r.Numbers.Low; n <= r.Numbers.High; n++ {
+		if number := strconv.Itoa(n); numbers[number] == "" {
+			u.Number = number
+			return nil
+		}
+	}
+	return fmt.Errorf("the role %s has no number left between %d and %d; widen its range", r.Name, r.Numbers.Low, r.Numbers.High)
 }
 
 // numbersOf is who has which number.

@@ -1,0 +1,153 @@
+package test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/demo"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/life"
+	"hen-roost/internal/service/seen"
+)
+
+// edited changes the declaration's files and declares them.
+func edited(t *testing.T, d *demo.Demo, file string, pairs ...string) {
+	t.Helper()
+	path := filepath.Join(d.Declaration, file)
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := strings.NewReplacer(pairs...).Replace(string(b))
+	if text == string(b) {
+		t.Fatalf("%s has nothing like %q", file, pairs[0])
+	}
+	write(t, d.Declaration, file, text)
+	must(t, d, "declare", d.Declaration, "--yes", "--because", "as the test wants it")
+}
+
+// approved lets a round run that is held, and runs it.
+func approved(t *testing.T, d *demo.Demo, id int64) {
+	t.Helper()
+	if _, err := d.Server.Service.Approve(context.Background(), door.Itself, id); err != nil {
+		t.Fatal(err)
+	}
+	must(t, d, "run", fmt.Sprint(id))
+}
+
+// A target is commissioned: the administrator is made and proved, and only then the superuser's password is closed and
+// the factory account shut. When the proof fails what was made is gone again, and nothing is closed.
+func TestCommission(t *testing.T) {
+	d := prepared(t)
+	h := d.Hosts["little-tern"]
+	shell := func(command string) string {
+		t.Helper()
+		out, err := h.Exec(command)
+		if err != nil {
+			t.Fatalf("%s: %v %s", command, err, out)
+		}
+		return strings.TrimSpace(out)
+	}
+	shell("printf 'root:Rope-90-knots\n' | chpasswd")
+	expect(t, d, 1, "no user is called", "commission", "little-tern", "--administrator", "od.strand", "--because", "x")
+	expect(t, d, 1, "give them a role with elevate", "commission", "little-tern", "--administrator", "helene.roux", "--because", "x")
+	edited(t, d, "roles.yaml", "        groups: [systems]\n      - at: staff-directory",
+		"        groups: [systems]\n      - at: little-tern\n        elevate: [all]\n      - at: staff-directory")
+
+	commission := func(code int) life.Commissioned {
+		t.Helper()
+		out, said, got := roost(t, d.Profile, "", "commission", "little-tern", "--administrator", "odd.strand", "--because", "take over",
+			"-o", "json")
+		if got != code {
+			t.Fatalf("exit %d, want %d: %s%s", got, code, out, said)
+		}
+		return decode[life.Commissioned](t, out)
+	}
+	stages := func(x life.Commissioned) (out string) {
+		for _, s := range x.Stages {
+			out += s.What + " " + s.State + "; "
+		}
+		return out
+	}
+	first := commission(4)
+	if stages(first) != "administrator waiting; " || len(first.Links) != 1 {
+		t.Fatalf("%s %+v", stages(first), first)
+	}
+	// Where sudo lets nobody in the account is made, and proves nothing.
+	shell("mv /etc/pam.d/sudo /etc/pam.d/sudo.kept; echo 'auth requisite pam_deny.so' >/etc/pam.d/sudo")
+	approved(t, d, first.Stages[0].Round)
+	if got := stages(commission(4)); !strings.HasSuffix(got, "proof failed; closing not-tried; ") {
+		t.Errorf("where sudo lets nobody in: %s", got)
+	}
+	if got := shell("grep ^root: /etc/shadow | cut -c6-8"); !strings.HasPrefix(got, "$") {
+		t.Errorf("the superuser was closed all the same: %s", got)
+	}
+	shell("mv /etc/pam.d/sudo.kept /etc/pam.d/sudo")
+	again := commission(0)
+	if !again.Complete || !strings.Contains(stages(again), "proof done; closing done; ") {
+		t.Errorf("%s %+v", stages(again), again)
+	}
+	if got := shell("grep ^root: /etc/shadow | cut -c6; grep ^guest: /etc/shadow | cut -d: -f8; chage -l odd.strand | head -1; su -s " +
+		"/bin/sh odd.strand -c id 2>&1"); !strings.HasPrefix(got,
+		"!\n1\n") || !strings.Contains(got, "password must be changed") {
+		t.Errorf("%s", got)
+	}
+	if got := stages(commission(0)); !strings.HasSuffix(got, "closing already-so; ") {
+		t.Errorf("once more: %s", got)
+	}
+	expect(t, d, 0, "odd.strand Odd Strand group", "target", "superusers", "little-tern")
+	expect(t, d, 0, "prove that odd.strand signs in and becomes superuser: proved by signing in", "record", "--target", "little-tern",
+		"--size", "1000")
+}
+
+// What people left is seen, and goes by a round like any other; targets are set beside each other.
+func TestHomesAndTwins(t *testing.T) {
+	d := taken(t)
+	h := d.Hosts["northquay"]
+	if out, err := h.Exec("for n in a b 'c d'; do mkdir -p \"/home/$n/x\"; echo 1 >\"/home/$n/x/f\"; touch -d 2025-01-31 " +
+		"\"/home/$n/x/f\" \"/home/$n\"; chown -R 1990 \"/home/$n\"; done"); err != nil {
+		t.Fatal(out)
+	}
+	expect(t, d, 0, "homes, 3 may go", "home", "list", "northquay")
+	expect(t, d, 0, "left alone by \"kiosk\"", "home", "list")
+	expect(t, d, 1, "nobody has a home", "home", "list", "staff-directory")
+	expect(t, d, 2, "a number of days", "home", "list", "--stale", "soon")
+	expect(t, d, 2, "say what becomes of them", "home", "draft", "northquay", "--because", "x")
+	out := expect(t, d, 0, "Look at it: roost round show", "home", "draft", "northquay", "--stale", "90", "--archive", "--because",
+		"end of season")
+	if _, err := h.Exec("touch /home/b/x/f"); err != nil {
+		t.Fatal(err)
+	}
+	id := out[strings.LastIndex(out, " ")+1 : len(out)-1]
+	must(t, d, "approve", id)
+	expect(t, d, 4, "2 done", "run", id)
+	if out, _ := h.Exec("ls /home | tr '\\n' ' '; ls /var/backups/homes | wc -l"); !strings.Contains(out, "b ") || strings.Contains(out,
+		"c d") ||
+		!strings.HasSuffix(strings.TrimSpace(out), "3") {
+		t.Errorf("%s", out)
+	}
+	must(t, d, "survey")
+	expect(t, d, 3, "arctic-tern and sooty-tern differ in", "compare", "arctic-tern", "sooty-tern")
+	expect(t, d, 1, "always like itself", "compare", "arctic-tern", "arctic-tern")
+	if f := decode[seen.Fleet](t, must(t, d, "fleet", "list", "--tag", "fleet=vessels", "-o", "json")); len(f.Items) != 3 || f.Odd != 3 {
+		t.Errorf("%+v", f)
+	}
+	expect(t, d, 0, "3 targets", "fleet", "list", "--tag", "fleet=vessels")
+	expect(t, d, 0, "only here there is an account", "fleet", "list", "--tag", "fleet=vessels", "--only-odd")
+	expect(t, d, 1, "tag", "fleet", "list", "--tag", "fleet=vesels")
+	expect(t, d, 0, "Round", "target", "renumber", "sooty-tern", "jarle.holm", "1790", "--because", "1701 is wanted")
+}
+
+// One target is reached via another, and says so when that cannot be had.
+func TestVia(t *testing.T) {
+	d := taken(t)
+	edited(t, d, "targets.yaml", "    address: ${params.arctic_tern}\n", "    address: ${params.arctic_tern}\n    via: northquay\n",
+		"    address: ${params.staff_directory}\n", "    address: ${params.staff_directory}\n    via: northquay\n")
+	expect(t, d, 0, "● surveyed", "survey", "arctic-tern", "staff-directory")
+	d.Hosts["northquay"].Stop()
+	expect(t, d, 1, "arctic-tern is reached via northquay", "survey", "arctic-tern")
+}
