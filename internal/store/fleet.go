@@ -6,7 +6,7 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// PeopleOn hands on every account of people that some targets were last seen to hold: where, its name, and whether it can
+// PeopleOn hands on every open account of people that some targets were last seen to hold: where, its name, and whether it can
 // become superuser.
 func (s *Store) PeopleOn(ctx context.Context, targets []string, found func(target, account string, superuser bool) error) error {
 	for from := 0; from < len(targets); from += observedGroup {
@@ -23,7 +23,7 @@ func (s *Store) PeopleOn(ctx context.Context, targets []string, found func(targe
 		for rows.Next() {
 			var target, name string
 			var flags int
-			if err = rows.Scan(&target, &name, &flags); err == nil {
+			if err = rows.Scan(&target, &name, &flags); err == nil && flags&shutFlag == 0 {
 				err = found(target, name, flags&powerFlag != 0)
 			}
 			if err != nil {

@@ -29,7 +29,7 @@ type waiter struct {
 }
 
 const (
-	silence    = 20 * time.Millisecond // after which a slot is given back
+	silence    = 10 * time.Millisecond // after which a slot is given back
 	silentMost = 1000                  // targets that say nothing, and are waited for at once
 )
 

@@ -39,6 +39,7 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
+  const under = $derived({ fleet: 'targets', compare: 'targets' }[here] ?? here); // the place that leads there
   const title = $derived(
     places.find(([p]) => p === here)?.[1] ??
       { ending: 'Ending soon', handovers: 'Handovers', fleet: 'Fleet', compare: 'Compare' }[here] ??
@@ -74,8 +75,8 @@
         <a
           use:link
           href="/{path}"
-          aria-current={here === path ? 'page' : undefined}
-          class="no-underline {here === path ? 'border-barn border-b-2' : 'text-soft'}">{word}</a>
+          aria-current={under === path ? 'page' : undefined}
+          class="no-underline {under === path ? 'border-barn border-b-2' : 'text-soft'}">{word}</a>
       {/each}
     </nav>
     <div class="ml-auto flex flex-wrap items-baseline gap-4">

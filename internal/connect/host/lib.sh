@@ -30,6 +30,7 @@ state() {
     function wants(key) { return !only || key in want }
     at == "n" { want[$0]; want[$1]; next } # of mGROUP:MEMBER that the group is asked too
     at == "k" {
+      if ($0 == "") next
       f = substr($0, length($1) + 2); c = 0; letter = ours_only ? "l" : "K"; keyed[$1]
       if (f != "") {
         while ((getline l < f) > 0 && c++ < 1000) if (l == "# from here on: kept by Hen Roost") letter = "K"; else if (l !~ /^[ \t]*(#|$)/) print letter ":" $1 ":" substr(l, 1, 4096)
@@ -112,12 +113,21 @@ state() {
     }' at=n "$names" at=s /etc/shadow at=g /etc/group at=k - at=p /etc/passwd "$@"
 }
 
-# listing: which of the homes, NAME:HOME on standard input, hold keys, NAME:FILE. Through a link none are read.
-listing() {
-  while IFS=: read -r n h; do
-    f=$h/.ssh/authorized_keys
-    if [ -L "$f" ] || [ -L "$h/.ssh" ]; then [ ! -e "$f" ] || printf '%s:\n' "$n"; elif [ -f "$f" ]; then printf '%s:%s\n' "$n" "$f"; fi
-  done
+# keyed NAME HOME: whether a home holds keys; file is then NAME:FILE. Through a link none are read, and the file is empty.
+keyed() {
+  file=$2/.ssh/authorized_keys
+  if [ -L "$file" ] || [ -L "$2/.ssh" ]; then [ -e "$file" ] && file=$1:; elif [ -f "$file" ]; then file=$1:$file; else return 1; fi
+}
+# listing: those of NAME:HOME on standard input.
+listing() { while IFS=: read -r n h; do ! keyed "$n" "$h" || printf '%s\n' "$file"; done; }
+# few: those of all accounts in list, if they are few: then no further process is wanted for it.
+few() {
+  list= n=0
+  while IFS=: read -r a x x x x h x; do
+    n=$((n + 1))
+    [ $n -lt 500 ] || return 1
+    ! keyed "$a" "$h" || list=$list$file$nl
+  done </etc/passwd
 }
 # Where PAM is not asked an expiry day shuts nobody out, and neither does a locked password where there are keys.
 nopam=
@@ -166,7 +176,14 @@ read_all() {
     lying
     set -f
   fi
-  homes "$whole" "$2" | listing | state "$1" "$2" at=l $defs at=H /proc/sys/kernel/hostname at=d $rules $facts
+  set -- "$1" "$2" at=l $defs at=H /proc/sys/kernel/hostname at=d $rules $facts
+  if [ "$whole" ] && few; then
+    state "$@" <<K
+$list
+K
+  else
+    homes "$whole" "$2" | listing | state "$@"
+  fi
 }
 own=/etc/sudoers.d/hen-roost
 

@@ -69,9 +69,11 @@ func TestScripts(t *testing.T) {
 	for i, a := range every {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
-			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }; keys() { run \"$@\"; }; password() { run \"$@\"; " +
-				"}; reopen() { run \"$@\"; }; finish_home() { run \"$@\"; }; create() { run \"$@\"; }; remove() { run \"$@\"; }; aside() { run \"$@\"; }; " +
-				"renumber() { run \"$@\"; }\nrc=0\n" + step(a, there, true)
+			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }\n"
+			for _, name := range []string{"keys", "password", "reopen", "finish_home", "create", "remove", "aside", "renumber"} {
+				script += name + "() { run \"$@\"; }\n"
+			}
+			script += "rc=0\n" + step(a, there, true)
 			cmd := exec.Command("sh", "-c", script)
 			cmd.Env = []string{"PATH=/nowhere"}
 			out, err := cmd.CombinedOutput()

@@ -443,7 +443,8 @@ func (c *checker) user(u *model.User) {
 	for _, key := range u.Keys {
 		c.template(key)
 		if !strings.Contains(key.Raw, "${") && !looksLikeKey(key.Raw) {
-			c.fault(key.Pos, "a key is one line of the form \"ssh-ed25519 AAAA… comment\"")
+			c.fault(key.Pos, "a key is one line of the form \"ssh-ed25519 AAAA… comment\", with options before it as "+
+				"from=\"10.0.0.0/8\" if need be")
 		}
 	}
 	if u.Span.From != "" && u.Span.Until != "" && u.Span.From > u.Span.Until {
@@ -505,16 +506,26 @@ func through(role, given string) string {
 	return "role " + role + " (through " + given + ")"
 }
 
-// looksLikeKey checks the shape of an authorized key without options (RFC 4253 §6.6 in the one-line form).
+// looksLikeKey checks the shape of a line of authorized keys (RFC 4253 §6.6 in the one-line form), with options before
+// the key as sshd(8) has them: they bound what the key is good for.
 func looksLikeKey(s string) bool {
-	f := strings.Fields(s)
-	if len(f) < 2 || strings.ContainsAny(s, "\n\r\x00") {
+	if strings.ContainsAny(s, "\n\r\x00") {
 		return false
 	}
-	return keyKind.MatchString(f[0]) && keyBody.MatchString(f[1])
+	s = strings.TrimSpace(s)
+	if m := keyOptions.FindString(s); m != "" {
+		s = s[len(m):]
+	}
+	f := strings.Fields(s)
+	return len(f) > 1 && keyKind.MatchString(f[0]) && keyBody.MatchString(f[1])
 }
 
 var (
+	// keyOptions are a list of them: from="10.0.0.0/8,192.0.2.7",restrict,pty and a space.
+	keyOptions = regexp.MustCompile(`^(?:(?:from|expiry-time|command|permitopen|permitlisten)="(?:[^"\\]|\\.)*"|restrict|pty|` +
+		`(?:no-)?(?:agent|port|X11)-forwarding|no-pty|no-user-rc|user-rc|verify-required)` +
+		`(?:,(?:(?:from|expiry-time|command|permitopen|permitlisten)="(?:[^"\\]|\\.)*"|restrict|pty|` +
+		`(?:no-)?(?:agent|port|X11)-forwarding|no-pty|no-user-rc|user-rc|verify-required))*[ \t]+`)
 	keyKind = regexp.MustCompile(`^(ssh|ecdsa|sk)-[a-z0-9@.-]+$`)
 	keyBody = regexp.MustCompile(`^AAAA[A-Za-z0-9+/]+=*$`)
 )

@@ -232,7 +232,10 @@ func (p *fileParser) group(name string, at model.Pos, n *node) {
 		"about": p.about(&g.About), "number": p.number(&g.Number, 1, 1<<31-2), "in": p.refs(&g.In),
 		"owner":   p.ref(&g.Owner),
 		"members": p.oneOf(&members, "exactly", "at-least"),
-		"keepers": p.refs(&g.Keepers),
+		"keepers": func(n *node) {
+			g.Keepers = []model.Ref{} // none is declared, too
+			p.refs(&g.Keepers)(n)
+		},
 	})
 	g.AtLeast = members == "at-least"
 }

@@ -97,7 +97,7 @@ func without(a, b []string) (out []string) {
 type Like struct {
 	Target     string
 	Details    map[string]string // what it tells of itself, one value each
-	Accounts   []string          // of people
+	Accounts   []string          // of people, open ones
 	Superusers []string          // those of them that can become superuser
 }
 

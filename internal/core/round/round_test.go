@@ -407,3 +407,42 @@ func TestRefused(t *testing.T) {
 		}
 	}
 }
+
+// An account that was removed is made again from what was written down of it, and shut as it was.
+func TestUndoOfRemoval(t *testing.T) {
+	removed := model.Act{Target: "pier", Verb: model.Remove, Object: model.Account, Name: "jarle", User: "jarle", Changes: []model.Change{
+		{Attribute: model.Disabled, Before: []string{"yes"}}, {Attribute: model.Number, Before: []string{"1701"}},
+		{Attribute: model.PrimaryGroup, Before: []string{"jarle"}}, {Attribute: model.Home, Before: []string{"/home/jarle"},
+			After: []string{"archive"}}}}
+	acts, lost := round.Undo([]model.Act{removed}, func(string) bool { return true })
+	if len(acts) != 2 || acts[0].Verb != model.Create || acts[0].After().One(model.Number) != "1701" ||
+		acts[0].After().One(model.Home) != "/home/jarle" ||
+		acts[0].After().Has(model.PrimaryGroup) || acts[1].Verb != model.Disable || len(lost) != 1 {
+		t.Errorf("%+v %+v", acts, lost)
+	}
+	bare := model.Act{Target: "pier", Verb: model.Remove, Object: model.HomeKind, Name: "/home/x"}
+	if acts, lost := round.Undo([]model.Act{bare}, nil); len(acts) != 0 || len(lost) != 1 {
+		t.Errorf("%+v %+v", acts, lost)
+	}
+}
+
+// Closing the superuser's password that a target was delivered with is let through whatever the account is; nothing else is.
+func TestClosingTheFactory(t *testing.T) {
+	root := &model.Object{Kind: model.Account, Name: "root", System: true, Ours: true,
+		Attributes: model.Pack(model.Attribute{Name: model.Locked, Values: []string{"no"}})}
+	facts := map[string]round.Facts{"pier": {Target: &model.Target{Name: "pier"},
+		Shield: model.Shield{Target: &model.Target{Name: "pier"}, Login: "root"},
+		Seen:   map[string]*model.Object{"root": root}}}
+	for _, c := range []struct {
+		changes []model.Change
+		verb    model.Verb
+		held    bool
+	}{{changed(model.Locked, "no", "yes"), model.Modify, false}, {changed("shell", "/bin/sh", "/bin/false"), model.Modify, true},
+		{changed(model.Disabled, "no", "yes"), model.Disable, true}} {
+		holds := round.Holds([]round.Step{{Act: model.Act{Target: "pier", Verb: c.verb, Object: model.Account, Name: "root",
+			Changes: c.changes}}}, facts, nil)
+		if (len(holds) > 0) != c.held {
+			t.Errorf("%+v: %+v", c, holds)
+		}
+	}
+}

@@ -111,6 +111,15 @@ func (x *commission) administrator(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	if len(missing) == 0 {
+		o, err := x.Store.Object(ctx, x.target, model.Account, x.account)
+		switch {
+		case err == store.ErrNone || err == nil && !o.Attributes.Has(model.Elevation):
+			x.tell("administrator", "failed", 0, "%s has no way to become superuser there; give %s a role with elevate: [all], or "+
+				"look for what keeps it away: roost drift --user %s", x.account, x.user, x.user)
+			return false, nil
+		case err != nil:
+			return false, err
+		}
 		x.tell("administrator", "already-so", 0, "%s is there as declared", x.account)
 		return true, nil
 	}

@@ -98,7 +98,8 @@ func alikeness(one, other string, n int, by map[string]int) string {
 	}
 	var parts []string
 	for _, kind := range door.KeysOf(by) {
-		parts = append(parts, fmt.Sprintf("%d of kind %s", by[kind], kind))
+		parts = append(parts, door.Count(by[kind], kind, strings.TrimSuffix(kind, "y")+map[bool]string{true: "ies",
+			false: "s"}[strings.HasSuffix(kind, "y")]))
 	}
 	return fmt.Sprintf("%s and %s differ in %s: %s.", one, other, door.Count(n, "thing", "things"), strings.Join(parts, ", "))
 }
@@ -150,7 +151,7 @@ type FleetTarget struct {
 	Version    string     `json:"version,omitempty"`
 	ClockOff   string     `json:"clock-off,omitempty" doc:"seconds"`
 	Accounts   int        `json:"accounts" doc:"of people"`
-	Superusers int        `json:"superusers" doc:"accounts of people that can become superuser"`
+	Superusers int        `json:"superusers" doc:"open accounts of people that can become superuser"`
 	SurveyedAt *time.Time `json:"surveyed-at,omitempty"`
 	Odd        []string   `json:"odd" doc:"what is otherwise than on its like"`
 }
