@@ -22,7 +22,7 @@ type draftHomesRequest struct {
 	Body struct {
 		Targets []string `json:"targets,omitempty" doc:"left out: all on which people have homes"`
 		Days    int      `json:"stale,omitempty" minimum:"0" maximum:"36500" doc:"days without use; 0: as each target's declaration says, or else 90"`
-		How     string   `json:"how" enum:"archive,remove" doc:"kept in an archive on the target, or gone for good"`
+		How     string   `json:"how" enum:"archive,seal,remove" doc:"kept in an archive on the target, fetched and sealed here, or gone for good"`
 		Because string   `json:"because" example:"end of the season"`
 	}
 }
@@ -54,6 +54,25 @@ type renumberRequest struct {
 	}
 }
 
+type archivesRequest struct {
+	Target string `query:"target" doc:"left out: of all"`
+	Before int64  `query:"before" minimum:"0" doc:"next of the page before"`
+	Size   int    `query:"size" minimum:"0" maximum:"1000"`
+}
+
+type returnRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body struct {
+		Because string `json:"because" example:"he comes back"`
+	}
+}
+
+// Returned is a home that is on its target again.
+type Returned struct {
+	life.Archive
+	Said string `json:"said" doc:"what the target did with it"`
+}
+
 func days(n int) time.Duration { return time.Duration(n) * 24 * time.Hour }
 
 // hosts are operations on what targets hold beside accounts, and on targets beside each other.
@@ -71,6 +90,16 @@ func (h *handlers) hosts(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/superusers", "list-superusers", "Tell who can become superuser, and through what",
 		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.Superusers, error) {
 			return h.TargetSuperusers(ctx, who, in.Name)
+		})
+	op(api, door.Look, http.MethodGet, "/archives", "list-archives", "List homes of those who were removed, kept sealed here",
+		func(ctx context.Context, who door.Operator, in *archivesRequest) (life.Archives, error) {
+			return h.ListArchives(ctx, who, in.Target, in.Before, in.Size)
+		})
+	op(api, door.Run, http.MethodPost, "/archives/{id}/return", "return-archive",
+		"Bring a sealed home back to the target that it came from",
+		func(ctx context.Context, who door.Operator, in *returnRequest) (Returned, error) {
+			a, said, err := h.ReturnArchive(ctx, who, in.ID, in.Body.Because)
+			return Returned{a, said}, err
 		})
 	op(api, door.Look, http.MethodGet, "/compare", "compare-targets", "Tell in what two targets differ that should be alike",
 		func(ctx context.Context, who door.Operator, in *twinsRequest) (seen.Twins, error) {

@@ -18,7 +18,7 @@ import (
 
 func (a *app) home() *cobra.Command {
 	c := &cobra.Command{Use: "home", Short: "Look at what people leave on hosts, and clear what nobody uses"}
-	c.AddCommand(a.homeList(), a.homeDraft())
+	c.AddCommand(a.homeList(), a.homeDraft(), a.homeArchives(), a.homeReturn())
 	return c
 }
 
@@ -53,10 +53,12 @@ file is looked at, so that large ones take their time. Nothing is changed.`,
 			if err := a.get(c.Context(), "/homes", map[string][]string{"target": args, "stale": {fmt.Sprint(days)}}, &out); err != nil {
 				return err
 			}
+			t := homeTable(out)
 			if only {
 				out.Items = slices.DeleteFunc(out.Items, func(h seen.HomeOn) bool { return !h.Stale })
+				t.rows, t.list, t.empty = homeTable(out).rows, out.Items, ""
 			}
-			if err := a.show(out, homeTable(out)); err != nil {
+			if err := a.show(out, t); err != nil {
 				return err
 			}
 			return a.tellNot(out)
@@ -122,10 +124,10 @@ func bytesOf(n int64) string {
 
 func (a *app) homeDraft() *cobra.Command {
 	var stale, because string
-	var archive, remove bool
+	var archive, seal, remove bool
 	c := &cobra.Command{Use: "draft [TARGETS…]", Short: "Draft a round that clears homes nobody has used for long",
 		ValidArgsFunction: a.completing(0, a.targetNames),
-		Long: `Draft a round from the homes that may go: kept in an archive on the host (--archive), or gone for good (--remove).
+		Long: `Draft a round from the homes that may go: kept in an archive on the host (--archive), fetched and sealed here (--seal), or gone for good (--remove).
 Look at it, approve and run it like any other; each home is looked at again before it goes, and one that was
 used since, or that somebody works in, stays.`,
 		Example: "  roost home draft northquay --stale 180d --archive --because \"end of the season\"",
@@ -134,12 +136,20 @@ used since, or that somebody works in, stays.`,
 			if err != nil {
 				return err
 			}
-			if archive == remove {
-				return wrong{fmt.Errorf("say what becomes of them: --archive or --remove")}
+			var how []string
+			for _, x := range []struct {
+				word   string
+				chosen bool
+			}{{"archive", archive}, {"seal", seal}, {"remove", remove}} {
+				if x.chosen {
+					how = append(how, x.word)
+				}
 			}
-			how := map[bool]string{true: "archive", false: "remove"}[archive]
+			if len(how) != 1 {
+				return wrong{fmt.Errorf("say what becomes of them: --archive, --seal or --remove")}
+			}
 			var out rounds.HomesDrafted
-			if err := a.send(c.Context(), http.MethodPost, "/homes/draft", map[string]any{"targets": args, "stale": days, "how": how,
+			if err := a.send(c.Context(), http.MethodPost, "/homes/draft", map[string]any{"targets": args, "stale": days, "how": how[0],
 				"because": because}, &out); err != nil {
 				return err
 			}
@@ -156,6 +166,7 @@ used since, or that somebody works in, stays.`,
 		}}
 	c.Flags().StringVar(&stale, "stale", "", "days without use after which one may go, as 90d; left out: as the declaration says, or 90d")
 	c.Flags().BoolVar(&archive, "archive", false, "keep each in an archive on the host")
+	c.Flags().BoolVar(&seal, "seal", false, "fetch each, and keep it sealed here for as long as the declaration says, or a year")
 	c.Flags().BoolVar(&remove, "remove", false, "they are gone for good")
 	reasonFlag(c, &because)
 	return c
@@ -338,6 +349,66 @@ func (a *app) targetRenumber() *cobra.Command {
 				return a.show(r, table{})
 			}
 			fmt.Fprintf(a.Out, "Round %d is %s. Look at it: roost round show %d\n", r.ID, r.State, r.ID)
+			return nil
+		}}
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) homeArchives() *cobra.Command {
+	var target string
+	var before int64
+	var size int
+	c := &cobra.Command{Use: "archives", Short: "List homes of those who were removed, kept sealed by Hen Roost", Args: cobra.NoArgs,
+		Example: "  roost home archives\n  roost home archives --target northquay",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out life.Archives
+			if err := a.get(c.Context(), "/archives", map[string][]string{"target": {target}, "before": {fmt.Sprint(before)},
+				"size": {fmt.Sprint(size)}}, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"NUMBER", "TARGET", "WHOSE", "ACCOUNT", "SIZE", "STATE", "REMOVED", "UNTIL", "WORDS"},
+				right: []int{0, 4},
+				list:  out.Items, empty: "None is kept."}
+			for _, x := range out.Items {
+				t.rows = append(t.rows, []string{fmt.Sprint(x.ID), x.Target, who(x.UserName, x.User), x.Account, bytesOf(x.Bytes),
+					mark(x.State),
+					clock(&x.At), clock(x.Until), x.Words})
+			}
+			if err := a.show(out, t); err != nil {
+				return err
+			}
+			if out.Next != 0 {
+				a.tell("\nThe next with --before %d", out.Next)
+			}
+			return nil
+		}}
+	c.Flags().StringVar(&target, "target", "", "only of this target")
+	c.Flags().Int64Var(&before, "before", 0, "the page behind this number")
+	c.Flags().IntVar(&size, "size", 100, "how many at most")
+	return c
+}
+
+func (a *app) homeReturn() *cobra.Command {
+	var because string
+	c := &cobra.Command{Use: "return NUMBER", Short: "Bring a sealed home back to the target that it came from", Args: cobra.ExactArgs(1),
+		Long: `Bring a sealed home back: among the archives of the target that it came from, and in its place where its account is
+there, with the same number and without a home. An account that is made again with its number has it at once.`,
+		Example: "  roost home return 3 --because \"he comes back in spring\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out struct {
+				life.Archive
+				Said string `json:"said"`
+			}
+			if err := a.send(c.Context(), http.MethodPost, "/archives/"+url.PathEscape(args[0])+"/return",
+				map[string]string{"because": because},
+				&out); err != nil {
+				return err
+			}
+			if !a.forPeople() {
+				return a.show(out, table{})
+			}
+			fmt.Fprintf(a.Out, "The home of %s is on %s again: %s\n", orElse(out.Account, "number "+out.Number), out.Target, out.Said)
 			return nil
 		}}
 	reasonFlag(c, &because)

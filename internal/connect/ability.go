@@ -3,6 +3,7 @@ package connect
 import (
 	"context"
 	"errors"
+	"io"
 	"net"
 	"time"
 
@@ -144,6 +145,35 @@ func Homes(ctx context.Context, s Session) ([]model.Object, error) {
 		return x.Homes(ctx)
 	}
 	return nil, unsupported("nobody has a home on a target of this kind")
+}
+
+// Archive is a home that was archived on a target.
+type Archive struct {
+	Name    string // of the file, as the target calls it
+	Account string // whose it was, as far as a file can be called so
+	Number  string
+	Bytes   int64
+}
+
+// Archiver is a session with a target on which archives of homes wait to be fetched, and that takes them back.
+type Archiver interface {
+	// Waiting lists those that wait.
+	Waiting(ctx context.Context) ([]Archive, error)
+	// Fetch writes one out. It is whole only if the error is nil.
+	Fetch(ctx context.Context, name string, to io.Writer) error
+	// Fetched takes one away that was fetched, if what is there has this SHA-256.
+	Fetched(ctx context.Context, name string, sum []byte) error
+	// Return puts one back among the archives of the target. If its account is there, with the same number and
+	// without a home, the home is unpacked; words say what was done.
+	Return(ctx context.Context, a Archive, from io.Reader) (words string, err error)
+}
+
+// Archives returns what a session offers of archives, or an error that wraps errors.ErrUnsupported.
+func Archives(s Session) (Archiver, error) {
+	if x, ok := s.(Archiver); ok {
+		return x, nil
+	}
+	return nil, unsupported("targets of this kind keep no archives of homes")
 }
 
 // Elevator is a session that can try whether somebody becomes superuser on the target.

@@ -20,7 +20,8 @@ type Ending struct {
 	Mended         []string // keys of what was put right
 	Forget         []string // keys of what was changed on purpose
 	Handed         []HandedOut
-	Purpose        []string // keys of the acts that would open what was shut on purpose
+	Archives       []Archive // homes that wait there to be fetched
+	Purpose        []string  // keys of the acts that would open what was shut on purpose
 }
 
 // EndBatch stores an ending, all or nothing. It returns how many of the steps
@@ -40,6 +41,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		func() error { return tx.DropLinks(ctx, e.Target, e.Taken, e.At) },
 		func() error { return tx.ForgetMended(ctx, e.Target, e.Forget) },
 		func() error { return tx.handOut(ctx, e.Handed, e.At) },
+		func() error { return tx.awaitArchives(ctx, e.Archives) },
 		func() error { return tx.NotePurpose(ctx, e.Target, e.Purpose, e.Round, e.At) },
 		func() error { return tx.NoteMended(ctx, e.Target, e.Mended, e.Round, e.At) },
 	} {

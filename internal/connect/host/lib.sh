@@ -40,7 +40,7 @@ state() {
     }
     at == "l" { if (split($0, w, /[ \t]+/) >= 2 && (w[1] == "UID_MIN" || w[1] == "UID_MAX")) print "L:" w[1] ":" w[2]; next }
     # sudoers(5): rules go over lines, and lead to other files; how deep, sudo itself bounds at 128.
-    function sudoers(line, deep, f, more) {
+    function sudoers(line, deep, f, more, list) {
       rule = rule line
       if (sub(/\\$/, " ", rule)) return
       line = rule; rule = ""
@@ -51,7 +51,9 @@ state() {
         if (f ~ /^\/etc\/sudoers\.d\/?$/ || f in included || f ~ /\047/) return # that folder comes by itself
         included[f]
         if (line !~ /includedir/) { file(f, deep); return }
-        while (("ls -1 \047" f "\047 2>/dev/null" | getline more) > 0) if (more !~ /[.]|~$/) file(f "/" more, deep)
+        list = "ls -1 \047" f "\047 2>/dev/null"
+        while ((list | getline more) > 0) if (more !~ /[.]|~$/) file(f "/" more, deep)
+        close(list)
         return
       }
       if (line !~ /^[ \t]*($|Defaults)/) print "D:" substr(line, 1, 8192)

@@ -8,14 +8,17 @@ leave_home() {
   [ -d "$h" ] || return 0
   if ! leaves "$1" "$h"; then rc=1; note "the home $h is not a folder of $1 alone, and was left; the account too"; return 1; fi
   home=$h
-  [ "$2" != archive ] || archive "$1" "$h" "$(stat -c %u -- "$h")"
+  case $2 in archive | seal) archive "$1" "$h" "$(stat -c %u -- "$h")" "$2" ;; esac
 }
-# archive NAME HOME NUMBER: into /var/backups/homes, whole before anything goes.
+# archive NAME HOME NUMBER HOW: into /var/backups/homes, whole before anything goes. What is to be sealed waits there in a
+# folder of its own until it is fetched.
 archive() {
-  to=/var/backups/homes f= n= day=$(($(date +%s) / 86400))
+  to=/var/backups/homes
+  [ "$4" != seal ] || to=$to/sealing
+  f= n= day=$(($(date +%s) / 86400))
   mkdir -p -m 700 $to || { rc=1; note "the home $2 could not be archived"; return 1; }
   name=$(printf %s "$1" | tr '/ ' '__')
-  while f=$to/$name-$3-$day$n.tar.gz; [ -e "$f" ]; do n=-$((${n#-} + 1)); done # an earlier one of that day is somebody's, too
+  while f=$to/$name-$3-$day$n.tar.gz; [ -e "$f" ]; do n=_$((${n#_} + 1)); done # an earlier one of that day is somebody's, too
   home=$2
   set -- "${2#/}"
   for x in "/var/spool/cron/crontabs/$name" "/var/spool/cron/$name" "/var/mail/$name"; do [ ! -f "$x" ] || set -- "$@" "${x#/}"; done
@@ -66,7 +69,7 @@ finished() {
 remove() {
   u=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
   home=
-  case $2 in archive | remove) leave_home "$1" "$2" || return ;; esac
+  case $2 in archive | seal | remove) leave_home "$1" "$2" || return ;; esac
   awk -F: -v n="$1" '$1 == n && $2 ~ /^[!*]/ && $8 != "" && $8 <= 1 { ok = 1 } END { exit !ok }' /etc/shadow && finished "$u"
   if command -v userdel >/dev/null; then run userdel -- "$1"; else one_file "del	$1"; fi
   clear_home
@@ -93,7 +96,7 @@ drop_home() {
   if [ ! -d "$1" ]; then return; fi
   if ! own_folder "$1" "$2" "$3"; then rc=1; note "$1 is not a folder of number $2 alone, and was left"; return; fi
   home=$1
-  [ "$4" != archive ] || archive "${3:-home}" "$1" "$2" || return
+  case $4 in archive | seal) archive "${3:-home}" "$1" "$2" "$4" || return ;; esac
   clear_home
 }
 # restore STEP NAME UID HOME: the home that was archived when an account of that name and number was removed comes back.
@@ -102,11 +105,16 @@ restore() {
   set +f
   last=
   for f in /var/backups/homes/"$2-$3"-[0-9]*.tar.gz; do
-    case ${f#/var/backups/homes/"$2-$3"-} in *[!0-9-]*.tar.gz) continue ;; esac
+    case ${f#/var/backups/homes/"$2-$3"-} in *[!0-9_]*.tar.gz) continue ;; esac
     [ ! -f "$f" ] || [ "$last" -nt "$f" ] || last=$f
   done
   set -f
   [ "$last" ] && tar -tzf "$last" 2>/dev/null | grep -qxF -- "${4#/}/" || return 1
   (umask 022; mkdir -p "${4%/*}"; tar -C / -xzpf "$last" --numeric-owner -- "${4#/}") 2>"$lock/said" || { echo "$1:its home could not be brought back from $last: $(head -c 200 "$lock/said" | tr '\n:' '  ')" >>"$lock/words"; return 0; }
   echo "$1:its home came back from $last" >>"$lock/words"
+}
+# back NAME NUMBER: the home of an account that is there, with that number and without a home.
+back() {
+  h=$(awk -F: -v n="$1" -v u="$2" '$1 == n && $3 == u { print $6; exit }' /etc/passwd)
+  [ "$h" ] && restore "" "$1" "$2" "$h" && printf 'back%s\n' "$(cat "$lock/words")"
 }

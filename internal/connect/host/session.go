@@ -219,6 +219,8 @@ func (c *clipped) Write(p []byte) (int, error) {
 // greetingMost is how many bytes a host may print before the shell of ours is heard.
 const greetingMost = 1 << 20
 
+var errGreeting = fmt.Errorf("the host printed more than %d bytes before it did what it was asked", greetingMost)
+
 // marked has the shell print a word of ours before all else.
 type marked struct {
 	io.WriteCloser
@@ -246,7 +248,7 @@ func (g *greeted) Read(p []byte) (int, error) {
 	for room := greetingMost; g.mark != ""; {
 		line, err := g.from.ReadSlice('\n')
 		if room -= len(line); room < 0 {
-			return 0, fmt.Errorf("the host printed more than %d bytes before it did what it was asked", greetingMost)
+			return 0, errGreeting
 		}
 		switch {
 		case strings.HasSuffix(strings.TrimSuffix(string(line), "\n"), g.mark):

@@ -90,6 +90,9 @@ func (a *answer) read() (*reading, error) {
 		if errors.Is(err, bufio.ErrTooLong) {
 			return nil, fmt.Errorf("the host sent a line longer than %d bytes", maxLine*16)
 		}
+		if errors.Is(err, errGreeting) {
+			return nil, err
+		}
 		return r, nil // cut off: the caller sees that it is not whole
 	}
 	r.finish(g, a.as)

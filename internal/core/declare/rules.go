@@ -126,7 +126,8 @@ func (p *fileParser) elevate(n *node) []string {
 }
 
 func (p *fileParser) removal(target string, into *model.Removal, n *node) {
-	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, "keep", "archive", "remove"), "keep": p.span(&into.Keep)})
+	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, model.HomeKept, model.HomeArchived, model.HomeRemoved,
+		model.HomeSealed), "keep": p.span(&into.Keep), "retain": p.span(&into.Retain)})
 }
 
 // numbers reads a range, as 2000-2999.

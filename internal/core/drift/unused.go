@@ -79,7 +79,7 @@ func (c *comparer) stale(o *model.Object, before string) {
 		}
 	}
 	note := fmt.Sprintf("not used since %s; %s", last, whose)
-	if how != model.HomeArchived && how != model.HomeRemoved {
+	if how == model.HomeKept {
 		act.Changes = nil
 		act.Verb, note = model.NoRemedy, note+"; removal: {home: …} of the target says what becomes of such homes, archive or remove"
 	}

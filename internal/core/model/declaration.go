@@ -324,8 +324,9 @@ type Target struct {
 
 // Removal says what becomes of what an account leaves behind.
 type Removal struct {
-	Home string        // one of the constants below
-	Keep time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
+	Home   string        // one of the constants below
+	Retain time.Duration // how long a sealed home is kept; 0: a year
+	Keep   time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
 }
 
 // Homes says which of the homes on a target are stale.
@@ -339,6 +340,7 @@ const (
 	HomeKept     = "keep"
 	HomeArchived = "archive"
 	HomeRemoved  = "remove"
+	HomeSealed   = "seal" // archived, fetched, and sealed by Hen Roost for a time
 )
 
 // Limits are the bounds a round must stay inside on one target, else it is held.

@@ -79,11 +79,14 @@ func After(a model.Act) string {
 // left says what becomes of the home of an account that is removed, or of a home by itself.
 func left(a model.Act) string {
 	if a.Object == model.HomeKind {
-		return map[string]string{model.HomeArchived: "archived", model.HomeRemoved: "gone"}[a.After().One(model.Home)]
+		return map[string]string{model.HomeArchived: "archived", model.HomeRemoved: "gone",
+			model.HomeSealed: "sealed here"}[a.After().One(model.Home)]
 	}
 	switch a.After().One(model.Home) {
 	case model.HomeArchived:
 		return "gone, its home archived"
+	case model.HomeSealed:
+		return "gone, its home sealed here"
 	case model.HomeRemoved:
 		return "gone, and its home"
 	}

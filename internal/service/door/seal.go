@@ -122,6 +122,14 @@ func (s *Door) Unseal(ctx context.Context, id string) (connect.Secret, error) {
 	return connect.Seal(plain), err
 }
 
+// Sealing seals what is written to it as it comes, for what is too large to be held. It must be closed.
+func (s *Door) Sealing(to io.Writer) (io.WriteCloser, error) {
+	return age.Encrypt(to, s.seal.id.Recipient())
+}
+
+// Opening opens it again.
+func (s *Door) Opening(from io.Reader) (io.Reader, error) { return age.Decrypt(from, s.seal.id) }
+
 func (s *sealer) close(plain []byte) ([]byte, error) {
 	var b bytes.Buffer
 	w, err := age.Encrypt(&b, s.id.Recipient())

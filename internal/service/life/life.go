@@ -39,6 +39,7 @@ func (s *Life) Begin() {
 	s.going.Go(s.keepHandovers)
 	s.going.Go(s.keepProving)
 	s.going.Go(s.keepHouse)
+	s.going.Go(s.keepArchives)
 }
 
 // Drain returns when what is under way has ended.

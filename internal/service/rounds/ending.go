@@ -47,11 +47,24 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 			e.Moves = append(e.Moves, store.Move{Set: res.Of(), Member: model.Named{Kind: res.MemberKind, Name: res.Member},
 				In: *res.Answer.In})
 		}
+		if res.Verb == model.Remove && res.Outcome == connect.Done && res.Act.After().One(model.Home) == model.HomeSealed {
+			e.Archives = append(e.Archives, awaited(res, at))
+		}
 		owner(res, schema, &e.Ending)
 		e.Handed = append(e.Handed, handed(res)...)
 	}
 	e.Fresh, e.Changed, e.Gone = read.sorted()
 	return e
+}
+
+// awaited is the home that went with a step, and waits on its target to be fetched.
+func awaited(res work.Result, at time.Time) store.Archive {
+	before := res.Act.Before()
+	a := store.Archive{Target: res.Target, Account: res.Name, Number: before.One(model.Number), User: res.User, At: at}
+	if res.Act.Object == model.HomeKind {
+		a.Account = before.One(model.HeldBy)
+	}
+	return a
 }
 
 // lastRead are objects as they were read back last: one changes from step to step of a batch.

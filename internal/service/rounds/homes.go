@@ -26,8 +26,10 @@ func (s *Carrier) DraftHomes(ctx context.Context, who door.Operator, targets []s
 	if err != nil {
 		return HomesDrafted{}, err
 	}
-	if how != model.HomeArchived && how != model.HomeRemoved {
-		return HomesDrafted{}, door.Wrong("how", "%q: homes are kept in an archive there (archive), or go for good (remove)", how)
+	if how != model.HomeArchived && how != model.HomeRemoved && how != model.HomeSealed {
+		return HomesDrafted{}, door.Wrong("how",
+			"%q: homes are kept in an archive there (archive), fetched and sealed here (seal), or go for "+
+				"good (remove)", how)
 	}
 	var out HomesDrafted
 	if out.Homes, err = s.Homes(ctx, who, targets, stale); err != nil {

@@ -4,6 +4,40 @@
  */
 
 export interface paths {
+    "/api/archives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List homes of those who were removed, kept sealed here */
+        get: operations["list-archives"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/archives/{id}/return": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a sealed home back to the target that it came from */
+        post: operations["return-archive"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/authority": {
         parameters: {
             query?: never;
@@ -1774,6 +1808,39 @@ export interface components {
             what: string;
             why: components["schemas"]["Reason"][];
         };
+        Archive: {
+            account: string;
+            /**
+             * Format: date-time
+             * @description when it was removed there
+             */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            id: number;
+            number: string;
+            /** @enum {string} */
+            state: "awaited" | "fetched" | "kept" | "returned";
+            target: string;
+            /**
+             * Format: date-time
+             * @description after which it is forgotten
+             */
+            until?: string;
+            user?: string;
+            "user-name"?: string;
+            /** @description why it still waits */
+            words?: string;
+        };
+        Archives: {
+            items: components["schemas"]["Archive"][];
+            /**
+             * Format: int64
+             * @description ask for the page behind this one with before
+             */
+            next?: number;
+        };
         AssignFindingsBody: {
             keys: string[];
             /** @description empty: nobody in particular */
@@ -2037,10 +2104,10 @@ export interface components {
             /** @example end of the season */
             because: string;
             /**
-             * @description kept in an archive on the target, or gone for good
+             * @description kept in an archive on the target, fetched and sealed here, or gone for good
              * @enum {string}
              */
-            how: "archive" | "remove";
+            how: "archive" | "seal" | "remove";
             /**
              * Format: int64
              * @description days without use; 0: as each target's declaration says, or else 90
@@ -2392,7 +2459,7 @@ export interface components {
             state: string;
             /**
              * Format: int64
-             * @description accounts of people that can become superuser
+             * @description open accounts of people that can become superuser
              */
             superusers: number;
             /** Format: date-time */
@@ -3135,6 +3202,37 @@ export interface components {
             round: components["schemas"]["Round"];
             suspension: components["schemas"]["Suspension"];
             words: string;
+        };
+        ReturnRequestBody: {
+            /** @example he comes back */
+            because: string;
+        };
+        Returned: {
+            account: string;
+            /**
+             * Format: date-time
+             * @description when it was removed there
+             */
+            at: string;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            id: number;
+            number: string;
+            /** @description what the target did with it */
+            said: string;
+            /** @enum {string} */
+            state: "awaited" | "fetched" | "kept" | "returned";
+            target: string;
+            /**
+             * Format: date-time
+             * @description after which it is forgotten
+             */
+            until?: string;
+            user?: string;
+            "user-name"?: string;
+            /** @description why it still waits */
+            words?: string;
         };
         Revision: {
             because: string;
@@ -3916,6 +4014,184 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    "list-archives": {
+        parameters: {
+            query?: {
+                /** @description left out: of all */
+                target?: string;
+                /** @description next of the page before */
+                before?: number;
+                size?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Archives"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "return-archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReturnRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Returned"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-authority": {
         parameters: {
             query?: never;

@@ -3,7 +3,8 @@
   import { Button } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
   import { router } from '../router.svelte';
-  import { bytes, count } from '../words';
+  import { afresh, bytes, count, when } from '../words';
+  import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
@@ -14,7 +15,7 @@
   let { target }: { target: string } = $props();
   let found = $state<Schemas['HomesSeen']>();
   let stale = $state(0);
-  let how = $state<'archive' | 'remove'>('archive');
+  let how = $state<'archive' | 'seal' | 'remove'>('archive');
   let only = $state(true);
   let busy = $state(false);
   let said = $state('');
@@ -31,6 +32,15 @@
     } finally {
       busy = false;
     }
+  }
+  let again = $state(0);
+  const archives = $derived(afresh(again, () => ask(api.GET('/api/archives', { params: { query: { target, size: 20 } } }))));
+  let returning = $state(0);
+  let asked = $state(false);
+  async function bring(because: string) {
+    const out = await ask(api.POST('/api/archives/{id}/return', { params: { path: { id: returning } }, body: { because } }));
+    said = `Returned: ${out.said}.`;
+    again++;
   }
   async function draft(because: string) {
     const out = await ask(api.POST('/api/homes/draft', { body: { targets: [target], stale: Number(stale) || 0, how, because } }));
@@ -83,9 +93,35 @@
         >Draft a round that clears {count(found.stale, 'home', 'homes')}</Button>
       <label class="text-soft text-sm"
         >each is <select bind:value={how} class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
-          <option value="archive">kept in an archive there</option><option value="remove">gone for good</option>
+          <option value="archive">kept in an archive there</option><option value="seal">fetched and sealed here</option><option
+            value="remove">gone for good</option>
         </select></label>
     </p>
     <Because bind:open={drafting} title="Draft a round that clears homes" verb="Draft" act={draft} />
   {/if}
 {/if}
+<Await ask={archives}>
+  {#snippet children(a)}
+    {#if a.items.length}
+      <h3 class="mt-4 mb-1 font-medium">Homes that Hen Roost keeps sealed</h3>
+      <Grid label="Sealed homes" head={['Account', 'Whose', { figure: 'Size' }, 'State', 'Removed', 'Until', '']}>
+        {#each a.items as x (x.id)}
+          <Row>
+            <Cell name>{x.account || `number ${x.number}`}</Cell>
+            <Cell><Who id={x.user} name={x['user-name']} /></Cell>
+            <Cell figure>{bytes(x.bytes)}</Cell>
+            <Cell><State word={x.state} /> {x.words ?? ''}</Cell>
+            <Cell>{when(x.at)}</Cell>
+            <Cell>{x.until?.slice(0, 10) ?? ''}</Cell>
+            <Cell
+              >{#if x.state === 'kept' || x.state === 'returned'}<button
+                  class="cursor-pointer underline"
+                  onclick={() => ((returning = x.id), (asked = true))}>Return</button
+                >{/if}</Cell>
+          </Row>
+        {/each}
+      </Grid>
+    {/if}
+  {/snippet}
+</Await>
+<Because bind:open={asked} title="Return the home to {target}" verb="Return" act={bring} />
