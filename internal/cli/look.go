@@ -188,7 +188,8 @@ func (a *app) targetShow() *cobra.Command {
 				"size": {fmt.Sprint(size)}}, &held); err != nil {
 				return err
 			}
-			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "SUPERUSER", "NOTE"}, right: []int{2},
+			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "LAST SIGN-IN", "SUPERUSER", "NOTE"},
+				right: []int{2},
 				empty: "No accounts seen yet.",
 				about: fmt.Sprintf("%s is a %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
 					"at %s.",
@@ -200,7 +201,9 @@ func (a *app) targetShow() *cobra.Command {
 				}
 				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
 				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), one(h.Attributes["number"]),
-					one(h.Attributes["full-name"]), orElse(open, "half shut"), strings.Join(h.Attributes["elevation"], ", "), note})
+					one(h.Attributes["full-name"]), orElse(open, "half shut"), one(h.Attributes["last-sign-in"]),
+					strings.Join(h.Attributes["elevation"], ", "),
+					note})
 			}
 			value := struct {
 				seen.TargetDetail

@@ -325,7 +325,9 @@ func TestHomes(t *testing.T) {
 		"without":            startSmall} {
 		t.Run(name, func(t *testing.T) {
 			h, a := start(t, `for n in stale fresh 'with space' taken; do mkdir -p "/home/$n/deep/er"; echo 12345 >"/home/$n/deep/er/f"; chown -R 1900 "/home/$n"; done
-chown -R 1901 /home/taken; touch -d '2024-05-01 12:00:00' /home/stale/deep/er/f /home/stale '/home/with space/deep/er/f' '/home/with space'; ln -s /etc /home/link`)
+chown -R 1901 /home/taken; mkdir "/home/stale/x
+d 1900 1000000000 0 "; mkdir -p "/home/stale/x
+d 1900 1000000000 0 /home/fresh"; touch -d '2024-05-01 12:00:00' /home/stale/deep/er/f /home/stale '/home/with space/deep/er/f' '/home/with space'; ln -s /etc /home/link`)
 			a.Homes = true
 			s := connecttest.Open(t, host.Connector{}, a)
 			o := connecttest.Find(t, s, model.HomeKind, "/home/stale")
@@ -395,4 +397,45 @@ func TestRenumber(t *testing.T) {
 			}
 		})
 	}
+}
+
+// Where homes cannot be made the account is, and the step says what it lacks.
+func TestReadOnlyHomes(t *testing.T) {
+	_, a := start(t, "mount -o remount,ro /home")
+	s := connecttest.Open(t, host.Connector{}, a)
+	acts := many(20, 0)
+	for i, got := range s.Apply(context.Background(), acts) {
+		if acts[i].Object == model.Account && (got.Outcome != connect.Failed || !strings.Contains(got.Words, "home")) {
+			t.Errorf("%s: %+v", acts[i].Name, got) // its keys are not there
+		}
+	}
+	for _, acts := range [][]connect.Act{{act(model.Create, model.Account, "one.alone")}, {act(model.Create, model.Account, "a"),
+		act(model.Create, model.Account, "b"), act(model.Create, model.Account, "c"), act(model.Create, model.Account, "d"),
+		act(model.Create, model.Account, "e"), act(model.Create, model.Account, "f"), act(model.Create, model.Account, "g"),
+		act(model.Create, model.Account, "h")}} {
+		for _, got := range s.Apply(context.Background(), acts) {
+			if got.Outcome != connect.Done || !strings.Contains(got.Words, "Read-only") && !strings.Contains(got.Words,
+				"cannot create directory") {
+				t.Errorf("%+v", got)
+			}
+		}
+	}
+}
+
+// A disk that fills up while many are written leaves the files as they were, and says so.
+func TestFullDiskForMany(t *testing.T) {
+	h, a := start(t, "")
+	s := connecttest.Open(t, host.Connector{}, a)
+	before := exec(t, h, "md5sum /etc/passwd /etc/shadow /etc/group; dd if=/dev/zero of=/var/full bs=1M 2>/dev/null; dd if=/dev/zero "+
+		"of=/var/fuller bs=512 2>/dev/null; true")
+	for _, got := range s.Apply(context.Background(), many(30, 0)) {
+		if got.Outcome != connect.Failed || !strings.Contains(got.Words, "No space left") && !strings.Contains(got.Words, "full") {
+			t.Errorf("%+v", got)
+			break
+		}
+	}
+	if after := exec(t, h, "rm /var/full /var/fuller; md5sum /etc/passwd /etc/shadow /etc/group"); after != before {
+		t.Errorf("%s\n%s", before, after)
+	}
+	apply(t, s, connect.Done, many(30, 0)...)
 }

@@ -14,14 +14,15 @@ homes_all() {
 }
 # busy: the numbers of those who run anything now.
 busy() { set +f; stat -c %u /proc/[0-9]* 2>/dev/null | sort -u | tr '\n' ' '; set -f; }
-# found PARENT NAME: the homes in a folder, or one of them.
+# found PARENT NAME: the homes in a folder, or one of them. What has a line break in its name is passed over: it could say
+# anything of somebody else's home.
 found() {
   deep=1
   [ -z "$2" ] || deep=0
   if find / -maxdepth 0 -printf '' >/dev/null 2>&1; then
-    find "$1${2:+/$2}" -mindepth $deep -xdev -printf '%y %U %T@ %b %p\n' 2>/dev/null
+    find "$1${2:+/$2}" -mindepth $deep -xdev ! -path "*$nl*" -printf '%y %U %T@ %b %p\n' 2>/dev/null
   else
-    find "$1${2:+/$2}" -xdev -exec stat -c '%F %u %Y %b %n' {} + 2>/dev/null | sed 's/^regular empty file/f/; s/^regular file/f/; s/^directory/d/; s/^symbolic link/l/'
+    find "$1${2:+/$2}" -xdev ! -path "*$nl*" -exec stat -c '%F %u %Y %b %n' {} + 2>/dev/null | sed 's/^regular empty file/f/; s/^regular file/f/; s/^directory/d/; s/^symbolic link/l/'
   fi | parent=$1 awk -v busy=" $busy" '
     BEGIN { p = ENVIRON["parent"] "/"; while ((getline l < "/etc/passwd") > 0) { split(l, f, ":"); if (!(f[6] in of)) of[f[6]] = f[1] } }
     $1 !~ /^[a-z]$/ || NF < 5 { next }

@@ -69,8 +69,8 @@ finished() {
 remove() {
   u=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
   home=
-  case $2 in archive | seal | remove) leave_home "$1" "$2" || return ;; esac
   awk -F: -v n="$1" '$1 == n && $2 ~ /^[!*]/ && $8 != "" && $8 <= 1 { ok = 1 } END { exit !ok }' /etc/shadow && finished "$u"
+  case $2 in archive | seal | remove) leave_home "$1" "$2" || return ;; esac
   if command -v userdel >/dev/null; then run userdel -- "$1"; else one_file "del	$1"; fi
   clear_home
   [ -z "$u" ] || lying_about "$1" "$u" "$home"

@@ -131,6 +131,12 @@ func OddAmong(list []Like, details ...string) map[string][]string {
 		count(accounts, t.Accounts)
 		count(superusers, t.Superusers)
 	}
+	var nearlyAll []string // accounts that all but one have
+	for name, n := range accounts {
+		if n == len(list)-1 {
+			nearlyAll = append(nearlyAll, name)
+		}
+	}
 	for _, t := range list {
 		alone := func(words string, names []string, n map[string]int) {
 			names = slices.DeleteFunc(slices.Clone(names), func(name string) bool { return n[name] > 1 })
@@ -141,8 +147,12 @@ func OddAmong(list []Like, details ...string) map[string][]string {
 		alone("only here can become superuser: ", t.Superusers, superusers)
 		alone("only here there is an account ", t.Accounts, accounts)
 		var lacks []string
-		for name, n := range accounts {
-			if n == len(list)-1 && !slices.Contains(t.Accounts, name) {
+		has := make(map[string]bool, len(t.Accounts))
+		for _, name := range t.Accounts {
+			has[name] = true
+		}
+		for _, name := range nearlyAll {
+			if !has[name] {
 				lacks = append(lacks, name)
 			}
 		}

@@ -166,7 +166,7 @@ type Fleet struct {
 }
 
 // fleetMost is how many targets are set beside each other.
-const fleetMost = 10_000
+const fleetMost = 2_000
 
 // Fleet sets targets that share a tag beside each other, kind by kind, and tells what is odd about one among its like.
 // With no tag all of them are meant.

@@ -150,7 +150,7 @@
   </div>
   <Await ask={accounts}>
     {#snippet children(p)}
-      <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Superuser', 'Note']}>
+      <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Last sign-in', 'Superuser', 'Note']}>
         {#each p.items as a (a.name)}
           <Row>
             <Cell name
@@ -161,6 +161,7 @@
             <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
             <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
             <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
+            <Cell>{a.attributes['last-sign-in']?.[0] ?? ''}</Cell>
             <Cell
               >{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation.join(', ')}</span>{/if}</Cell>
             <Cell>{a.protected || (a.system ? "the system's own, lent" : '')}</Cell>
