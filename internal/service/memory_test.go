@@ -12,6 +12,7 @@ import (
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
@@ -205,5 +206,37 @@ func TestChangedAlone(t *testing.T) {
 		if err != nil || len(accounts) != target.Accounts {
 			t.Fatalf("turn %d: %d accounts, counted %d", turn, len(accounts), target.Accounts)
 		}
+	}
+}
+
+// An administrator who cannot be proved is taken back, and nothing is closed.
+func TestCommissionTakenBack(t *testing.T) {
+	s, _ := onMemory(t)
+	s.Alone = true
+	text := strings.Replace(stores, "roles: [clerk, head]", "roles: [head], accounts: {stores: {origin: localhost}}", 1)
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "ulla administers"); err != nil {
+		t.Fatal(err)
+	}
+	out, err := s.Commission(ctx, door.Itself, "stores", life.CommissionRequest{Administrator: "ulla", Given: "not hers at all",
+		Because: "begin"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got []string
+	for _, x := range out.Stages {
+		got = append(got, x.What+" "+x.State)
+	}
+	if want := "administrator done, password already-so, proof failed, closing not-tried, way back undone"; strings.Join(got,
+		", ") != want ||
+		out.Complete {
+		t.Errorf("%q %+v", got, out)
+	}
+	survey(t, s)
+	if _, err := s.Store.Object(ctx, "stores", model.Account, "ulla@localhost"); err != store.ErrNone {
+		t.Errorf("the account is still there: %v", err)
+	}
+	out, err = s.Commission(ctx, door.Itself, "stores", life.CommissionRequest{Administrator: "ulla", Because: "begin"})
+	if err != nil || !out.Complete || len(out.Links) != 1 {
+		t.Errorf("with a new password: %+v %v", out, err)
 	}
 }

@@ -473,6 +473,14 @@ func (s *memorySession) Prove(_ context.Context, as string, secret connect.Secre
 	return o != nil && o.Attributes.One(model.Disabled) != "yes" && s.secrets[n] == string(secret.Reveal()) && s.secrets[n] != "", nil
 }
 
+// ProveElevation implements connect.Elevator.
+func (s *memorySession) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	in, err := s.Prove(ctx, as, secret)
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return in && s.members[[2]model.Named{{Kind: model.ElevationKind, Name: "all"}, {Kind: model.Account, Name: as}}], err
+}
+
 // Admits implements connect.Gate.
 func (s *memorySession) Admits(_ context.Context, accounts []string) []connect.Admission {
 	s.mu.Lock()

@@ -16,7 +16,7 @@ func TestMemory(t *testing.T) {
 	}
 	connecttest.Run(t, connecttest.Subject{
 		Connector: m, Access: connecttest.Accept(t, m, connect.Access{Target: "memory", As: "hen-roost@%"}), Login: "suite.one",
-		Number: "1999", Proves: true, Gate: true,
+		Number: "1999", Proves: true, Gate: true, Elevates: true,
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}},
 		Loose:     [2]string{"  Spaced ", "Spaced"},
 		Things: []model.Act{

@@ -27,6 +27,7 @@ type Subject struct {
 	Things    []model.Act                            // what else can be made there, in order
 	Gate      bool                                   // the target tells of open accounts that it lets them in
 	Blind     bool                                   // the target cannot tell whether it lets anybody in
+	Elevates  bool                                   // what becoming superuser takes can be given, and tried
 	Proves    bool                                   // a sign-in with a password can be tried
 	SignedIn  func(t *testing.T) (session string)    // lets somebody sign in; nil: nobody can
 	Change    func(t *testing.T, account string)     // changes an account behind our back; nil: no surveys from a mark
@@ -53,7 +54,8 @@ func Run(t *testing.T, s Subject) {
 		test func(suite)
 	}{{"objects", suite.objects}, {"drifted", suite.drifted}, {"names", suite.names}, {"canonical", suite.canonical},
 		{"things", suite.things}, {"seats", suite.seats},
-		{"secrets", suite.secrets}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole", suite.whole},
+		{"secrets", suite.secrets}, {"elevation", suite.elevation}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole",
+			suite.whole},
 		{"removal", suite.removal}, {"renewal", suite.renewal}, {"keys", suite.keys}} {
 		if !t.Run(part.name, func(t *testing.T) { y := x; y.T = t; part.test(y) }) {
 			return
@@ -362,6 +364,30 @@ func (x suite) secrets() {
 		x.Errorf("a new password has opened it: %v", o.Attributes.Map())
 	}
 	x.try("open", []model.Act{x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))}, connect.Done)
+}
+
+// elevation is given and taken, and tried by whoever has it.
+func (x suite) elevation() {
+	if k := x.schema.Of(model.ElevationKind); !k.Does(model.JoinIt) || !x.Elevates {
+		return
+	}
+	x.try("a password to try it with", []model.Act{x.account(model.Modify, x.name, model.Change{Attribute: model.Password,
+		Sealed: "five"})},
+		connect.Done)
+	secret := connect.Seal([]byte("five" + thePassword))
+	for _, step := range []struct {
+		verb model.Verb
+		want connect.Proof
+	}{{model.LeaveIt, connect.Disproved}, {model.JoinIt, connect.Proved}, {model.LeaveIt, connect.Disproved}} {
+		x.try("elevation", []model.Act{move(step.verb, model.ElevationKind, "all", x.name)})
+		x.try("elevation again", []model.Act{move(step.verb, model.ElevationKind, "all", x.name)}, connect.AlreadySo)
+		if p, words := connect.ProveElevation(context.Background(), x.open(), x.name, secret); p != step.want {
+			x.Errorf("after %s: %s %s, want %s", step.verb, p, words, step.want)
+		}
+	}
+	if p, _ := connect.ProveElevation(context.Background(), x.open(), x.name, connect.Seal([]byte("another"))); p == connect.Proved {
+		x.Error("a wrong password becomes superuser")
+	}
 }
 
 // sessions are seen and ended.

@@ -41,7 +41,7 @@ func TestSuite(t *testing.T) {
 	}
 	h, a := start(t, "useradd -m -u 1990 visitor; mkdir -m 700 /home/visitor/.ssh; cp /root/.ssh/authorized_keys /home/visitor/.ssh/; "+
 		"chown -R visitor /home/visitor/.ssh")
-	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, Fresh: fresh.Private,
+	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, Elevates: true, Fresh: fresh.Private,
 		SignedIn:  func(t *testing.T) string { return signIn(t, h, a) },
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/bash"}}})
