@@ -98,10 +98,10 @@ func TestCommission(t *testing.T) {
 		"!\n1\n") || !strings.Contains(got, "password must be changed") {
 		t.Errorf("%s", got)
 	}
-	if got := stages(commission(0)); !strings.HasSuffix(got, "closing already-so; ") {
+	if got := stages(commission(4)); !strings.HasSuffix(got, "proof waiting; ") {
 		t.Errorf("once more: %s", got)
 	}
-	expect(t, d, 0, "odd.strand Odd Strand group", "target", "superusers", "little-tern")
+	expect(t, d, 0, "odd.strand Odd Strand elevation all open", "target", "superusers", "little-tern")
 	expect(t, d, 0, "prove that odd.strand signs in and becomes superuser: proved by signing in", "record", "--target", "little-tern",
 		"--size", "1000")
 }
@@ -135,7 +135,7 @@ func TestHomesAndTwins(t *testing.T) {
 	must(t, d, "survey")
 	expect(t, d, 3, "arctic-tern and sooty-tern differ in", "compare", "arctic-tern", "sooty-tern")
 	expect(t, d, 1, "always like itself", "compare", "arctic-tern", "arctic-tern")
-	if f := decode[seen.Fleet](t, must(t, d, "fleet", "list", "--tag", "fleet=vessels", "-o", "json")); len(f.Items) != 3 || f.Odd != 3 {
+	if f := decode[seen.Fleet](t, must(t, d, "fleet", "list", "--tag", "fleet=vessels", "-o", "json")); len(f.Items) != 3 || f.Odd != 1 {
 		t.Errorf("%+v", f)
 	}
 	expect(t, d, 0, "3 targets", "fleet", "list", "--tag", "fleet=vessels")
@@ -166,8 +166,8 @@ func TestHostPages(t *testing.T) {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/fleet?tag=fleet%3Dvessels"), chromedp.WaitVisible(css("#operator")),
 		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
 	p.click("Sign in")
-	p.sees("3 targets, 3 of them odd among their like.")
-	p.sees("only here there is an account guest")
+	p.sees("3 targets, 1 of them odd among their like.")
+	p.sees("only here there is an account kberg, mfell")
 	p.shot("fleet")
 	p.do(chromedp.Click(css(`[aria-label="Choose arctic-tern"]`)), chromedp.Click(css(`[aria-label="Choose sooty-tern"]`)))
 	p.click("Compare arctic-tern with sooty-tern")

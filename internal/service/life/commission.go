@@ -280,6 +280,13 @@ func (x *commission) proof(ctx context.Context) (bool, error) {
 		x.tell("proof", "done", 0, "%s signed in there, and became superuser", x.account)
 		return true, nil
 	}
+	o, err := x.Store.Object(ctx, x.target, model.Account, x.account)
+	if err == nil && o.Attributes.One(model.MustChange) == "yes" {
+		x.tell("proof", "waiting", 0,
+			"the password of %s must be changed at the next sign-in, and lets nobody become superuser before; then prove "+
+				"with the one that they chose: --given", x.account)
+		return false, nil
+	}
 	x.tell("proof", "failed", 0, "%s", strings.TrimSuffix(fmt.Sprintf("%s: %s", p, words), ": "))
 	x.tell("closing", "not-tried", 0, "nothing was closed: whoever administers it must get in first")
 	if x.made == 0 {
