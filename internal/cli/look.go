@@ -139,15 +139,21 @@ func (a *app) targetList() *cobra.Command {
 				return err
 			}
 			t := table{head: []string{"TARGET", "KIND", "ADDRESS", "STATE", "ACCOUNTS", "MISSING", "UNEXPECTED", "DIFFERENT", "UNMATCHED",
-				"SURVEYED"}, right: []int{4, 5, 6, 7, 8}}
+				"TO KNOW", "SURVEYED"}, right: []int{4, 5, 6, 7, 8, 9}}
 			for _, x := range all {
 				state := x.State
 				if state == seen.Surveyed && x.Total == 0 {
 					state = "as declared"
 				}
-				f := x.Findings
+				f, rest := x.Findings, 0
+				for kind, n := range f {
+					if !slices.Contains([]string{"missing", "unexpected", "different", "unmatched"}, kind) {
+						rest += n
+					}
+				}
 				t.rows = append(t.rows, []string{x.Name, x.Kind, x.Address, mark(state), figure(x.Accounts), figure(f["missing"]),
-					figure(f["unexpected"]), figure(f["different"]), figure(f["unmatched"]), clock(x.SurveyedAt)})
+					figure(f["unexpected"]), figure(f["different"]), figure(f["unmatched"]), figure(rest),
+					clock(x.SurveyedAt)})
 			}
 			return a.show(all, t)
 		}}

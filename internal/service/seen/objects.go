@@ -47,7 +47,8 @@ func (s *Seen) told(ctx context.Context, d *resolve.Desired) (map[string][]strin
 	n, err := s.Store.CountObjects(ctx, d.Target.Name)
 	holds := []Holding{}
 	for _, k := range d.Schema.Kinds {
-		if k.Kind != model.SystemKind && k.Kind != model.SessionKind {
+		unseen := k.Kind == model.HomeKind && d.Target.Homes.Stale == 0 // surveys look at homes only where that is declared
+		if k.Kind != model.SystemKind && k.Kind != model.SessionKind && !unseen {
 			holds = append(holds, Holding{Kind: k.Kind.String(), About: k.About, Set: len(k.Members) > 0, N: n[k.Kind]})
 		}
 	}

@@ -7,6 +7,8 @@
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   let { targets }: { targets: Schemas['Target'][] } = $props();
+  const steps = ['missing', 'unexpected', 'different', 'unmatched'];
+  const toKnow = (t: Schemas['Target']) => Object.entries(t.findings).reduce((n, [kind, k]) => n + (steps.includes(kind) ? 0 : k), 0);
 </script>
 
 <Grid
@@ -19,6 +21,7 @@
     { figure: 'Unexpected' },
     { figure: 'Different' },
     { figure: 'Unmatched' },
+    { figure: 'To know' },
     'Surveyed',
   ]}>
   {#each targets as t (t.name)}
@@ -30,9 +33,10 @@
             more={String(t.total)} />{:else}<State word="as declared" />{/if}
       </Cell>
       <Cell figure>{t.accounts || ''}</Cell>
-      {#each ['missing', 'unexpected', 'different', 'unmatched'] as kind (kind)}
+      {#each steps as kind (kind)}
         <Cell figure>{t.findings[kind] || ''}</Cell>
       {/each}
+      <Cell figure>{toKnow(t) || ''}</Cell>
       <Cell>{when(t['surveyed-at'])}</Cell>
     </Row>
   {/each}
