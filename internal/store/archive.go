@@ -61,6 +61,19 @@ func (s *Store) ArchivesOn(ctx context.Context, target string, before int64, mos
 	return out, err
 }
 
+// OpenArchives are those of a target that are not yet kept, oldest first.
+func (s *Store) OpenArchives(ctx context.Context, target string) (out []Archive, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT `+archiveColumns+` FROM archive WHERE state IN (?, ?) AND target = ? ORDER BY id`, ArchiveAwaited,
+		ArchiveFetched, target)
+	return out, err
+}
+
+// DropArchive forgets one that there is nothing of.
+func (tx *Tx) DropArchive(ctx context.Context, id int64) error {
+	_, err := tx.ExecContext(ctx, `DELETE FROM archive WHERE id = ?`, id)
+	return err
+}
+
 // ArchiveByID returns one, or ErrNone.
 func (s *Store) ArchiveByID(ctx context.Context, id int64) (a Archive, err error) {
 	err = s.db.GetContext(ctx, &a, `SELECT `+archiveColumns+` FROM archive WHERE id = ?`, id)

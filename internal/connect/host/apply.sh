@@ -65,6 +65,7 @@ files() {
   cat >"$lock/ops" || { echo "X:cannot write to $lock: is the disk full?"; exit 0; }
   if locked && [ -s "$lock/done" ]; then
     [ ! -s "$lock/made" ] || homes_made
+    ! command -v nscd >/dev/null || { nscd -i passwd; nscd -i group; } 2>/dev/null # it would answer as before for a while
     awk -F: 'FILENAME ~ /words$/ { i = $1; sub(/^[^:]*:/, ""); w[i] = w[i] (w[i] == "" ? "" : "; ") $0; next }
       { i = $1; s = $2; sub(/^[^:]*:[^:]*:/, ""); print "R:" i ":" s ":" $0 (($0 != "" && w[i] != "") ? "; " : "") w[i] }' \
       "$(exists "$lock/words")" "$lock/done"
@@ -113,6 +114,7 @@ homes_made() {
         "$lock/fresh" "$lock/keys"
     fi
     chmod "$mode" -- "$@"
+    ! command -v restorecon >/dev/null || restorecon -R -- "$@" 2>/dev/null
     while IFS=: read -r i n u g h; do chown -hR "$u:$g" -- "$h"; done <"$lock/fresh"
     for h; do shift; set -- "$@" "$h/$half"; done
     rm -f -- "$@"

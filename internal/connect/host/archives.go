@@ -20,7 +20,7 @@ var _ connect.Archiver = (*session)(nil)
 const (
 	sealing   = "/var/backups/homes/sealing"
 	archived  = "/var/backups/homes"
-	fetchFor  = 2 * time.Hour // the longest that one archive may take
+	fetchFor  = 12 * time.Hour // the longest that one archive may take, as long as something comes
 	filesMost = 10_000
 )
 
@@ -55,10 +55,13 @@ func (s *session) Waiting(ctx context.Context) (out []connect.Archive, err error
 	return out, nil
 }
 
-// raw runs a command on a host that is handed bytes as they are, or prints such.
-func (s *session) raw(ctx context.Context, command string, in io.Reader, out io.Writer) error {
+// raw runs a command on a host that is handed bytes as they are, or prints such. When for some time none go either way it
+// is given up.
+func (s *session) raw(ctx context.Context, command string, idle time.Duration, in io.Reader, out io.Writer) error {
 	ctx, cancel := context.WithTimeout(ctx, fetchFor)
 	defer cancel()
+	alive := &moving{timer: time.AfterFunc(idle, cancel), idle: idle, from: in, to: out}
+	defer alive.timer.Stop()
 	run, err := s.client.NewSession()
 	if err != nil {
 		return err
@@ -66,7 +69,10 @@ func (s *session) raw(ctx context.Context, command string, in io.Reader, out io.
 	defer run.Close()
 	defer context.AfterFunc(ctx, func() { run.Close() })()
 	var said bytes.Buffer
-	run.Stdin, run.Stdout, run.Stderr = in, out, &clipped{&said, 4096}
+	run.Stdout, run.Stderr = alive, &clipped{&said, 4096}
+	if in != nil {
+		run.Stdin = alive
+	}
 	if s.access.As != "root" {
 		command = "sudo -n /bin/sh -c " + quote(command)
 	}
@@ -77,6 +83,24 @@ func (s *session) raw(ctx context.Context, command string, in io.Reader, out io.
 		return fmt.Errorf("%w: %s", err, connect.Printable(strings.TrimSpace(said.String())))
 	}
 	return nil
+}
+
+// moving passes bytes on, and notes that they move.
+type moving struct {
+	timer *time.Timer
+	idle  time.Duration
+	from  io.Reader
+	to    io.Writer
+}
+
+func (m *moving) Read(b []byte) (int, error) {
+	m.timer.Reset(m.idle)
+	return m.from.Read(b)
+}
+
+func (m *moving) Write(b []byte) (int, error) {
+	m.timer.Reset(m.idle)
+	return m.to.Write(b)
 }
 
 func (s *session) archive(op, name string, do func() error) error {
@@ -92,7 +116,7 @@ func (s *session) archive(op, name string, do func() error) error {
 
 // Fetch implements connect.Archiver.
 func (s *session) Fetch(ctx context.Context, name string, to io.Writer) error {
-	return s.archive("fetch", name, func() error { return s.raw(ctx, "exec cat "+sealing+"/"+name, nil, to) })
+	return s.archive("fetch", name, func() error { return s.raw(ctx, "exec cat "+sealing+"/"+name, s.access.Patience(), nil, to) })
 }
 
 // Fetched implements connect.Archiver.
@@ -100,7 +124,7 @@ func (s *session) Fetched(ctx context.Context, name string, sum []byte) error {
 	return s.archive("take away", name, func() error {
 		return s.raw(ctx, "cd "+sealing+" && [ -e "+name+" ] || exit 0; set -- $(sha256sum "+name+") && if [ \"$1\" = "+
 			""+hex.EncodeToString(sum)+" ]; then rm -f "+name+
-			"; else echo 'it was written to meanwhile' >&2; exit 1; fi", nil, io.Discard)
+			"; else echo 'it was written to meanwhile' >&2; exit 1; fi", searchFor, nil, io.Discard)
 	})
 }
 
@@ -108,7 +132,7 @@ func (s *session) Fetched(ctx context.Context, name string, sum []byte) error {
 func (s *session) Return(ctx context.Context, a connect.Archive, from io.Reader) (words string, err error) {
 	err = s.archive("return", a.Name, func() error {
 		if err := s.raw(ctx, "umask 077; mkdir -p "+archived+" && cat >"+archived+"/"+a.Name+".new && mv -f "+archived+"/"+a.Name+".new "+
-			archived+"/"+a.Name, from, io.Discard); err != nil {
+			archived+"/"+a.Name, s.access.Patience(), from, io.Discard); err != nil {
 			return err
 		}
 		words = "it is in " + archived + "/" + a.Name

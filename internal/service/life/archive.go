@@ -138,7 +138,7 @@ func (s *Life) fetchFrom(ctx context.Context, target string) error {
 	if err != nil {
 		return err
 	}
-	rows, err := s.Store.ArchivesOn(ctx, target, 0, door.PageMost)
+	rows, err := s.Store.OpenArchives(ctx, target)
 	if err != nil {
 		return err
 	}
@@ -155,9 +155,7 @@ func (s *Life) fetchFrom(ctx context.Context, target string) error {
 		}
 	}
 	for _, x := range there {
-		at := slices.IndexFunc(rows, func(a store.Archive) bool {
-			return a.State == store.ArchiveAwaited && a.Number == x.Number && (a.Account == x.Account || a.Account == "" || a.Bytes == 0)
-		})
+		at := slices.IndexFunc(rows, func(a store.Archive) bool { return a.State == store.ArchiveAwaited && a.Number == x.Number })
 		if at < 0 {
 			continue // nobody's removal that we know of put it there
 		}
@@ -170,8 +168,15 @@ func (s *Life) fetchFrom(ctx context.Context, target string) error {
 		rows[at].State = store.ArchiveKept
 	}
 	for _, a := range rows {
-		if a.State == store.ArchiveAwaited {
-			return fmt.Errorf("no archive of %s waits on %s: it may have been without a home", whose(a), target)
+		if a.State != store.ArchiveAwaited {
+			continue
+		}
+		err := s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) { // an archive is whole before its step has ended
+			return []*store.Entry{{At: s.Now(), Kind: "archive", Operator: door.Itself.Name, Target: a.Target, User: a.User,
+				Words: fmt.Sprintf("no archive of %s waits on %s: there was no home", whose(a), target)}}, tx.DropArchive(ctx, a.ID)
+		})
+		if err != nil {
+			return err
 		}
 	}
 	return nil
