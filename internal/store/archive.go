@@ -34,8 +34,8 @@ const (
 
 const archiveColumns = `id, target, file, account, number, user, bytes, sum, state, words, at, until`
 
-// awaitArchives notes homes that wait on a target to be fetched.
-func (tx *Tx) awaitArchives(ctx context.Context, list []Archive) error {
+// AwaitArchives notes homes that wait on a target to be fetched.
+func (tx *Tx) AwaitArchives(ctx context.Context, list []Archive) error {
 	for _, a := range list {
 		if _, err := tx.ExecContext(ctx, `INSERT INTO archive (target, file, account, number, user, state, at) VALUES (?, '', ?, ?, ?, ?, ?)`,
 			a.Target, a.Account, a.Number, a.User, ArchiveAwaited, a.At); err != nil {
@@ -89,7 +89,8 @@ func (s *Store) ArchiveWaits(ctx context.Context, target, words string) error {
 	return err
 }
 
-const archivePiece = 1 << 20 // bytes
+// ArchivePiece is how many bytes are stored in one piece.
+const ArchivePiece = 1 << 20
 
 // ArchiveWriter stores what is written to it piece by piece, beside an archive that nobody counts on yet.
 type ArchiveWriter struct {
@@ -103,16 +104,16 @@ type ArchiveWriter struct {
 // FillArchive begins anew with what is in an archive.
 func (s *Store) FillArchive(ctx context.Context, id int64) (*ArchiveWriter, error) {
 	_, err := s.exec(ctx, `DELETE FROM archive_piece WHERE archive = ?`, id)
-	return &ArchiveWriter{s: s, ctx: ctx, id: id, room: make([]byte, 0, archivePiece)}, err
+	return &ArchiveWriter{s: s, ctx: ctx, id: id, room: make([]byte, 0, ArchivePiece)}, err
 }
 
 // Write implements io.Writer.
 func (w *ArchiveWriter) Write(p []byte) (int, error) {
 	n := len(p)
 	for len(p) > 0 {
-		k := min(len(p), archivePiece-len(w.room))
+		k := min(len(p), ArchivePiece-len(w.room))
 		w.room, p = append(w.room, p[:k]...), p[k:]
-		if len(w.room) == archivePiece {
+		if len(w.room) == ArchivePiece {
 			if err := w.flush(); err != nil {
 				return n - len(p), err
 			}

@@ -41,7 +41,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		func() error { return tx.DropLinks(ctx, e.Target, e.Taken, e.At) },
 		func() error { return tx.ForgetMended(ctx, e.Target, e.Forget) },
 		func() error { return tx.handOut(ctx, e.Handed, e.At) },
-		func() error { return tx.awaitArchives(ctx, e.Archives) },
+		func() error { return tx.AwaitArchives(ctx, e.Archives) },
 		func() error { return tx.NotePurpose(ctx, e.Target, e.Purpose, e.Round, e.At) },
 		func() error { return tx.NoteMended(ctx, e.Target, e.Mended, e.Round, e.At) },
 	} {

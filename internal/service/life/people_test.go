@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/exchange"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
 )
@@ -198,5 +200,29 @@ func TestLeave(t *testing.T) {
 	line, err := x.TimeLine(ctx, odd("odd"), "marit")
 	if err != nil || len(line) < 3 || line[len(line)-1].What != "left" || line[len(line)-1].When != "to come" {
 		t.Errorf("%+v %v", line, err)
+	}
+}
+
+// Who joins without a number gets the lowest free one of a range that their role has, or one within it.
+func TestNumbersByRole(t *testing.T) {
+	x := start(t)
+	c, err := x.Current(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c.Declared.Roles["hand"] = &model.Role{Name: "hand", Numbers: model.Range{Low: 2000, High: 2002}}
+	c.Declared.Roles["bosun"] = &model.Role{Name: "bosun", Includes: []model.Ref{{Name: "hand"}, {Name: "bosun"}}}
+	numbers := map[string]string{"2001": "somebody"}
+	for i, want := range []string{"2000", "2002", ""} {
+		u := exchange.User{ID: fmt.Sprint("new", i), Roles: []string{"crew", "bosun"}}
+		err := allot(c, &u, numbers)
+		if u.Number != want || (err == nil) != (want != "") {
+			t.Errorf("%d: %q %v, want %q", i, u.Number, err, want)
+		}
+		numbers[u.Number] = u.ID
+	}
+	u := exchange.User{ID: "other", Roles: []string{"crew", "unknown"}}
+	if err := allot(c, &u, numbers); err != nil || u.Number != "" {
+		t.Errorf("without a range: %q %v", u.Number, err)
 	}
 }

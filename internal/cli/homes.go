@@ -25,6 +25,7 @@ func (a *app) home() *cobra.Command {
 var staleForm = regexp.MustCompile(`^([0-9]{1,5})d?$`)
 
 // staleDays reads a number of days.
+
 func staleDays(text string) (int, error) {
 	if text == "" {
 		return 0, nil
@@ -69,6 +70,7 @@ file is looked at, so that large ones take their time. Nothing is changed.`,
 }
 
 // tellNot tells which targets could not be asked.
+
 func (a *app) tellNot(out seen.HomesSeen) error {
 	if len(out.Not) == 0 {
 		return nil
@@ -110,6 +112,7 @@ func homeTable(out seen.HomesSeen) table {
 }
 
 // bytesOf is a size as people read it.
+
 func bytesOf(n int64) string {
 	const step = 1000
 	units, v := []string{"B", "kB", "MB", "GB", "TB"}, float64(n)
@@ -168,189 +171,6 @@ used since, or that somebody works in, stays.`,
 	c.Flags().BoolVar(&archive, "archive", false, "keep each in an archive on the host")
 	c.Flags().BoolVar(&seal, "seal", false, "fetch each, and keep it sealed here for as long as the declaration says, or a year")
 	c.Flags().BoolVar(&remove, "remove", false, "they are gone for good")
-	reasonFlag(c, &because)
-	return c
-}
-
-func (a *app) compare() *cobra.Command {
-	return &cobra.Command{Use: "compare TARGET TARGET", Short: "Tell in what two targets differ that should be alike",
-		Args:              cobra.ExactArgs(2),
-		ValidArgsFunction: a.completing(2, a.targetNames),
-		Long: `Set two targets beside each other as they were last surveyed: people, groups and who is in them, elevation, policy,
-and what they tell of themselves. Exit status 3 when they differ.`,
-		Example: "  roost compare arctic-tern sooty-tern",
-		RunE: func(c *cobra.Command, args []string) error {
-			var out seen.Twins
-			if err := a.get(c.Context(), "/compare", map[string][]string{"one": {args[0]}, "other": {args[1]}}, &out); err != nil {
-				return err
-			}
-			t := table{head: []string{"KIND", "NAME", "WHOSE", "WHAT", strings.ToUpper(args[0]), strings.ToUpper(args[1])},
-				about: out.Sentence,
-				list:  out.Items}
-			for _, x := range out.Items {
-				t.rows = append(t.rows, []string{x.Kind, x.Name, who(x.UserName, x.User), x.Called, side(x, x.One), side(x, x.Other)})
-			}
-			if err := a.show(out, t); err != nil {
-				return err
-			}
-			if len(out.Items) > 0 {
-				return exit{exitDrift}
-			}
-			return nil
-		}}
-}
-
-// side is what one target has of a contrast.
-func side(x seen.Contrast, values []string) string {
-	switch {
-	case x.Attribute == "" && len(values) == 0:
-		return "–"
-	case len(values) > 4:
-		return strings.Join(values[:4], ", ") + fmt.Sprintf(" and %d more", len(values)-4)
-	}
-	return strings.Join(values, ", ")
-}
-
-func (a *app) fleet() *cobra.Command {
-	c := &cobra.Command{Use: "fleet", Short: "Look at targets beside their like"}
-	var tag string
-	var only bool
-	list := &cobra.Command{Use: "list", Short: "List targets that share a tag, and what is odd about one among its like",
-		Args:    cobra.NoArgs,
-		Example: "  roost fleet list --tag fleet=vessels\n  roost fleet list --only-odd",
-		RunE: func(c *cobra.Command, _ []string) error {
-			var out seen.Fleet
-			if err := a.get(c.Context(), "/fleet", map[string][]string{"tag": {tag}}, &out); err != nil {
-				return err
-			}
-			if only {
-				out.Items = slices.DeleteFunc(out.Items, func(t seen.FleetTarget) bool { return len(t.Odd) == 0 })
-			}
-			t := table{head: []string{"TARGET", "STATE", "SYSTEM", "ACCOUNTS", "SUPERUSERS", "FINDINGS", "ODD AMONG ITS LIKE"},
-				right: []int{3, 4, 5},
-				about: out.Sentence, list: out.Items}
-			for _, x := range out.Items {
-				t.rows = append(t.rows, []string{x.Name, mark(x.State), x.System, figure(x.Accounts), figure(x.Superusers),
-					figure(x.Findings),
-					strings.Join(x.Odd, "; ")})
-			}
-			return a.show(out, t)
-		}}
-	list.Flags().StringVar(&tag, "tag", "", "only targets with this tag, as fleet=vessels")
-	list.Flags().BoolVar(&only, "only-odd", false, "only those with something odd about them")
-	c.AddCommand(list)
-	return c
-}
-
-func (a *app) commission() *cobra.Command {
-	var administrator, because, file string
-	var given bool
-	c := &cobra.Command{Use: "commission TARGET",
-		Short: "Begin safely: a named administrator, proved, before the factory's way in is closed",
-		Args:  cobra.ExactArgs(1), ValidArgsFunction: a.completing(1, a.targetNames),
-		Long: `Make the administrator's account with what the declaration gives it, sign in with it, and become superuser. Only
-when that works is the superuser's password taken out of use, and each factory account shut; keys, and Hen
-Roost's own way in, stay. If the proof fails what was made is taken back. A round that is held ends it: once
-it is approved and has run, ask for the same again. Exit status 4 when it is not complete.`,
-		Example: "  roost commission little-tern --administrator odd.strand --because \"take over from the yard\"\n" +
-			"  roost commission little-tern --administrator odd.strand --given --because \"he has a password there\"",
-		RunE: func(c *cobra.Command, args []string) error {
-			body := map[string]any{"administrator": administrator, "because": because}
-			if given || file != "" {
-				p, err := a.secretInput(file, "Password of "+administrator+" there: ", "--password-file")
-				if err != nil {
-					return err
-				}
-				body["password"] = string(p)
-			}
-			var out life.Commissioned
-			if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/commission", body, &out); err != nil {
-				return err
-			}
-			t := table{head: []string{"STAGE", "OUTCOME", "ROUND", "WORDS"}, right: []int{2}, list: out.Stages}
-			if t.about = args[0] + " is commissioned."; !out.Complete {
-				t.about = args[0] + " is not commissioned yet."
-			}
-			for _, s := range out.Stages {
-				t.rows = append(t.rows, []string{s.What, mark(s.State), figure(int(s.Round)), s.Words})
-			}
-			if err := a.show(out, t); err != nil {
-				return err
-			}
-			if a.forPeople() && len(out.Links) > 0 {
-				a.tell("")
-				if err := a.showLinks(out.Links); err != nil {
-					return err
-				}
-			}
-			if !out.Complete {
-				return exit{exitSteps}
-			}
-			return nil
-		}}
-	c.Flags().StringVar(&administrator, "administrator", "", "the user who administers it from now on")
-	_ = c.MarkFlagRequired("administrator")
-	_ = c.RegisterFlagCompletionFunc("administrator", a.completing(0, a.userNames))
-	c.Flags().BoolVar(&given, "given", false, "prove with the password that they have there: it is asked for")
-	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
-	reasonFlag(c, &because)
-	return c
-}
-
-func (a *app) targetSuperusers() *cobra.Command {
-	return &cobra.Command{Use: "superusers TARGET", Short: "Tell who can become superuser, and through what", Args: cobra.ExactArgs(1),
-		Example: "  roost target superusers arctic-tern", ValidArgsFunction: a.completing(1, a.targetNames),
-		RunE: func(c *cobra.Command, args []string) error {
-			var out seen.Superusers
-			if err := a.get(c.Context(), "/targets/"+url.PathEscape(args[0])+"/superusers", nil, &out); err != nil {
-				return err
-			}
-			t := table{head: []string{"ACCOUNT", "WHOSE", "THROUGH", "OPEN", "LAST SIGN-IN", "NOTE"}, list: out.Accounts,
-				about: fmt.Sprintf("%s can become superuser on %s.", plural(len(out.Accounts), "account", "accounts"), args[0])}
-			for _, h := range out.Accounts {
-				open := map[string]string{"yes": "shut", "no": "open"}[one(h.Attributes["disabled"])]
-				t.rows = append(t.rows, []string{h.Name, who(h.UserName, h.User), strings.Join(h.Attributes["elevation"], ", "),
-					orElse(open, "half shut"), one(h.Attributes["last-sign-in"]), h.Protected})
-			}
-			if err := a.show(out, t); err != nil {
-				return err
-			}
-			if out.Everyone {
-				a.tell("\nA rule gives it to everybody.")
-			}
-			if a.forPeople() {
-				a.tell("\nWhoever is in one of these groups can: %s", orNone(strings.Join(out.Groups, ", ")))
-				if len(out.Named) > 0 {
-					a.tell("Rules name, and there is no such account yet: %s", strings.Join(out.Named, ", "))
-				}
-			}
-			return nil
-		}}
-}
-
-func (a *app) targetRenumber() *cobra.Command {
-	var because string
-	c := &cobra.Command{Use: "renumber TARGET ACCOUNT NUMBER", Short: "Draft a round that gives an account another number, with its files",
-		Args: cobra.ExactArgs(3), ValidArgsFunction: a.completing(1, a.targetNames),
-		Long: "Draft a round that gives an account another number, and all files on the host that it owns with it. The account may be\n" +
-			"nobody's: it is a way out where it has a number that somebody should have.",
-		Example: "  roost target renumber sooty-tern kari.berg 1500 --because \"1010 is Kari Berg's everywhere else\"",
-		RunE: func(c *cobra.Command, args []string) error {
-			number, err := strconv.Atoi(args[2])
-			if err != nil {
-				return wrong{fmt.Errorf("%q is no number", args[2])}
-			}
-			var r rounds.Round
-			if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/renumber",
-				map[string]any{"account": args[1], "number": number, "because": because}, &r); err != nil {
-				return err
-			}
-			if !a.forPeople() {
-				return a.show(r, table{})
-			}
-			fmt.Fprintf(a.Out, "Round %d is %s. Look at it: roost round show %d\n", r.ID, r.State, r.ID)
-			return nil
-		}}
 	reasonFlag(c, &because)
 	return c
 }
