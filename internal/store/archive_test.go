@@ -100,7 +100,7 @@ func TestCarriedOver(t *testing.T) {
 	put([]model.Object{seen}, nil)
 	if o := put(nil, []model.Object{object("no", model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})}); !o.Marked ||
 		o.Attributes.One(model.LastSignIn) != "2026-11-20" || o.Attributes.One(model.SharedLogin) != "one key" ||
-			o.Attributes.One("shell") != "/bin/sh" {
+		o.Attributes.One("shell") != "/bin/sh" {
 		t.Errorf("%+v %v", o, o.Attributes.Map())
 	}
 	if o := put(nil, []model.Object{object("yes")}); o.Marked || o.Attributes.Has(model.SharedLogin) ||
