@@ -130,9 +130,9 @@ func (a *app) homeDraft() *cobra.Command {
 	var archive, seal, remove bool
 	c := &cobra.Command{Use: "draft [TARGETS…]", Short: "Draft a round that clears homes nobody has used for long",
 		ValidArgsFunction: a.completing(0, a.targetNames),
-		Long: `Draft a round from the homes that may go: kept in an archive on the host (--archive), fetched and sealed here (--seal), or gone for good (--remove).
-Look at it, approve and run it like any other; each home is looked at again before it goes, and one that was
-used since, or that somebody works in, stays.`,
+		Long: `Draft a round from the homes that may go: kept in an archive on the host (--archive), fetched and sealed here
+(--seal), or gone for good (--remove). Look at it, approve and run it like any other; each home is looked at
+again before it goes, and one that was used since, or that somebody works in, stays.`,
 		Example: "  roost home draft northquay --stale 180d --archive --because \"end of the season\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			days, err := staleDays(stale)

@@ -286,6 +286,9 @@ func (c *comparer) marked() {
 				"it, on the target")
 		}
 		for _, x := range watched {
+			if x.kind == model.Factory && c.userOf(i) != "" {
+				continue // it was given to somebody
+			}
 			if words := o.Attributes.Get(x.attribute); len(words) > 0 {
 				tell(x.kind, o, c.userOf(i), strings.Join(words, "; "))
 			}

@@ -96,7 +96,7 @@ func TestUnused(t *testing.T) {
 		object(model.HomeKind, "/home/odd", model.HeldBy, "odd", model.Number, "1500", model.LastUse, "2026-01-31"))
 	for _, want := range []string{"dormant: for a person to decide odd (odd) nobody has signed in with it since 2026-01-31",
 		"shared-login: for a person to decide odd (odd) the key pier opens ulla too",
-		"factory: for a person to decide odd (odd) delivered so",
+
 		"different: change group crew: administrators ulla → administrators odd",
 		"unexpected: end elevation /bin/reboot: ulla (ulla)", "unexpected: end elevation all: ulla (ulla)",
 		"clock-off: for a person to decide itself its clock is 9000 seconds off",
@@ -106,7 +106,7 @@ func TestUnused(t *testing.T) {
 			t.Errorf("%q is not told in\n%s", want, got)
 		}
 	}
-	if n := strings.Count(got, "\n") + 1; n != 9 {
+	if n := strings.Count(got, "\n") + 1; n != 8 { // that it was delivered so is no news: somebody has it
 		t.Errorf("%d findings:\n%s", n, got)
 	}
 }

@@ -386,7 +386,15 @@ func (x *commission) open(ctx context.Context, way connect.Session) (acts []mode
 		}
 		return nil
 	})
-	return acts, err
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, a := range acts {
+		names = append(names, a.Name)
+	}
+	owners, err := x.Store.LinkedNames(ctx, x.target, names)
+	return slices.DeleteFunc(acts, func(a model.Act) bool { return owners[a.Name] != "" }), err // what was given to somebody stays
 }
 
 // reopened takes back the closing of an account.

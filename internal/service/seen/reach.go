@@ -55,7 +55,6 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 		return nil, connect.Access{}, err
 	}
 	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
-	a.Homes = t.Target.Homes.Stale > 0
 	if via := t.Target.Via.Name; via != "" {
 		a.Dial = s.through(name, via)
 	}

@@ -220,6 +220,10 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 		access.Wait = min(access.Patience(), deadFor) // it did not answer the last time either
 	}
 	out.markOf = readBy(access)
+	if cur, err := s.Current(ctx); err == nil { // what else reads a target, as guards do, has no use for homes
+		d := cur.Plan.Targets[name]
+		access.Homes = d != nil && d.Target.Homes.Stale > 0
+	}
 	access = slot.Through(access)
 	mark := row.Mark
 	if row.MarkOf != out.markOf || row.WholeAt == nil || s.Now().Sub(*row.WholeAt) > wholeEvery {
