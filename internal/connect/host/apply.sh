@@ -219,7 +219,8 @@ aside() {
 renumber() {
   old=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
   if command -v usermod >/dev/null; then run usermod -u "$2" -- "$1"; else one_file "set	$1	uid	$2"; fi
-  [ $rc = 0 ] && [ "$old" ] && [ "$old" != 0 ] || return 0
+  [ $rc = 0 ] && [ "$old" ] || return 0
+  if shared "$1" "$old"; then note "files of number $old elsewhere were left, since another account has it"; return; fi
   n=$(mounts | while read -r m; do find "$m" -xdev -user "$old" -exec chown -h "$2" {} + -print 2>/dev/null; done | wc -l)
   [ "$n" = 0 ] || note "$n files that it owns were given to the new number"
 }

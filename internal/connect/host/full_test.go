@@ -439,3 +439,30 @@ func TestFullDiskForMany(t *testing.T) {
 	}
 	apply(t, s, connect.Done, many(30, 0)...)
 }
+
+// What is mounted in a home is nobody's home, and what runs under a number that two names share is not one's to end.
+func TestRemovalSparesOthers(t *testing.T) {
+	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
+		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) { return start(t, setup) },
+		"without":            startSmall} {
+		t.Run(name, func(t *testing.T) {
+			h, a := start(t, `for n in mounted:1801 one:1802 other:1802; do echo "${n%:*}:x:${n#*:}:100::/home/${n%:*}:/bin/sh" >>/etc/passwd
+echo "${n%:*}:!:1::::::" >>/etc/shadow; mkdir -p /home/${n%:*}; chown ${n#*:} /home/${n%:*}; done
+mkdir -p /home/mounted/mnt /tmp/precious; echo dear >/tmp/precious/file; mount --bind /tmp/precious /home/mounted/mnt`)
+			s := connecttest.Open(t, host.Connector{}, a)
+			for _, n := range []string{"mounted", "one"} {
+				apply(t, s, connect.Done, act(model.Disable, model.Account, n, change(model.Disabled, "no", "yes")))
+			}
+			if got := s.Apply(context.Background(), []connect.Act{act(model.Remove, model.Account, "mounted", change("home",
+				"/home/mounted", "remove"))})[0]; got.Outcome != connect.Failed || exec(t, h, "cat /tmp/precious/file") != "dear" {
+				t.Errorf("%+v", got)
+			}
+			exec(t, h, "(setpriv --reuid=1802 --clear-groups sleep 30 || su -s /bin/sh other -c 'sleep 30') >/dev/null 2>&1 & sleep 0.2")
+			s.Apply(context.Background(), []connect.Act{act(model.Remove, model.Account, "one", change("home", "/home/one",
+				"remove"))}) // refused, where the tools do so
+			if out := exec(t, h, "stat -c %u /proc/[0-9]* 2>/dev/null | grep -c 1802; true"); out == "0" {
+				t.Error("what somebody else runs was ended")
+			}
+		})
+	}
+}

@@ -21,7 +21,8 @@ archive() {
   while f=$to/$name-$3-$day$n.tar.gz; [ -e "$f" ]; do n=_$((${n#_} + 1)); done # an earlier one of that day is somebody's, too
   home=$2
   set -- "${2#/}"
-  for x in "/var/spool/cron/crontabs/$name" "/var/spool/cron/$name" "/var/mail/$name"; do [ ! -f "$x" ] || set -- "$@" "${x#/}"; done
+  [ -z "$(home_of "$name")" ] ||
+    for x in "/var/spool/cron/crontabs/$name" "/var/spool/cron/$name" "/var/mail/$name"; do [ ! -f "$x" ] || set -- "$@" "${x#/}"; done
   { (umask 077; tar -C / -czf "$f.new" -- "$@") && sync "$f.new" && mv "$f.new" "$f"; } 2>"$lock/said" ||
     { rc=1; rm -f "$f.new"; note "the home $home could not be archived: $(head -c 300 "$lock/said")"; home=; return 1; }
   note "its home is in $f"
@@ -29,8 +30,9 @@ archive() {
 # clear_home: when its account is gone, the home goes too.
 clear_home() {
   [ $rc = 0 ] && [ -n "$home" ] || return 0
-  rm -rf --one-file-system -- "$home" 2>"$lock/said" || rm -rf -- "$home" 2>"$lock/said" ||
-    { rc=1; note "its home $home could not be removed: $(cat "$lock/said")"; }
+  apart=
+  ! rm -f --one-file-system -- "$lock/none" 2>/dev/null || apart=--one-file-system
+  rm -rf $apart -- "$home" 2>"$lock/said" || { rc=1; note "its home $home could not be removed: $(head -c 300 "$lock/said")"; }
 }
 # lying_about NAME UID MAIL: cron table and jobs of at, which would run for whoever has that number next, go with every
 # account; its mail where its home goes. Files of its own elsewhere are told, not touched; the search ends by itself.
@@ -39,6 +41,7 @@ lying_about() {
   for f in "/var/spool/cron/crontabs/$1" "/var/spool/cron/$1"; do
     [ ! -f "$f" ] || { rm -f -- "$f" && note "its cron table was removed"; }
   done
+  ! shared "$1" "$2" || return 0
   set +f
   for f in /var/spool/cron/atjobs/[a-z]* /var/spool/at/[a-z]*; do
     [ ! -f "$f" ] || [ "$(stat -c %u -- "$f")" != "$2" ] || { rm -f -- "$f" && note "a job of at was removed"; }
@@ -52,6 +55,8 @@ lying_about() {
   elsewhere=$(mounts | while read -r m; do $limit find "$m" -xdev -user "$2" ! -path '/proc/*' 2>/dev/null | head -n 200; done | sort -u)
   [ -z "$elsewhere" ] || note "files of number $2 are left elsewhere: $(printf '%s\n' "$elsewhere" | head -n 8 | tr '\n' ' ')$(printf '%s\n' "$elsewhere" | awk 'END { if (NR > 8) print "and " NR - 8 " more" }')"
 }
+# shared NAME UID: whether that number is somebody else's too, or the superuser's: then nothing of it is touched.
+shared() { [ "$2" = 0 ] || awk -F: -v n="$1" -v u="$2" '$1 != n && $3 == u { found = 1 } END { exit !found }' /etc/passwd; }
 # finished UID: ends what an account that is shut still runs, gently first.
 finished() {
   for signal in TERM KILL; do
@@ -69,7 +74,7 @@ finished() {
 remove() {
   u=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
   home=
-  awk -F: -v n="$1" '$1 == n && $2 ~ /^[!*]/ && $8 != "" && $8 <= 1 { ok = 1 } END { exit !ok }' /etc/shadow && finished "$u"
+  awk -F: -v n="$1" '$1 == n && $2 ~ /^[!*]/ && $8 != "" && $8 <= 1 { ok = 1 } END { exit !ok }' /etc/shadow && ! shared "$1" "$u" && finished "$u"
   case $2 in archive | seal | remove) leave_home "$1" "$2" || return ;; esac
   if command -v userdel >/dev/null; then run userdel -- "$1"; else one_file "del	$1"; fi
   clear_home
@@ -82,6 +87,8 @@ leaves() { own_folder "$2" "$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /et
 own_folder() {
   case $1 in /*/*) ;; *) return 1 ;; esac
   case $1 in */ | *//* | */./* | */../* | */. | */..) return 1 ;; esac
+  # what is mounted in it is not its own, and rm of a small system would go through it
+  awk -v h="$1" '{ gsub(/\\040/, " ", $2) } $2 == h || index($2, h "/") == 1 { bad = 1 } END { exit bad }' /proc/mounts || return 1
   [ ! -L "$1" ] && [ -d "$1" ] && [ "$2" != 0 ] && [ "$(stat -c %u -- "$1")" = "$2" ] || return 1
   p=$(readlink -f -- "${1%/*}") || return 1
   while [ -n "$p" ]; do
