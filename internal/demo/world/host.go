@@ -166,10 +166,18 @@ func (h *Host) Exec(script string) (string, error) {
 	return string(out), err
 }
 
-// Stop ends the host and all that runs in it.
+// Stop ends the host and all that runs in it. Its port is free when it returns, so that it can be started anew.
 func (h *Host) Stop() {
 	_ = h.cmd.Process.Kill()
 	<-h.gone
+	for range 500 { // what runs in it ends a moment later than what holds it together
+		c, err := net.DialTimeout("tcp", h.Address, time.Second)
+		if err != nil {
+			return
+		}
+		c.Close()
+		time.Sleep(10 * time.Millisecond)
+	}
 }
 
 // awaitPort waits until something listens, or the process that should is gone.
