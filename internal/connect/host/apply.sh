@@ -132,12 +132,17 @@ half=.hen-roost-new
 # finish_home NAME: of an account that was made before the power was cut: a home that is missing, or was not filled.
 finish_home() {
   h=$(home_of "$1") u=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/passwd)
+  g=$(awk -F: -v n="$1" '$1 == n { print $4; exit }' /etc/passwd)
   case $h in /*/*) ;; *) return ;; esac
-  if [ -e "$h/$half" ] && [ "$(stat -c %u -- "$h")" = "$u" ]; then rm -f -- "$h/$half"; return; fi
+  if [ -e "$h/$half" ] && [ "$(stat -c %u -- "$h")" = "$u" ]; then # it was being handed over
+    chown -hR "$u:$g" -- "$h" && rm -f -- "$h/$half"
+    return
+  fi
+  if [ -d "$h" ] && [ ! -L "$h" ] && [ "$(stat -c %u -- "$h")" = 0 ] && [ "$u" != 0 ]; then rmdir -- "$h" 2>/dev/null; fi # made, and no more
   [ ! -e "$h" ] || [ -e "$h/$half" ] || return
   rm -rf -- "$h"
   { mkdir -m 700 -- "$h" && { [ ! -d /etc/skel ] || cp -a /etc/skel/. "$h/"; } &&
-    chown -hR "$u:$(awk -F: -v n="$1" '$1 == n { print $4; exit }' /etc/passwd)" -- "$h"; } 2>"$lock/said" ||
+    chown -hR "$u:$g" -- "$h"; } 2>"$lock/said" ||
     note "its home $h could not be made: $(head -c 200 "$lock/said")"
 }
 # filled FILE HOMES…: one file of the skeleton for all of them.
