@@ -42,7 +42,7 @@ done
     gi[name] = ++gn
     gline[gn] = name ":x:" id ":"; used["g", id]; groupof[id] = name
     if (id <= ghigh && id > gtop) gtop = id
-    if (gshadow) { si[name] = ++sn; sline[sn] = name ":!::" }
+    if (gshadow) { if (!(name in si)) si[name] = ++sn; sline[si[name]] = name ":!::" } # one that a power cut left behind
     dirty["group"]; dirty["gshadow"]
     return id
   }
@@ -64,8 +64,8 @@ done
     if (!(name in hi)) hi[name] = ++hn
     hline[hi[name]] = name ":!:" day ":" least ":" most ":" warning ":" inactive ":" expire ":"
     dirty["passwd"]; dirty["shadow"]
-    if (subs["uid"] && id >= ulow && id <= uhigh) { subtop["uid"] += subs["uid"]; sub_("subuid", name ":" (subtop["uid"] - subs["uid"]) ":" subs["uid"]) }
-    if (subs["gid"] && id >= ulow && id <= uhigh) { subtop["gid"] += subs["gid"]; sub_("subgid", name ":" (subtop["gid"] - subs["gid"]) ":" subs["gid"]) }
+    if (subs["uid"] && !(("subuid", name) in subhas) && id >= ulow && id <= uhigh) { subtop["uid"] += subs["uid"]; sub_("subuid", name ":" (subtop["uid"] - subs["uid"]) ":" subs["uid"]) }
+    if (subs["gid"] && !(("subgid", name) in subhas) && id >= ulow && id <= uhigh) { subtop["gid"] += subs["gid"]; sub_("subgid", name ":" (subtop["gid"] - subs["gid"]) ":" subs["gid"]) }
     made[name] = step; print step ":" name ":" id ":" gid ":" home > (dir "/made")
   }
   function sub_(f, line) { subline[f, ++subn[f]] = line; dirty[f] }
@@ -156,7 +156,7 @@ done
     if (f[1] == "INACTIVE" && f[2] >= 0) inactive = f[2]; if (f[1] == "EXPIRE" && f[2] ~ /^[0-9]+$/) expire = f[2]
     next
   }
-  at ~ /^sub/ { have[at]; split($0, f, ":"); k = substr(at, 4); if (f[2] + f[3] > subtop[k]) subtop[k] = f[2] + f[3]; sub_(at, $0); next }
+  at ~ /^sub/ { have[at]; split($0, f, ":"); subhas[at, f[1]]; k = substr(at, 4); if (f[2] + f[3] > subtop[k]) subtop[k] = f[2] + f[3]; sub_(at, $0); next }
   {
     if (!began) {
       began = 1
