@@ -142,6 +142,20 @@ func TestHomesAndTwins(t *testing.T) {
 	expect(t, d, 0, "only here there is an account", "fleet", "list", "--tag", "fleet=vessels", "--only-odd")
 	expect(t, d, 1, "tag", "fleet", "list", "--tag", "fleet=vesels")
 	expect(t, d, 0, "Round", "target", "renumber", "sooty-tern", "jarle.holm", "1790", "--because", "1701 is wanted")
+	if _, err := h.Exec("groupadd -g 5113 bilge"); err != nil {
+		t.Fatal(err)
+	}
+	must(t, d, "survey", "northquay")
+	must(t, d, "edit", "groups", "galley", "--set", "about=Cooks", "--file", "groups.yaml", "--yes", "--because", "new")
+	expect(t, d, 0, "no role of theirs names a range", "allot", "--group", "galley", "--because", "new")
+	must(t, d, "edit", "groups", "deck", "--add", "in=galley", "--yes", "--because", "new")
+	expect(t, d, 2, "--yes", "allot", "--because", "numbers")
+	if out := expect(t, d, 0, "Declared as revision", "allot", "--yes", "--because", "numbers"); !strings.Contains(out, "5114") {
+		t.Errorf("%s", out)
+	}
+	expect(t, d, 0, "has 5114 already", "allot", "--group", "galley", "--because", "again")
+	expect(t, d, 1, "group", "allot", "--group", "galey", "--because", "again")
+	expect(t, d, 0, "Round", "target", "renumber", "northquay", "bilge", "5999", "--group", "--because", "5113 is wanted")
 }
 
 // One target is reached via another, and says so when that cannot be had.

@@ -48,7 +48,8 @@ type commissionRequest struct {
 type renumberRequest struct {
 	Name string `path:"name"`
 	Body struct {
-		Account string `json:"account" example:"jorunn.strand"`
+		Account string `json:"account,omitempty" example:"jorunn.strand"`
+		Group   string `json:"group,omitempty" example:"deck" doc:"in place of an account"`
 		Number  int    `json:"number" minimum:"1" maximum:"2147483646" example:"1002"`
 		Because string `json:"because" example:"1502 is somebody else's elsewhere"`
 	}
@@ -111,9 +112,10 @@ func (h *handlers) hosts(api huma.API) {
 			return h.Fleet(ctx, who, in.Tag)
 		})
 	op(api, door.Draft, http.MethodPost, "/targets/{name}/renumber", "renumber",
-		"Draft a round that gives an account another number, with all files that it owns",
+		"Draft a round that gives an account or a group another number, with all files that it owns",
 		func(ctx context.Context, who door.Operator, in *renumberRequest) (rounds.Round, error) {
-			return h.Renumber(ctx, who, in.Name, in.Body.Account, in.Body.Number, in.Body.Because)
+			b := in.Body
+			return h.Renumber(ctx, who, in.Name, b.Account, b.Group, b.Number, b.Because)
 		})
 	op(api, door.Credential, http.MethodPost, "/targets/{name}/commission", "commission",
 		"Make a named administrator, prove that they get in and become superuser, and only then close what the target was delivered with",

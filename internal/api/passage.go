@@ -41,6 +41,15 @@ type moveRequest struct {
 	}
 }
 
+type allotRequest struct {
+	Body struct {
+		Users   []string `json:"users,omitempty" maxItems:"20000" doc:"with groups left out too: all who have none"`
+		Groups  []string `json:"groups,omitempty" maxItems:"20000"`
+		Because string   `json:"because,omitempty" example:"one number everywhere"`
+		Look    bool     `json:"look,omitempty" doc:"say what it would do, and store nothing"`
+	}
+}
+
 type leaveRequest struct {
 	ID   string `path:"id"`
 	Body struct {
@@ -81,6 +90,12 @@ func (h *handlers) people(api huma.API) {
 			Lasts: b.lasts(), NoSecret: b.NoPasswords, Because: b.Because, Look: b.Look})
 		return answer(out, err)
 	})
+	op(api, door.Draft, http.MethodPost, "/numbers", "allot",
+		"Give users and groups that have no number the lowest free one of the range of a role of theirs",
+		func(ctx context.Context, who door.Operator, in *allotRequest) (life.Allotment, error) {
+			b := in.Body
+			return h.Allot(ctx, who, life.AllotRequest{Users: b.Users, Groups: b.Groups, Because: b.Because, Look: b.Look})
+		})
 	op(api, door.Draft, http.MethodPost, "/users/{id}/move", "move", "Change what somebody does on a day; the old roles end after an "+
 		"overlap",
 		func(ctx context.Context, who door.Operator, in *moveRequest) (life.Passage, error) {

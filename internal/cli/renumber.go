@@ -13,11 +13,15 @@ import (
 
 func (a *app) targetRenumber() *cobra.Command {
 	var because string
-	c := &cobra.Command{Use: "renumber TARGET ACCOUNT NUMBER", Short: "Draft a round that gives an account another number, with its files",
-		Args: cobra.ExactArgs(3), ValidArgsFunction: a.completing(1, a.targetNames),
-		Long: "Draft a round that gives an account another number, and all files on the host that it owns with it. The account may be\n" +
+	var group bool
+	c := &cobra.Command{Use: "renumber TARGET NAME NUMBER",
+		Short: "Draft a round that gives an account or group another number, with its files",
+		Args:  cobra.ExactArgs(3), ValidArgsFunction: a.completing(1, a.targetNames),
+		Long: "Draft a round that gives an account, or a group, another number, and all files on the host that it owns with it. It " +
+			"may be\n" +
 			"nobody's: it is a way out where it has a number that somebody should have.",
-		Example: "  roost target renumber sooty-tern kari.berg 1500 --because \"1010 is Kari Berg's everywhere else\"",
+		Example: "  roost target renumber sooty-tern kari.berg 1500 --because \"1010 is Kari Berg's everywhere else\"\n" +
+			"  roost target renumber sooty-tern bilge 5900 --group --because \"5112 is the bridge's\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			number, err := strconv.Atoi(args[2])
 			if err != nil {
@@ -25,7 +29,8 @@ func (a *app) targetRenumber() *cobra.Command {
 			}
 			var r rounds.Round
 			if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/renumber",
-				map[string]any{"account": args[1], "number": number, "because": because}, &r); err != nil {
+				map[string]any{map[bool]string{true: "group", false: "account"}[group]: args[1], "number": number, "because": because},
+				&r); err != nil {
 				return err
 			}
 			if !a.forPeople() {
@@ -34,6 +39,7 @@ func (a *app) targetRenumber() *cobra.Command {
 			fmt.Fprintf(a.Out, "Round %d is %s. Look at it: roost round show %d\n", r.ID, r.State, r.ID)
 			return nil
 		}}
+	c.Flags().BoolVar(&group, "group", false, "NAME is a group's")
 	reasonFlag(c, &because)
 	return c
 }

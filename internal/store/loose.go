@@ -106,6 +106,30 @@ func (s *Store) LooseOn(ctx context.Context, marks []uint64) (map[string]bool, e
 	return out, nil
 }
 
+// LooseMarks returns which of some marks any target has, or may have.
+func (s *Store) LooseMarks(ctx context.Context, marks []uint64) (map[uint64]bool, error) {
+	out := map[uint64]bool{}
+	args := make([]any, len(marks))
+	for i, m := range marks {
+		args[i] = m
+	}
+	var found []uint64
+	if err := s.db.SelectContext(ctx, &found, `SELECT DISTINCT mark FROM loose WHERE mark IN `+oneOf(len(args)), args...); err != nil {
+		return nil, err
+	}
+	var many [][]byte
+	if err := s.db.SelectContext(ctx, &many, `SELECT bits FROM loose_sieve`); err != nil {
+		return nil, err
+	}
+	for _, m := range found {
+		out[m] = true
+	}
+	for _, m := range marks {
+		out[m] = out[m] || slices.ContainsFunc(many, func(bits []byte) bool { return sieve(bits).mayHave(m) })
+	}
+	return out, nil
+}
+
 type sieveRow struct {
 	Target string `db:"target"`
 	Bits   []byte `db:"bits"`

@@ -229,6 +229,20 @@ renumber() {
   n=$(mounts | while read -r m; do find "$m" -xdev -user "$old" -exec chown -h "$2" {} + -print 2>/dev/null; done | wc -l)
   [ "$n" = 0 ] || note "$n files that it owns were given to the new number"
 }
+# regroup NAME NUMBER: the group's number, and that of all files that are the group's. A program that runs as its group
+# loses that bit, and is told of: to give it back by name could be turned against another file.
+regroup() {
+  old=$(awk -F: -v n="$1" '$1 == n { print $3; exit }' /etc/group)
+  if command -v groupmod >/dev/null; then run groupmod -g "$2" -- "$1"; else one_file "regroup	$1	$2"; fi
+  [ $rc = 0 ] && [ "$old" ] && [ "$old" != "$2" ] || return 0
+  if awk -F: -v u="$old" '$3 == u { found = 1 } END { exit !found }' /etc/group; then
+    note "files of group number $old were left, since another group has it"; return
+  fi
+  bit=$(mounts | while read -r m; do find "$m" -xdev -group "$old" -type f -perm -2010 2>/dev/null; done | head -n 8 | tr '\n' ' ')
+  n=$(mounts | while read -r m; do find "$m" -xdev -group "$old" -exec chgrp -h "$2" {} + -print 2>/dev/null; done | wc -l)
+  [ "$n" = 0 ] || note "$n files of the group were given to the new number"
+  [ -z "$bit" ] || note "these no longer run as the group, and may have to be set so again (chmod g+s): $bit"
+}
 # create NAME NUMBER HOME OPTIONS…: with the home that was archived when an account of that name and number was removed.
 create() {
   how=-m n=$1

@@ -395,6 +395,12 @@ func TestRenumber(t *testing.T) {
 			if out := exec(t, h, "stat -c %u /tmp/far /home/jorunn /home/jorunn/near | sort -u"); out != "1002" {
 				t.Errorf("%s", out)
 			}
+			exec(t, h, "echo bilge:x:5900: >>/etc/group; echo x >/tmp/tool; chgrp 5900 /tmp/far /tmp/tool; chmod 2755 /tmp/tool")
+			got := apply(t, s, connect.Done, act(model.Modify, model.GroupKind, "bilge", change(model.Number, "5900", "5901")))
+			if out := exec(t, h, "stat -c %g /tmp/far /tmp/tool | sort -u"); out != "5901" ||
+				!strings.Contains(got[0].Words, "chmod g+s): /tmp/tool") {
+				t.Errorf("%s %+v", out, got[0])
+			}
 		})
 	}
 }

@@ -56,6 +56,8 @@ func heavy(a connect.Act) bool {
 	switch {
 	case a.Object == model.HomeKind, a.Object == model.ElevationKind, a.Verb == model.Remove, a.Verb == model.AdoptIt:
 		return true
+	case a.Object == model.GroupKind:
+		return a.Verb == model.Modify && a.After().Has(model.Number)
 	case a.Object == model.Account && a.Verb == model.Modify:
 		c := a.After()
 		return c.Has(model.Number) || c.Has(home) || c.Has(keys) || len(a.Secrets) > 0
@@ -122,7 +124,7 @@ func ops(n int, a connect.Act, view connect.View) (ops, after string) {
 		case a.Verb == model.Create:
 			op("group", a.Name, c.One(model.Number))
 		case c.Has(model.Number):
-			op("regroup", a.Name, c.One(model.Number))
+			after = "regroup " + quoted(a.Name, c.One(model.Number))
 		}
 		if c.Has(model.Administrators) {
 			op("admins", a.Name, strings.Join(c.Get(model.Administrators), ","))

@@ -52,7 +52,12 @@ lying_about() {
   done
   limit=
   ! command -v timeout >/dev/null || limit='timeout 20'
-  elsewhere=$(mounts | while read -r m; do $limit find "$m" -xdev -user "$2" ! -path '/proc/*' 2>/dev/null | head -n 200; done | sort -u)
+  rm -f "$lock/cut"
+  elsewhere=$(mounts | while read -r m; do
+    { $limit find "$m" -xdev -user "$2" ! -path '/proc/*' 2>/dev/null
+      case $? in 124 | 143) printf ' %s' "$m" >>"$lock/cut" ;; esac; } | head -n 200
+  done | sort -u)
+  [ ! -s "$lock/cut" ] || note "the search for files of number $2 was ended after 20 s, and may lack some, in$(cat "$lock/cut")"
   [ -z "$elsewhere" ] || note "files of number $2 are left elsewhere: $(printf '%s\n' "$elsewhere" | head -n 8 | tr '\n' ' ')$(printf '%s\n' "$elsewhere" | awk 'END { if (NR > 8) print "and " NR - 8 " more" }')"
 }
 # shared NAME UID: whether that number is somebody else's too, or the superuser's: then nothing of it is touched.

@@ -273,7 +273,7 @@ func groupStep(a model.Act) string {
 	case a.Verb == model.Remove:
 		return command("groupdel", "--", a.Name)
 	case a.Verb == model.Modify && number != "":
-		out = command("groupmod", "-g", number, "--", a.Name)
+		out = "regroup " + quoted(a.Name, number)
 	case a.Verb == model.Create && number != "":
 		out = command("groupadd", "-g", number, "--", a.Name)
 	case a.Verb == model.Create:

@@ -70,7 +70,7 @@ func TestScripts(t *testing.T) {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
 			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }\n"
-			for _, name := range []string{"keys", "password", "reopen", "finish_home", "create", "remove", "aside", "renumber"} {
+			for _, name := range []string{"keys", "password", "reopen", "finish_home", "create", "remove", "aside", "renumber", "regroup"} {
 				script += name + "() { run \"$@\"; }\n"
 			}
 			script += "rc=0\n" + step(a, there, true)
@@ -105,7 +105,7 @@ func TestSteps(t *testing.T) {
 			"", to(model.Disabled, "yes", "no")),
 		"run 'groupadd' '-g' '5110' '--' 'crew'": act(model.Create, model.GroupKind, "crew", "",
 			to(model.Number, "", "5110")),
-		"run 'groupmod' '-g' '5110' '--' 'crew'": act(model.Modify, model.GroupKind, "crew", "",
+		"regroup 'crew' '5110'": act(model.Modify, model.GroupKind, "crew", "",
 			to(model.Number, "9", "5110")),
 		"run 'gpasswd' '-a' 'marit.fell' 'crew'": act(model.JoinIt, model.GroupKind, "crew",
 			"marit.fell"),

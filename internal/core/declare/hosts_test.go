@@ -21,8 +21,8 @@ func TestHostDeclarations(t *testing.T) {
 	const host = "kind: host, address: a, login: {as: root}"
 	d, err := read(`users:
   odd: {name: Odd, number: 1, accounts: {far: {number: 1502}}, keys: ['from="10.0.0.0/8,192.0.2.7",restrict ssh-ed25519 AAAAC3Nz odd@desk']}
-groups: {crew: {keepers: [odd]}, deck: {keepers: []}}
-roles: {hand: {numbers: 2000-2999}}
+groups: {crew: {keepers: [odd]}, deck: {keepers: [], in: [crew]}, galley: {}}
+roles: {hand: {numbers: 2000-2999, gives: [{at: pier, groups: [deck]}]}, bosun: {group-numbers: 5100-5199, includes: [hand]}}
 targets:
   pier: {` + host + `}
   far: {` + host + `, via: pier, homes: {stale: 90d, leave: ["kiosk*"]}, dormant: 180d}
@@ -35,6 +35,12 @@ targets:
 		d.Roles["hand"].Numbers != (model.Range{Low: 2000, High: 2999}) || d.Users["odd"].Accounts["far"].Number != 1502 ||
 		len(d.Groups["crew"].Keepers) != 1 || d.Groups["deck"].Keepers == nil {
 		t.Errorf("%+v %+v", far, d.Groups["deck"])
+	}
+	if r := declare.NumbersOf(d, []string{"unknown", "bosun"}); r == nil || r.Name != "hand" {
+		t.Errorf("bosuns get their numbers out of %+v", r)
+	}
+	if r := declare.GroupNumbersOf(d); len(r) != 2 || r["crew"] == nil || r["deck"].Name != "bosun" {
+		t.Errorf("%+v", r)
 	}
 	for text, want := range map[string]string{
 		"targets: {a: {" + host + ", via: b}, b: {" + host +

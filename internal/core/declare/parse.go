@@ -245,7 +245,7 @@ func (p *fileParser) role(name string, at model.Pos, n *node) {
 	p.has.roles = append(p.has.roles, r)
 	p.mapping(n, "role "+name, keys{
 		"about": p.about(&r.About), "held-when": p.prose(&r.HeldWhen), "includes": p.refs(&r.Includes),
-		"never-with": p.refs(&r.NeverWith), "numbers": p.numbers(&r.Numbers),
+		"never-with": p.refs(&r.NeverWith), "numbers": p.numbers(&r.Numbers), "group-numbers": p.numbers(&r.GroupNumbers),
 		"gives": func(n *node) { p.list(n, func(item *node) { r.Gives = append(r.Gives, p.grant(name, item)) }) },
 	})
 }

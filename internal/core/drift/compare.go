@@ -48,6 +48,7 @@ type comparer struct {
 	doubt  map[string]bool     // accounts that could be somebody's
 	unsure map[match.Slot]bool // accounts that are not made until a person decides
 	still  map[string]bool     // accounts of who is suspended: nobody takes them out of anything
+	gids   map[string]string   // numbers of groups → who has them; nil: not asked yet
 	taken  map[string]int32    // numbers that somebody is to get → place of the account that has it
 	told   []int               // places of marked accounts
 	room   []byte

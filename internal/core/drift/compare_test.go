@@ -453,3 +453,26 @@ func TestWalkFindsAll(t *testing.T) {
 		}
 	}
 }
+
+// A group's number that another group has is told of before anything is made; one that it has itself, beside another, is well.
+func TestGroupNumberTaken(t *testing.T) {
+	in := drift.Input{Desired: plan(t, company).Targets["arctic-tern"], Others: []model.Object{group("bilge", "5111"), group("crew",
+		"5110"),
+		group("hands", "5110"), group("odd", "5199")}}
+	found, keys := drift.Loose(in)
+	var of []string
+	for _, f := range found {
+		if f.Object == model.GroupKind {
+			of = append(of, say(f)+" "+f.Note)
+		}
+	}
+	if len(of) == 0 || !strings.Contains(strings.Join(of, "\n"), "group deck should have number 5111, which the group bilge has") ||
+		strings.Contains(strings.Join(of, "\n"), "hands") {
+		t.Errorf("%q", of)
+	}
+	for number, want := range map[string]bool{"5111": true, "5199": true, "5112": false} {
+		if slices.Contains(keys, drift.NumberKey(model.GroupKind, number)) != want {
+			t.Errorf("%s is taken: not %v", number, want)
+		}
+	}
+}

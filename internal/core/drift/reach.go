@@ -4,6 +4,7 @@ import (
 	"hash/fnv"
 	"iter"
 	"slices"
+	"strconv"
 	"strings"
 
 	"hen-roost/internal/core/model"
@@ -109,7 +110,7 @@ func (r *Reach) accounts(d *resolve.Desired) iter.Seq[resolve.Account] {
 
 // Loose returns the findings, and the keys of all by which an account there
 // could be somebody else's or stand in their way: those of accounts that are
-// not settled, and of numbers that are not what their user should have.
+// not settled, and of numbers that are not what their user, or their group, should have.
 func Loose(in Input) ([]model.Finding, []uint64) {
 	c := compare(in)
 	keys := []uint64{}
@@ -132,6 +133,18 @@ func Loose(in Input) ([]model.Finding, []uint64) {
 	}
 	for _, d := range in.Decisions {
 		keys = append(keys, looseKey('u', d.User))
+	}
+	declared := map[string]string{}
+	for _, s := range in.Desired.Sets {
+		if s.Kind == model.GroupKind && s.Number != 0 {
+			declared[s.Name] = strconv.Itoa(s.Number)
+		}
+	}
+	for i := range in.Others {
+		o := &in.Others[i]
+		if n := o.Attributes.One(model.Number); o.Kind == model.GroupKind && !o.System && n != "" && declared[o.Name] != n {
+			keys = append(keys, NumberKey(o.Kind, n))
+		}
 	}
 	slices.Sort(keys)
 	return c.out, slices.Compact(keys)
@@ -158,6 +171,14 @@ func Keys(change *resolve.Change) []uint64 {
 	}
 	slices.Sort(keys)
 	return slices.Compact(keys)
+}
+
+// NumberKey is the key of a number that an account, or a group, has though no declaration says so.
+func NumberKey(kind model.ObjectKind, number string) uint64 {
+	if kind == model.GroupKind {
+		return looseKey('g', number)
+	}
+	return looseKey('#', number)
 }
 
 // looseKey hashes a value without regard to case: one key too many costs time, and nothing else.

@@ -86,6 +86,13 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: fmt.Sprintf("group %s is declared but %s", s.Name, why)})
 		return
 	}
+	fits := have != nil && slices.Equal(have.Attributes.Get(model.Number), want)
+	if other := c.groupNumbered(want); !fits && other != "" && other != s.Name {
+		note := fmt.Sprintf("group %s should have number %s, which the group %s has; give that one another (roost target renumber %s %s "+
+			"NUMBER --group)", s.Name, want[0], other, c.Desired.Target.Name, other)
+		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: note + ", or this one (roost allot)"})
+		return
+	}
 	if have == nil {
 		act.Verb = model.Create
 		if want != nil {
@@ -108,6 +115,22 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 		act.Verb = model.Modify
 		c.add(model.Finding{Kind: model.Different, Act: act})
 	}
+}
+
+// groupNumbered is the group that has a number there; "" when none has.
+func (c *comparer) groupNumbered(number []string) string {
+	if len(number) == 0 {
+		return ""
+	}
+	if c.gids == nil {
+		c.gids = map[string]string{}
+		for i := range c.Others {
+			if o := &c.Others[i]; o.Kind == model.GroupKind {
+				c.gids[o.Attributes.One(model.Number)] = o.Name
+			}
+		}
+	}
+	return c.gids[number[0]]
 }
 
 // keepers are the accounts of those who may change who is in a group; nil when that is not declared, or not known here.

@@ -163,14 +163,15 @@ type Group struct {
 
 // Role is a named bundle of what its holders get, and where.
 type Role struct {
-	Name      string
-	About     string
-	HeldWhen  Text // CEL; empty: held by name only
-	Includes  []Ref
-	NeverWith []Ref // roles nobody may hold beside it
-	Numbers   Range // from which those who join with it get their number
-	Gives     []Grant
-	Pos       Pos
+	Name         string
+	About        string
+	HeldWhen     Text // CEL; empty: held by name only
+	Includes     []Ref
+	NeverWith    []Ref // roles nobody may hold beside it
+	Numbers      Range // from which those who hold it get their number
+	GroupNumbers Range // from which the groups that it gives get theirs
+	Gives        []Grant
+	Pos          Pos
 }
 
 // Range is a stretch of numbers, both ends in it; the zero Range is none.

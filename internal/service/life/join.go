@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
 	"time"
 
@@ -81,7 +80,7 @@ func (s *Life) Join(ctx context.Context, who door.Operator, q JoinRequest) (Pass
 	if err != nil {
 		return Passage{}, err
 	}
-	j, err := s.joining(c, q)
+	j, err := s.joining(ctx, c, q)
 	if err != nil {
 		return Passage{}, err
 	}
@@ -124,7 +123,7 @@ type joined struct {
 }
 
 // joining works out who joins and as what.
-func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
+func (s *Life) joining(ctx context.Context, c *declared.Current, q JoinRequest) (joined, error) {
 	var out joined
 	people, faults, err := joiners(c, q)
 	if err != nil {
@@ -137,18 +136,23 @@ func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
 		out.lines = append(out.lines, JoinLine{Line: f.Line, Outcome: "refused", Words: f.Words})
 	}
 	var fresh []exchange.User
-	numbers := numbersOf(c)
+	numbers := newNumbers(s, c)
 	today := s.Now().Format(time.DateOnly)
 	for _, u := range people {
 		line := JoinLine{Line: u.Line, User: u.ID, Outcome: "joins"}
 		if u.Number == "" && c.Declared.Users[u.ID] == nil {
-			if err := allot(c, &u, numbers); err != nil {
-				line.Outcome, line.Words = "refused", err.Error()
+			n, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, u.Roles))
+			if err != nil {
+				return out, err
+			}
+			if why != "" {
+				line.Outcome, line.Words = "refused", why
 				out.lines = append(out.lines, line)
 				continue
 			}
+			u.Number = n
 		}
-		why := wrongJoiner(c, u, numbers)
+		why := wrongJoiner(c, u, numbers.users)
 		switch known := c.Declared.Users[u.ID]; {
 		case why != "":
 			line.Outcome, line.Words = "refused", why
@@ -171,54 +175,6 @@ func (s *Life) joining(c *declared.Current, q JoinRequest) (joined, error) {
 	edits, _ := exchange.Edits(c.Declared, fresh, nil, q.File, func(string, string) string { return "" })
 	out.edits = append(out.edits, edits...)
 	return out, nil
-}
-
-// allot gives somebody who joins the lowest free number of the range of a role that they hold, or of one within it.
-// Nobody else has it then; whether a target knows it by another name the comparison tells before it is taken.
-func allot(c *declared.Current, u *exchange.User, numbers map[string]string) error {
-	seen := map[string]bool{}
-	var find func(roles []string) *model.Role
-	find = func(roles []string) *model.Role {
-		for _, name := range roles {
-			r := c.Declared.Roles[name]
-			if r == nil || seen[name] {
-				continue
-			}
-			if seen[name] = true; r.Numbers != (model.Range{}) {
-				return r
-			}
-			var within []string
-			for _, ref := range r.Includes {
-				within = append(within, ref.Name)
-			}
-			if found := find(within); found != nil {
-				return found
-			}
-		}
-		return nil
-	}
-	r := find(u.Roles)
-	if r == nil {
-		return nil
-	}
-	for n := r.Numbers.Low; n <= r.Numbers.High; n++ {
-		if number := strconv.Itoa(n); numbers[number] == "" {
-			u.Number = number
-			return nil
-		}
-	}
-	return fmt.Errorf("the role %s has no number left between %d and %d; widen its range", r.Name, r.Numbers.Low, r.Numbers.High)
-}
-
-// numbersOf is who has which number.
-func numbersOf(c *declared.Current) map[string]string {
-	out := map[string]string{}
-	for id, u := range c.Declared.Users {
-		if u.Number != 0 {
-			out[strconv.Itoa(u.Number)] = id
-		}
-	}
-	return out
 }
 
 // wrongJoiner says what of somebody who joins would keep all from joining; "" when nothing does.

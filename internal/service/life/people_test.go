@@ -7,10 +7,11 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/core/exchange"
+	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/store"
 )
 
 func anybody(name string) door.Operator {
@@ -210,19 +211,21 @@ func TestNumbersByRole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	c.Declared.Roles["hand"] = &model.Role{Name: "hand", Numbers: model.Range{Low: 2000, High: 2002}}
+	c.Declared.Roles["hand"] = &model.Role{Name: "hand", Numbers: model.Range{Low: 2000, High: 2004}}
 	c.Declared.Roles["bosun"] = &model.Role{Name: "bosun", Includes: []model.Ref{{Name: "hand"}, {Name: "bosun"}}}
-	numbers := map[string]string{"2001": "somebody"}
-	for i, want := range []string{"2000", "2002", ""} {
-		u := exchange.User{ID: fmt.Sprint("new", i), Roles: []string{"crew", "bosun"}}
-		err := allot(c, &u, numbers)
-		if u.Number != want || (err == nil) != (want != "") {
-			t.Errorf("%d: %q %v, want %q", i, u.Number, err, want)
-		}
-		numbers[u.Number] = u.ID
+	taken := drift.NumberKey(model.Account, "2003")
+	if err := x.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutLoose(ctx, "arctic-tern", []uint64{taken}) }); err != nil {
+		t.Fatal(err)
 	}
-	u := exchange.User{ID: "other", Roles: []string{"crew", "unknown"}}
-	if err := allot(c, &u, numbers); err != nil || u.Number != "" {
-		t.Errorf("without a range: %q %v", u.Number, err)
+	numbers := newNumbers(x.Life, c)
+	numbers.users["2001"] = "somebody"
+	for i, want := range []string{"2000", "2002", "2004", ""} {
+		got, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, []string{"crew", "bosun"}))
+		if got != want || (why == "") != (want != "") || err != nil {
+			t.Errorf("%d: %q %q %v, want %q", i, got, why, err, want)
+		}
+	}
+	if r := declare.NumbersOf(c.Declared, []string{"crew", "unknown"}); r != nil {
+		t.Errorf("without a range: %+v", r)
 	}
 }

@@ -601,6 +601,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/numbers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give users and groups that have no number the lowest free one of the range of a role of theirs */
+        post: operations["allot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/operators": {
         parameters: {
             query?: never;
@@ -1449,7 +1466,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Draft a round that gives an account another number, with all files that it owns */
+        /** Draft a round that gives an account or a group another number, with all files that it owns */
         post: operations["renumber"];
         delete?: never;
         options?: never;
@@ -1800,6 +1817,32 @@ export interface components {
             n: number;
             target: string;
             what: string;
+        };
+        AllotLine: {
+            name: string;
+            /**
+             * Format: int64
+             * @description left out: none, and words say why
+             */
+            number?: number;
+            /** @description out of whose range */
+            role?: string;
+            /** @enum {string} */
+            section: "users" | "groups";
+            words?: string;
+        };
+        AllotRequestBody: {
+            /** @example one number everywhere */
+            because?: string;
+            groups?: string[];
+            /** @description say what it would do, and store nothing */
+            look?: boolean;
+            /** @description with groups left out too: all who have none */
+            users?: string[];
+        };
+        Allotment: {
+            lines: components["schemas"]["AllotLine"][];
+            revision: components["schemas"]["Revision"];
         };
         Answer: {
             declared?: string[];
@@ -3166,9 +3209,14 @@ export interface components {
         };
         RenumberRequestBody: {
             /** @example jorunn.strand */
-            account: string;
+            account?: string;
             /** @example 1502 is somebody else's elsewhere */
             because: string;
+            /**
+             * @description in place of an account
+             * @example deck
+             */
+            group?: string;
             /**
              * Format: int64
              * @example 1002
@@ -7176,6 +7224,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Meaning"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    allot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AllotRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Allotment"];
                 };
             };
             /** @description Unauthorized */

@@ -10,6 +10,7 @@
   import Grid from '../ui/Grid.svelte';
   import Pager from '../ui/Pager.svelte';
   import Row from '../ui/Row.svelte';
+  import Allot from './Allot.svelte';
   import Lines from './Lines.svelte';
   import Moves from './Moves.svelte';
   import { keep, leave, takeUp } from './draft';
@@ -144,6 +145,7 @@
     <aside aria-live="polite">
       <h2>What it means</h2>
       {#if !changed.length}<p class="text-soft">Change something, and here stands what it means for people, before it is stored.</p>
+        <Allot />
       {:else if wrong}
         <p class="text-barn" role="alert">
           {faults.length ? count(faults.length, 'fault', 'faults') + '; it cannot be declared so.' : wrong}
