@@ -24,7 +24,7 @@
 </script>
 
 {#if lines.length}
-  <h2>Numbers</h2>
+  <h2 class="mt-6">Numbers</h2>
   <p class="my-1">
     {fresh.length
       ? `${count(fresh.length, 'user or group', 'users and groups')} without a number can have one out of a role’s range, which nobody has anywhere.`
