@@ -124,7 +124,7 @@ func TestConsole(t *testing.T) {
 	p.click("/home/marit.fell")
 	p.sees("nothing declares it, so it is left as found")
 	p.click("/bin/bash")
-	p.sees("role deck-crew asks for it roles.yaml line 18")
+	p.sees("role deck-crew asks for it roles.yaml line 20")
 	p.shot("user")
 	p.click("Targets")
 	p.sees("6 targets, 0 as declared.")
