@@ -131,7 +131,8 @@ func narrow(widths []int, width int) {
 // marks are the shapes beside the words for states; the word says it all by itself.
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
-	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "held": "■", "stopped": "■",
+	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "beyond": "■", "wide-open": "■",
+	"weak-sign-in": "■", "shadowed": "■", "uneven": "■", "running-out": "▲", "held": "■", "stopped": "■",
 	"not declared": "■", "passwordless": "■", "expiring": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■",
 	"key changed":   "■",
 	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",

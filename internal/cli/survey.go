@@ -194,7 +194,8 @@ func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 		{"Put right before, and changed back", []string{"contested"}, func(seen.Finding) bool { return true }},
 		{"For a person to decide", []string{"unmatched"}, func(f seen.Finding) bool { return f.Decide }},
 		{"To be known, whatever is declared", []string{"passwordless", "shared-login", "factory", "dormant", "stale-home",
-			"clock-off", "expiring", "odd"}, func(seen.Finding) bool { return true }},
+			"wide-open", "weak-sign-in", "shadowed", "uneven", "running-out", "clock-off", "expiring", "odd"},
+			func(seen.Finding) bool { return true }},
 		{"Nobody declared", []string{"unexpected"}, func(f seen.Finding) bool { return !f.Decide && f.User == "" }},
 	} {
 		if err := a.told(ctx, ch, out, one.title, one.kinds, one.chosen); err != nil {

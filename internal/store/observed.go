@@ -220,7 +220,7 @@ func (b beforeRow) carried(o model.Object) model.Object {
 		return o
 	}
 	for _, attribute := range model.OfSurveys {
-		odd := attribute == model.SharedLogin || attribute == model.FactoryMade
+		odd := slices.Contains(model.Telling, attribute)
 		if odd && o.Attributes.One(model.Disabled) == "yes" {
 			continue // what is shut opens nothing
 		}

@@ -76,6 +76,11 @@ func Find(d *resolve.Desired, held []Item, name string) []Item {
 			add(Item(s.Named))
 		}
 	}
+	if x := d.Plan.Declaration().Rights[name]; slices.Contains(d.Rights(), x) {
+		for _, permission := range resolve.Permissions(d.Schema, x) {
+			add(Item{model.RightKind, permission})
+		}
+	}
 	for _, g := range d.Plan.Giving(d, func(g *model.Grant) bool { return true }) {
 		for _, kind := range []model.ObjectKind{model.GroupKind, model.RightKind, model.LicenceKind, model.ElevationKind} {
 			if i := (Item{kind, name}); gives(d, g.Grant, i) {

@@ -165,7 +165,9 @@ func gives(d *resolve.Desired, g *model.Grant, i Item) bool {
 			return r.Name == i.Name || !d.Schema.Nests() && d.Plan.Inside(r.Name, i.Name)
 		})
 	case model.RightKind:
-		return slices.ContainsFunc(g.Rights, func(r model.Ref) bool { return r.Name == i.Name })
+		return slices.ContainsFunc(g.Rights, func(r model.Ref) bool {
+			return slices.Contains(resolve.Permissions(d.Schema, d.Plan.Declaration().Rights[r.Name]), i.Name)
+		})
 	case model.LicenceKind:
 		return slices.Contains(g.Licences, i.Name)
 	default:

@@ -61,6 +61,7 @@ func (c *checker) run() {
 	for _, name := range sorted(c.d.Rights) {
 		r := c.d.Rights[name]
 		c.held("right "+name, model.RightKind, r.At)
+		c.spelled(r)
 	}
 	for _, name := range sorted(c.d.Containers) {
 		o := c.d.Containers[name]
@@ -276,6 +277,26 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 	}
 }
 
+// spelled faults permissions that the targets at which they are declared do not know.
+func (c *checker) spelled(r *model.Right) {
+	told := map[model.Pos]bool{}
+	for _, s := range r.At {
+		for _, t := range c.chosen(s) {
+			schema := c.schemas[t.Kind]
+			k := schema.Of(model.RightKind)
+			if k == nil || k.Spelled == nil {
+				continue
+			}
+			for _, x := range r.Allows {
+				if _, err := k.Spelled.Read(x.Raw); err != nil && !told[x.Pos] {
+					told[x.Pos] = true
+					c.fault(x.Pos, "right %s, at %s: %v", r.Name, t.Name, err)
+				}
+			}
+		}
+	}
+}
+
 // joined faults a grant of something that nobody can be given on a target.
 func (c *checker) joined(kind model.ObjectKind, pos model.Pos, at []*model.Target) {
 	for _, t := range at {
@@ -290,7 +311,8 @@ func (c *checker) joined(kind model.ObjectKind, pos model.Pos, at []*model.Targe
 func (c *checker) held(what string, kind model.ObjectKind, at []model.Selector) {
 	for _, s := range at {
 		for _, t := range c.chosen(s) {
-			if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.Create) && !schema.Of(kind).Does(model.SetRule) {
+			if schema, ok := c.schemas[t.Kind]; ok && !schema.Of(kind).Does(model.Create) && !schema.Of(kind).Does(model.SetRule) &&
+				(schema.Of(kind) == nil || schema.Of(kind).Spelled == nil) {
 				c.fault(s.Pos, "%s is declared at %s, but a target of kind %s cannot be asked for a %s", what, t.Name, t.Kind, kind)
 				break
 			}

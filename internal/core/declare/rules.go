@@ -15,10 +15,16 @@ var DefaultLimits = model.Limits{Remove: 5, RemoveShare: 10, Disable: 20, Disabl
 func (p *fileParser) right(name string, at model.Pos, n *node) {
 	r := &model.Right{Name: name, Pos: at}
 	p.has.rights = append(p.has.rights, r)
-	p.mapping(n, "right "+name, keys{"at": p.selectors(&r.At), "allows": p.strings(&r.Allows)})
+	p.mapping(n, "right "+name, keys{"at": p.selectors(&r.At), "allows": func(n *node) {
+		p.list(n, func(item *node) {
+			x := model.Text{Pos: p.pos(item)}
+			p.str(&x.Raw)(item)
+			r.Allows = append(r.Allows, x)
+		})
+	}})
 	p.placed("right "+name, at, r.At)
-	slices.Sort(r.Allows)
-	r.Allows = slices.Compact(r.Allows)
+	slices.SortFunc(r.Allows, func(a, b model.Text) int { return strings.Compare(a.Raw, b.Raw) })
+	r.Allows = slices.CompactFunc(r.Allows, func(a, b model.Text) bool { return a.Raw == b.Raw })
 }
 
 func (p *fileParser) container(name string, at model.Pos, n *node) {

@@ -270,7 +270,8 @@ func (c *comparer) ending() {
 var watched = []struct {
 	attribute string
 	kind      model.FindingKind
-}{{model.SharedLogin, model.Shared}, {model.FactoryMade, model.Factory}, {model.Odd, model.OddObject}}
+}{{model.SharedLogin, model.Shared}, {model.FactoryMade, model.Factory}, {model.OpenWide, model.WideOpen},
+	{model.WeakSignIn, model.Weak}, {model.ShadowedBy, model.Shadowed}, {model.UnevenWith, model.Uneven}, {model.Odd, model.OddObject}}
 
 // marked reports what a person should know of an object whatever is declared:
 // accounts that ask nobody for a password, and all that is odd.

@@ -146,13 +146,14 @@ func compare(in Input) *comparer {
 	return c
 }
 
-// allSets are the sets that are asked for and, of kinds that Hen Roost alone gives, those that are there all the same.
+// allSets are the sets that are asked for and those that are there all the same, of kinds that Hen Roost alone gives, and
+// of permissions where any are declared: whoever is in them may do more than declared.
 func (c *comparer) allSets() []*resolve.Set {
 	out := c.Desired.Sets
 	for i := range c.Others {
 		o := &c.Others[i]
 		name := model.Named{Kind: o.Kind, Name: o.Name}
-		if k := c.Desired.Schema.Of(o.Kind); k != nil && k.Given &&
+		if k := c.Desired.Schema.Of(o.Kind); k != nil && (k.Given || k.Spelled != nil && len(c.Desired.Rights()) > 0) &&
 			!slices.ContainsFunc(c.Desired.Sets, func(s *resolve.Set) bool { return s.Named == name }) {
 			out = append(slices.Clip(out), &resolve.Set{Named: name})
 		}

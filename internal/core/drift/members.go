@@ -22,7 +22,7 @@ func (c *comparer) memberships() {
 			have, _ = cursor.Seek(model.Members)
 		}
 		c.compareMembers(s, have)
-		if c.Desired.Schema.Of(s.Kind).Holds(model.GroupKind) && c.Reach == nil {
+		if k := c.Desired.Schema.Of(s.Kind); k.Holds(model.GroupKind) && k.Spelled == nil && c.Reach == nil {
 			c.compareInside(s, inside.List())
 		}
 	}
@@ -121,15 +121,29 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 			Note: "has a member whose name is too long to be looked after; take it out on the target: " + name})
 		return
 	}
-	user := ""
-	if at, ok := c.find(name); ok && kind == model.Account {
+	user, what := "", model.Unexpected
+	at, there := c.find(name)
+	if there && kind == model.Account {
 		if _, shut := c.covered(at); shut {
 			return
 		}
 		user = c.userOf(at)
 	}
-	c.add(model.Finding{Kind: model.Unexpected, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
+	if spelled := c.Desired.Schema.Of(s.Kind).Spelled; spelled != nil {
+		if what = model.Beyond; !there || c.owner[at] == 0 || c.comesWith(spelled, at, s.Name) {
+			return // of accounts that are nobody's it is told that they are
+		}
+	}
+	c.add(model.Finding{Kind: what, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
 		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}})
+}
+
+// comesWith says whether an account has a permission with a wider one that it should have.
+func (c *comparer) comesWith(spelled *model.Spelling, at int, permission string) bool {
+	a, ok := c.Desired.AccountNamed(c.Desired.Plan.Numbered(int(c.owner[at]-1)), c.observed[at].Name)
+	return ok && slices.ContainsFunc(a.Sets(), func(j resolve.Joining) bool {
+		return j.Set.Kind == model.RightKind && spelled.Covers(j.Set.Name, permission)
+	})
 }
 
 // compareInside does the same for the groups inside a group.

@@ -47,11 +47,20 @@ targets:
 // onStores compares what stores holds with what a declaration asks of it.
 func onStores(t *testing.T, text string, in drift.Input) []string {
 	t.Helper()
-	d, err := declare.Read([]declare.File{{Name: "c.yaml", Text: text}}, base)
+	return onKind(t, base, text, in)
+}
+
+func declared(schemas map[string]model.Schema, text string) (*model.Declaration, error) {
+	return declare.Read([]declare.File{{Name: "c.yaml", Text: text}}, schemas)
+}
+
+func onKind(t *testing.T, schemas map[string]model.Schema, text string, in drift.Input) []string {
+	t.Helper()
+	d, err := declared(schemas, text)
 	if err != nil {
 		t.Fatal(err)
 	}
-	p, err := resolve.Resolve(d, base, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC), nil)
+	p, err := resolve.Resolve(d, schemas, time.Date(2026, 11, 25, 0, 0, 0, 0, time.UTC), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -23,6 +23,12 @@ func (c *comparer) unused() {
 			c.dormant(i, before)
 		}
 	}
+	if _, tells := c.Desired.Schema.Find(model.Account, model.PasswordEnds); tells {
+		soon := c.daysAgo(-passwordsEndIn)
+		for i := range c.observed {
+			c.runningOut(i, soon)
+		}
+	}
 	before := c.daysAgo(t.Homes.Stale)
 	for i := range c.Others {
 		switch o := &c.Others[i]; o.Kind {
@@ -40,10 +46,30 @@ func (c *comparer) unused() {
 	}
 }
 
+// passwordsEndIn is how long before its last day a password is told of.
+const passwordsEndIn = 14 * 24 * time.Hour
+
+// runningOut reports an open account whose password ends on a day before the given one.
+func (c *comparer) runningOut(place int, soon string) {
+	o := &c.observed[place]
+	last := o.Attributes.One(model.PasswordEnds)
+	if last == "" || last >= soon || o.Attributes.One(model.Disabled) == "yes" {
+		return
+	}
+	if _, shut := c.covered(place); shut {
+		return
+	}
+	note := "the last day of its password is " + last
+	if last < c.Desired.Plan.Day {
+		note = "its password ended on " + last + ", and it is not shut"
+	}
+	c.add(model.Finding{Kind: model.RunningOut, Act: model.Act{Object: o.Kind, Name: o.Name, User: c.userOf(place)}, Note: note})
+}
+
 // daysAgo is the day so long before the plan's; "" for no time at all.
 func (c *comparer) daysAgo(d time.Duration) string {
 	day, err := time.Parse(time.DateOnly, c.Desired.Plan.Day)
-	if d <= 0 || err != nil {
+	if d == 0 || err != nil {
 		return ""
 	}
 	return day.Add(-d).Format(time.DateOnly)

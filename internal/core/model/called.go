@@ -15,8 +15,9 @@ var called = map[string]string{
 	LyingAbout: "lying about", KeptBy: "kept by", LastUse: "last use",
 	InUse: "in use", "password-changed": "password changed", "password-min-age": "password kept at least",
 	"password-max-age": "password kept at most", "password-warning": "warned before", "password-inactive": "shut when unchanged for",
-	"other-keys": "keys of others",
-	Owner:        "whose", Seats: "seats", Allows: "allows", "member": "member",
+	"other-keys": "keys of others", OpenWide: "open from anywhere", WeakSignIn: "weak sign-in", ShadowedBy: "answered for by another",
+	UnevenWith: "unlike its namesakes", PasswordEnds: "password ends", Owns: "belongs to it",
+	Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
 }
 
 // Called is what an attribute is called for people.

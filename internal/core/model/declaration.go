@@ -236,7 +236,7 @@ func (s Selector) Matches(t *Target) bool {
 type Right struct {
 	Name   string
 	At     []Selector
-	Allows []string
+	Allows []Text
 	Pos    Pos
 }
 

@@ -15,6 +15,7 @@ const (
 	Different  FindingKind = "different"  // an owned value differs
 	Unmatched  FindingKind = "unmatched"  // we cannot tell whose
 	Contested  FindingKind = "contested"  // put right before, and changed back
+	Beyond     FindingKind = "beyond"     // somebody may do more than declared
 
 	// What a person should know, whatever is declared.
 	NoPassword FindingKind = "passwordless" // nobody is asked for a password
@@ -22,14 +23,19 @@ const (
 	Factory    FindingKind = "factory"      // delivered with the target, and open
 	Dormant    FindingKind = "dormant"      // open, and not used for long
 	StaleHome  FindingKind = "stale-home"   // a home that nobody has used for long
+	WideOpen   FindingKind = "wide-open"    // can be signed in to from anywhere
+	Weak       FindingKind = "weak-sign-in" // the way in is one that is easy to get past
+	Shadowed   FindingKind = "shadowed"     // another account answers in its place at sign-in
+	Uneven     FindingKind = "uneven"       // accounts of one login that may do different things
+	RunningOut FindingKind = "running-out"  // a password whose last day is near, or has gone by
 	WrongClock FindingKind = "clock-off"    // the target's clock is wrong
 	Expiring   FindingKind = "expiring"     // a key whose last day is near, or has gone by
 	OddObject  FindingKind = "odd"          // there in a form that cannot be looked after
 )
 
 // FindingKinds lists them in the order people read them.
-var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, NoPassword, Shared, Factory, Dormant,
-	StaleHome, WrongClock, Expiring, OddObject}
+var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, Beyond, NoPassword, Shared, Factory, Dormant,
+	StaleHome, WideOpen, Weak, Shadowed, Uneven, RunningOut, WrongClock, Expiring, OddObject}
 
 // Verb says what a step does.
 type Verb string

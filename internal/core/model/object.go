@@ -46,6 +46,12 @@ const (
 	Locked         = "locked"          // of an account with the superuser's number: yes, when no password opens it; keys may
 	SharedLogin    = "shared-login"    // of an account: what it has in common with others, so that nobody can tell who it was; in words
 	FactoryMade    = "factory"         // of an account: why it is one that the target was delivered with, and open; in words
+	OpenWide       = "wide-open"       // of an account: from where it can be signed in to, where that is anywhere; in words
+	WeakSignIn     = "weak-sign-in"    // of an account: why its way in is easy to get past; in words
+	ShadowedBy     = "shadowed"        // of an account: which other answers in its place, and from where; in words
+	UnevenWith     = "uneven"          // of an account: which others of its login may do other things; in words
+	PasswordEnds   = "password-ends"   // of an account: the last day of its password
+	Owns           = "owns"            // of an account: what belongs to it and would be in the way, or run on as nobody, if it went
 	LastSignIn     = "last-sign-in"    // of an account: the day, where the target tells
 	FailedSignIns  = "failed-sign-ins" // of an account: about how many, of late
 	LyingAbout     = "lying-about"     // of an account: what it has outside its home: cron-table, mail-spool, at-jobs
@@ -58,7 +64,10 @@ const (
 )
 
 // OfSurveys are attributes that whole surveys alone tell: what is read back after a step says nothing of them.
-var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade}
+var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade, ShadowedBy, UnevenWith, Owns}
+
+// Telling are those of them that are findings of their own: an object that has one is marked.
+var Telling = []string{SharedLogin, FactoryMade, ShadowedBy, UnevenWith}
 
 // Superuser is the name of the right by which a target tells what makes
 // somebody superuser there: being one of its members, in one of its member

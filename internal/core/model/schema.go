@@ -1,6 +1,9 @@
 package model
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // Schema describes what a kind of target holds and what of it can be set.
 type Schema struct {
@@ -28,6 +31,29 @@ type KindSchema struct {
 	Watched    bool              `json:"watched,omitempty"`    // one that nobody declared is a finding
 	Given      bool              `json:"given,omitempty"`      // of a set: who is in it is there through Hen Roost, and goes when nobody asks for it
 	Attributes []AttributeSchema `json:"attributes"`
+	// Spelled is of rights that are called what they allow, as "SELECT ON stores.items": a declared right then stands for
+	// every one of its permissions, each a set of its own. Nil: rights have names.
+	Spelled *Spelling `json:"-"`
+}
+
+// Spelling is how permissions are written on targets of a kind.
+type Spelling struct {
+	// Read takes apart what stands in a declaration, into permissions in their canonical form, or says what is wrong with it.
+	Read func(text string) ([]string, error)
+	// Covers says whether whoever has the wide permission has the narrow one with it. Both are canonical.
+	Covers func(wide, narrow string) bool
+}
+
+// Least leaves out the permissions that others of the list cover; of two that cover each other one stays.
+func (s *Spelling) Least(list []string) []string {
+	var out []string
+	for i, narrow := range list {
+		if !slices.ContainsFunc(list[:i], func(wide string) bool { return s.Covers(wide, narrow) }) &&
+			!slices.ContainsFunc(list[i+1:], func(wide string) bool { return s.Covers(wide, narrow) && !s.Covers(narrow, wide) }) {
+			out = append(out, narrow)
+		}
+	}
+	return out
 }
 
 // NamePart describes one part of a name.

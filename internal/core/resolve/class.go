@@ -46,10 +46,8 @@ func (r *resolver) classify() {
 		for _, g := range grants {
 			key = binary.AppendUvarint(key, uint64(g.n))
 		}
-		for _, t := range d.Things {
-			if t.Kind == model.RightKind {
-				key = append(append(key, 0), t.Name...)
-			}
+		for _, x := range d.rights {
+			key = append(append(key, 0), x.Name...)
 		}
 		c := by[string(key)]
 		if c == nil {
@@ -119,16 +117,16 @@ func (k *kit) targetsOf(b *bundle) []string {
 
 // finish gathers what concerns the targets of a class, and gives it to them.
 func (r *resolver) finish(c *class) {
-	sets := r.sets(c)
+	sets := r.setsOf(c)
 	for _, name := range c.targets {
 		d := r.plan.Targets[name]
 		d.shapes, d.Sets = c.shapes, sets
 	}
 }
 
-// sets lists the sets that targets of a class need: those their accounts are in,
+// setsOf lists the sets that targets of a class need: those their accounts are in,
 // where they nest the groups around them, and all that somebody could be given there.
-func (r *resolver) sets(c *class) []*Set {
+func (r *resolver) setsOf(c *class) []*Set {
 	l := lister{r: r, nests: r.plan.schemas[c.kind].Nests(), by: map[model.Named]*Set{}}
 	for i, sh := range c.shapes {
 		if sh != nil && r.plan.holders[i] > 0 {
@@ -137,13 +135,14 @@ func (r *resolver) sets(c *class) []*Set {
 			}
 		}
 	}
-	for _, t := range r.plan.Targets[c.targets[0]].Things {
-		if t.Kind == model.RightKind {
-			l.put(model.Named{Kind: t.Kind, Name: t.Name}, t.Why)
+	schema := r.plan.schemas[c.kind]
+	for _, x := range r.plan.Targets[c.targets[0]].rights {
+		for _, name := range Permissions(schema, x) {
+			l.put(model.Named{Kind: model.RightKind, Name: name}, model.Origin{At: x.Pos})
 		}
 	}
 	for _, g := range c.reached {
-		for _, set := range g.sets() {
+		for _, set := range r.sets(schema, g) {
 			if set.Kind != model.GroupKind {
 				l.put(set, model.Origin{Role: g.role, At: g.Pos})
 			}

@@ -189,10 +189,14 @@ type Desired struct {
 	Plan     *Plan
 
 	vars   expr.Vars
-	parted bool     // names of accounts have more parts than the login
-	hinted []hint   // users with a word of their own about this target, sorted by user
-	shapes []*shape // by bundle; nil: nothing here. Targets of one class share it
+	rights []*model.Right // declared here, sorted by name
+	parted bool           // names of accounts have more parts than the login
+	hinted []hint         // users with a word of their own about this target, sorted by user
+	shapes []*shape       // by bundle; nil: nothing here. Targets of one class share it
 }
+
+// Rights are those declared at the target, sorted by name.
+func (d *Desired) Rights() []*model.Right { return d.rights }
 
 // Shield says what of the target no step may touch.
 func (d *Desired) Shield() model.Shield {

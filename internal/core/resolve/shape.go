@@ -80,12 +80,12 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 			r.part(sh, schema, p.Name, p.Values...)
 		}
 		why := model.Origin{Role: g.role, At: g.Pos}
-		for _, set := range g.sets() {
+		for _, set := range r.sets(schema, g) {
 			r.enter(sh, set, schema.Nests(), why)
 		}
 	}
 	slices.SortFunc(l.fields, func(a, b field) int { return strings.Compare(a.name, b.name) })
-	sh.sets = whole(sh.sets)
+	sh.sets = least(schema, whole(sh.sets))
 	slices.SortFunc(sh.sets, func(a, b Joining) int { return a.Set.Compare(b.Set) })
 	for _, f := range l.fields {
 		sh.whys = append(sh.whys, l.why[f.name])
@@ -208,14 +208,16 @@ func (r *resolver) enter(sh *shape, set model.Named, nests bool, why model.Origi
 	}
 }
 
-// sets are what a grant puts its holders into.
-func (g *grant) sets() []model.Named {
+// sets are what a grant puts its holders into on targets of a kind.
+func (r *resolver) sets(schema model.Schema, g *grant) []model.Named {
 	var out []model.Named
 	for _, ref := range g.Groups {
 		out = append(out, model.Named{Kind: model.GroupKind, Name: ref.Name})
 	}
 	for _, ref := range g.Rights {
-		out = append(out, model.Named{Kind: model.RightKind, Name: ref.Name})
+		for _, name := range Permissions(schema, r.d.Rights[ref.Name]) {
+			out = append(out, model.Named{Kind: model.RightKind, Name: name})
+		}
 	}
 	for _, name := range g.Licences {
 		out = append(out, model.Named{Kind: model.LicenceKind, Name: name})
@@ -224,6 +226,42 @@ func (g *grant) sets() []model.Named {
 		out = append(out, model.Named{Kind: model.ElevationKind, Name: name})
 	}
 	return out
+}
+
+// Permissions are the rights on targets of a kind that a declared one stands for: itself or, where rights are called what
+// they allow, all that it allows, in canonical form.
+func Permissions(schema model.Schema, x *model.Right) (out []string) {
+	k := schema.Of(model.RightKind)
+	switch {
+	case x == nil:
+		return nil
+	case k == nil || k.Spelled == nil:
+		return []string{x.Name}
+	}
+	for _, t := range x.Allows {
+		list, _ := k.Spelled.Read(t.Raw) // its faults showed when it was checked
+		out = append(out, list...)
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// least leaves out permissions that come with wider ones.
+func least(schema model.Schema, sets []Joining) []Joining {
+	k := schema.Of(model.RightKind)
+	if k == nil || k.Spelled == nil {
+		return sets
+	}
+	var names []string
+	for _, j := range sets {
+		if j.Set.Kind == model.RightKind {
+			names = append(names, j.Set.Name)
+		}
+	}
+	keep := k.Spelled.Least(names)
+	return slices.DeleteFunc(sets, func(j Joining) bool {
+		return j.Set.Kind == model.RightKind && !slices.Contains(keep, j.Set.Name)
+	})
 }
 
 // whole leaves out commands that somebody who may do all as superuser need not be given.
@@ -410,8 +448,16 @@ func (r *resolver) things(d *Desired) {
 	}
 	for _, x := range r.d.Rights {
 		if at(x.At) {
+			d.rights = append(d.rights, x)
+			if k := d.Schema.Of(model.RightKind); k != nil && k.Spelled != nil {
+				continue
+			}
 			why := model.Origin{At: x.Pos}
-			d.Things = append(d.Things, Thing{Kind: model.RightKind, Name: x.Name, Why: why, Want: []Value{{model.Allows, x.Allows, why}}})
+			allows := make([]string, len(x.Allows))
+			for i, a := range x.Allows {
+				allows[i] = a.Raw
+			}
+			d.Things = append(d.Things, Thing{Kind: model.RightKind, Name: x.Name, Why: why, Want: []Value{{model.Allows, allows, why}}})
 		}
 	}
 	for _, x := range r.d.Containers {
@@ -445,6 +491,7 @@ func (r *resolver) things(d *Desired) {
 			d.Things = append(d.Things, t)
 		}
 	}
+	slices.SortFunc(d.rights, func(a, b *model.Right) int { return strings.Compare(a.Name, b.Name) })
 	slices.SortFunc(d.Things, func(a, b Thing) int {
 		return cmp.Or(strings.Compare(a.Kind.String(), b.Kind.String()), strings.Compare(a.Name, b.Name))
 	})

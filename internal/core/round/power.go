@@ -13,17 +13,18 @@ type Power struct {
 	accounts map[string]bool // that have it as soon as they are there
 	groups   map[string]bool // that give it to whoever is in them
 	numbers  map[string]bool // of accounts
+	rights   map[string]bool // that make whoever has them superuser
 	everyone bool
 }
 
 // PowerOf reads the right by which a target tells of it (model.Superuser); nil tells of none.
 func PowerOf(o *model.Object) Power {
-	p := Power{accounts: map[string]bool{}, groups: map[string]bool{}, numbers: map[string]bool{}}
+	p := Power{accounts: map[string]bool{}, groups: map[string]bool{}, numbers: map[string]bool{}, rights: map[string]bool{}}
 	if o == nil {
 		return p
 	}
 	for into, attribute := range map[*map[string]bool]string{&p.accounts: model.Members, &p.groups: model.MemberGroups,
-		&p.numbers: model.Number} {
+		&p.numbers: model.Number, &p.rights: model.Allows} {
 		for _, v := range o.Attributes.Get(attribute) {
 			(*into)[v] = true
 		}
@@ -40,6 +41,8 @@ func (f Facts) Gains(a model.Act) string {
 		return a.Name
 	case a.Verb == model.JoinIt && a.Object == model.GroupKind && p.groups[a.Name]:
 		return "group " + a.Name
+	case a.Verb == model.JoinIt && a.Object == model.RightKind && p.rights[a.Name]:
+		return "right " + a.Name
 	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove ||
 		a.Verb == model.AdoptIt:
 		return ""
