@@ -25,6 +25,7 @@ type Subject struct {
 	Number    string
 	Loose     [2]string                              // a full name as it may be asked for, and as the target keeps it
 	Things    []model.Act                            // what else can be made there, in order
+	Rights    []string                               // permissions that can be given there, in canonical form
 	Gate      bool                                   // the target tells of open accounts that it lets them in
 	Blind     bool                                   // the target cannot tell whether it lets anybody in
 	Elevates  bool                                   // what becoming superuser takes can be given, and tried
@@ -53,7 +54,7 @@ func Run(t *testing.T, s Subject) {
 		name string
 		test func(suite)
 	}{{"objects", suite.objects}, {"drifted", suite.drifted}, {"names", suite.names}, {"canonical", suite.canonical},
-		{"things", suite.things}, {"seats", suite.seats},
+		{"things", suite.things}, {"seats", suite.seats}, {"rights", suite.rights},
 		{"secrets", suite.secrets}, {"elevation", suite.elevation}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole",
 			suite.whole},
 		{"removal", suite.removal}, {"renewal", suite.renewal}, {"keys", suite.keys}} {
@@ -88,6 +89,9 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 	defer cancel()
 	batch := make([]connect.Act, len(acts))
 	for i, a := range acts {
+		a.Changes = slices.DeleteFunc(slices.Clone(a.Changes), func(c model.Change) bool {
+			return (c.Attribute == model.Number || c.Attribute == model.FullName) && !x.has(a.Object, c.Attribute)
+		})
 		batch[i] = connect.Act{Act: a, Stage: i, Again: again, Secrets: map[string]connect.Secret{}}
 		for _, c := range a.Changes {
 			switch c.Sealed {
@@ -110,6 +114,12 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 		}
 	}
 	return got
+}
+
+// has says whether objects of a kind have an attribute there: not everywhere have accounts a number, or tell whose they are.
+func (x suite) has(kind model.ObjectKind, attribute string) bool {
+	_, ok := x.schema.Find(kind, attribute)
+	return ok
 }
 
 const (
@@ -147,14 +157,18 @@ func (x suite) objects() {
 	join := move(model.JoinIt, model.GroupKind, "suite-crew", x.name)
 	all := []model.Act{group(model.Create, "suite-crew", to(model.Number, "5999")), create, join}
 	answers := x.try("first time", all, connect.Done, connect.Done, connect.Done)
-	if o := answers[1].Object; o == nil || o.Attributes.One(model.FullName) != hostile {
+	full := ""
+	if x.has(model.Account, model.FullName) {
+		full = hostile
+	}
+	if o := answers[1].Object; o == nil || o.Attributes.One(model.FullName) != full {
 		x.Errorf("the account was not read back: %+v", o)
 	}
 	if m := answers[2].In; m == nil || !*m {
 		x.Error("that the account is in the group was not read back")
 	}
 	o := Find(x, x.open(), model.Account, x.name)
-	if got := o.Attributes.One(model.FullName); got != hostile {
+	if got := o.Attributes.One(model.FullName); got != full {
 		x.Errorf("the full name came back as %q", got)
 	}
 	if got := o.Attributes.One(model.Disabled); got != "no" {
@@ -205,7 +219,8 @@ func (x suite) drifted() {
 	x.try("not there", []model.Act{x.account(model.Modify, x.named("suite.nobody"), x.Attribute)}, connect.Moved)
 	x.try("no such group", []model.Act{move(model.JoinIt, model.GroupKind, "suite-none", x.name),
 		move(model.LeaveIt, model.GroupKind, "suite-none", x.name)}, connect.Moved, connect.AlreadySo)
-	x.try("there, and another", []model.Act{x.account(model.Create, x.name, to(model.FullName, "Somebody Else"))}, connect.Moved)
+	x.try("there, and another", []model.Act{x.account(model.Create, x.name, to(model.FullName, "Somebody Else"),
+		to(x.Attribute.Attribute, "something else"))}, connect.Moved)
 	adopt := x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))
 	join := move(model.JoinIt, model.GroupKind, "suite-crew", x.name)
 	ghost := move(model.JoinIt, model.GroupKind, "suite-crew", x.named("suite.nobody"))
@@ -228,7 +243,7 @@ func (x suite) names() {
 	}
 	second := x.named(x.Login, "10.1.%")
 	x.try("a second account of the same login", []model.Act{x.account(model.Create, second, to(model.FullName, "Second"))}, connect.Done)
-	if o := Find(x, x.open(), model.Account, x.name); o.Attributes.One(model.FullName) != hostile {
+	if o := Find(x, x.open(), model.Account, x.name); x.has(model.Account, model.FullName) && o.Attributes.One(model.FullName) != hostile {
 		x.Errorf("the first was changed: %v", o.Attributes.Map())
 	}
 	x.try("removed alone", []model.Act{x.account(model.Remove, second)}, connect.Done)
@@ -297,6 +312,43 @@ func (x suite) seats() {
 	x.try("freed, then taken", []model.Act{move(model.LeaveIt, model.LicenceKind, "counter-seat", x.name),
 		move(model.JoinIt, model.LicenceKind, "counter-seat", other)}, connect.Done, connect.Done)
 	x.try("the second goes", []model.Act{x.account(model.Remove, other)}, connect.Done)
+}
+
+// rights that are called what they allow are given and withdrawn, each for itself.
+func (x suite) rights() {
+	spelled := x.schema.Of(model.RightKind)
+	if spelled == nil || spelled.Spelled == nil {
+		return
+	}
+	join, leave := make([]model.Act, len(x.Rights)), make([]model.Act, len(x.Rights))
+	for i, text := range x.Rights {
+		if list, err := spelled.Spelled.Read(text); err != nil || len(list) != 1 || list[0] != text {
+			x.Errorf("%q is not canonical: %q %v", text, list, err)
+		}
+		join[i], leave[i] = move(model.JoinIt, model.RightKind, text, x.name), move(model.LeaveIt, model.RightKind, text, x.name)
+	}
+	outcomes := func(o connect.Outcome) []connect.Outcome { return slices.Repeat([]connect.Outcome{o}, len(join)) }
+	holding := func(want bool) {
+		for _, text := range x.Rights {
+			in := false
+			if err := x.open().Survey(context.Background(), func(o model.Object) error {
+				in = in || o.Kind == model.RightKind && o.Name == text && slices.Contains(o.Attributes.Get(model.Members), x.name)
+				return nil
+			}); err != nil {
+				x.Fatal(err)
+			}
+			if in != want {
+				x.Errorf("the survey shows %q of %s: %v", text, x.name, in)
+			}
+		}
+	}
+	x.try("given", join, outcomes(connect.Done)...)
+	holding(true)
+	x.try("given again", join, outcomes(connect.AlreadySo)...)
+	x.try("withdrawn", leave, outcomes(connect.Done)...)
+	holding(false)
+	x.try("withdrawn again", leave, outcomes(connect.AlreadySo)...)
+	x.try("of nobody", []model.Act{move(model.JoinIt, model.RightKind, x.Rights[0], x.named("suite.nobody"))}, connect.Failed)
 }
 
 // secrets are set, proved, and shown nowhere.

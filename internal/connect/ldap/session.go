@@ -2,15 +2,11 @@ package ldap
 
 import (
 	"context"
-	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"net"
 	"slices"
-	"strings"
 	"sync"
 
 	goldap "github.com/go-ldap/ldap/v3"
@@ -64,17 +60,7 @@ func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Con
 	if err != nil {
 		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
 	}
-	var keyErr *connect.KeyError
-	conf := &tls.Config{
-		MinVersion: tls.VersionTLS12, ServerName: host, Certificates: as,
-		InsecureSkipVerify: true, // the chain is checked below, against the accepted authority rather than the system's
-		VerifyConnection: func(cs tls.ConnectionState) error {
-			if keyErr = checkChain(a, cs.PeerCertificates); keyErr != nil {
-				return keyErr
-			}
-			return verify(cs.PeerCertificates, host)
-		},
-	}
+	conf, refused := connect.Pinned(a, host, as...)
 	var conn *tls.Conn
 	raw, err := a.Connect(ctx)
 	if err == nil {
@@ -83,7 +69,7 @@ func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Con
 			raw.Close()
 		}
 	}
-	if keyErr != nil {
+	if keyErr := refused(); keyErr != nil {
 		return nil, keyErr
 	}
 	if err != nil {
@@ -93,33 +79,6 @@ func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Con
 		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
 	}
 	return conn, nil
-}
-
-// checkChain compares the key at the top of the shown chain with the accepted one.
-func checkChain(a connect.Access, chain []*x509.Certificate) *connect.KeyError {
-	top := chain[len(chain)-1]
-	offered := "authority " + fingerprint(top)
-	if offered == a.Key {
-		return nil
-	}
-	return &connect.KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key,
-		Was: strings.TrimPrefix(a.Key, "authority ")}
-}
-
-func fingerprint(c *x509.Certificate) string {
-	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
-	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
-}
-
-// verify checks that the server's certificate is for this address and leads to the chain's top.
-func verify(chain []*x509.Certificate, host string) error {
-	roots, between := x509.NewCertPool(), x509.NewCertPool()
-	roots.AddCert(chain[len(chain)-1])
-	for _, c := range chain[1:] {
-		between.AddCert(c)
-	}
-	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: host})
-	return err
 }
 
 // writers returns connections for changes, signed in: one for a few changes, several for many.

@@ -2,18 +2,11 @@ package world
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha1"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	_ "embed"
 	"encoding/base64"
-	"encoding/pem"
-	"errors"
 	"fmt"
-	"math/big"
 	"net"
 	"net/url"
 	"os"
@@ -87,7 +80,7 @@ func overlay(name Without) *regexp.Regexp {
 func (d *Directory) Sync() error { return d.Load(overlay(WithoutSync).FindString(slapdConfig)) }
 
 func (d *Directory) prepare(ip string, durable bool, without []Without) error {
-	if err := d.certify(ip); err != nil {
+	if err := certify(d.dir, "directory.ternsound.example", ip); err != nil {
 		return err
 	}
 	posix, err := os.ReadFile("/etc/ldap/schema/nis.ldif")
@@ -133,40 +126,6 @@ func ssha(password string) string {
 	rand.Read(salt)
 	sum := sha1.Sum(append([]byte(password), salt...))
 	return "{SSHA}" + base64.StdEncoding.EncodeToString(append(sum[:], salt...))
-}
-
-// certify makes a small authority and a certificate of its for the directory.
-func (d *Directory) certify(ip string) error {
-	caKey, err1 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	key, err2 := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err := errors.Join(err1, err2); err != nil {
-		return err
-	}
-	ca := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "Tern Sound authority"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(5, 0, 0),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign}
-	caDER, err := x509.CreateCertificate(rand.Reader, ca, ca, &caKey.PublicKey, caKey)
-	if err != nil {
-		return err
-	}
-	leaf := &x509.Certificate{SerialNumber: big.NewInt(2), Subject: pkix.Name{CommonName: "directory.ternsound.example"},
-		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(2, 0, 0),
-		IPAddresses: []net.IP{net.ParseIP(ip)}, KeyUsage: x509.KeyUsageDigitalSignature,
-		ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth}}
-	leafDER, err := x509.CreateCertificate(rand.Reader, leaf, ca, &key.PublicKey, caKey)
-	if err != nil {
-		return err
-	}
-	secret, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return err
-	}
-	chain := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: leafDER}),
-		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER})...)
-	return errors.Join(
-		os.WriteFile(filepath.Join(d.dir, "srv.pem"), chain, 0o644),
-		os.WriteFile(filepath.Join(d.dir, "ca.pem"), pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: caDER}), 0o644),
-		os.WriteFile(filepath.Join(d.dir, "srv.key"), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: secret}), 0o600))
 }
 
 // Authority is the file with the certificate of the directory's authority.

@@ -1,0 +1,203 @@
+package mariadb
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
+// it is read once again after.
+func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+	b := &batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
+	var err error
+	if b.before, err = s.lookup(ctx, acts); err != nil {
+		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+	}
+	b.view = connect.Expect(b.before)
+	for from := 0; from < len(acts) && b.lost == nil; {
+		to := from + 1
+		for to < len(acts) && acts[to].Stage == acts[from].Stage {
+			to++
+		}
+		b.stage(ctx, from, to)
+		from = to
+	}
+	b.conclude(ctx)
+	return b.answers
+}
+
+// lookup reads the accounts and roles that acts speak of, and what they have.
+func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error) {
+	w := wanted{hosts: []string{""}}
+	see := func(kind model.ObjectKind, n string) {
+		switch kind {
+		case model.Account:
+			login, origin := parts(n)
+			w.users, w.hosts = append(w.users, login), append(w.hosts, origin)
+		case model.GroupKind:
+			w.users = append(w.users, n)
+		}
+	}
+	for _, a := range acts {
+		see(a.Object, a.Name)
+		see(a.MemberKind, a.Member)
+	}
+	for _, list := range []*[]string{&w.users, &w.hosts} {
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
+	}
+	if len(w.users) == 0 {
+		w.users = []string{""}
+	}
+	st, err := s.read(ctx, &w)
+	if err == nil {
+		st.lifetime = 0 // what follows from the server's own rule is no matter of an act
+	}
+	return st, err
+}
+
+// batch is some acts that are carried out.
+type batch struct {
+	*session
+	acts    []connect.Act
+	answers []connect.Answer
+	before  *state
+	view    *connect.Expected
+	begun   []int // acts that were ready
+	trouble map[int]error
+	lost    error // the connection, while something was under way
+}
+
+// stage carries out the acts of one stage that are ready.
+func (b *batch) stage(ctx context.Context, from, to int) {
+	var ready []int
+	for i := from; i < to; i++ {
+		a := b.acts[i]
+		standing, words := connect.Judge(a, schema, b.view)
+		if standing != connect.Ready {
+			b.answers[i] = connect.Found(a, standing, words, b.before)
+			continue
+		}
+		ready = append(ready, i)
+	}
+	b.begun = append(b.begun, ready...)
+	for _, i := range ready {
+		b.view.Take(b.acts[i].Act)
+	}
+	if b.shut != "" {
+		for _, i := range ready {
+			if b.acts[i].Verb != model.AdoptIt {
+				b.trouble[i] = errors.New(b.shut)
+			}
+		}
+		return
+	}
+	b.guard(ctx, ready)
+	for _, st := range b.statements(ready) {
+		b.run(ctx, st)
+	}
+}
+
+// guard keeps accounts that are in use, or to which something belongs, from being removed.
+func (b *batch) guard(ctx context.Context, ready []int) {
+	var names []string
+	for _, i := range ready {
+		if a := b.acts[i]; a.Verb == model.Remove && a.Object == model.Account {
+			names = append(names, a.Name)
+		}
+	}
+	if names == nil {
+		return
+	}
+	busy, err := b.busy(ctx, names)
+	var owned map[string][]string
+	if err == nil {
+		owned, err = b.owned(ctx, names)
+	}
+	for _, i := range ready {
+		switch a := b.acts[i]; {
+		case a.Verb != model.Remove || a.Object != model.Account:
+		case err != nil:
+			b.trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
+		case a.Name == b.own:
+			b.trouble[i] = errors.New("it is our own login")
+		case len(busy[a.Name]) > 0:
+			b.trouble[i] = fmt.Errorf("it is signed in, %s; end its sessions first", strings.Join(busy[a.Name], ", "))
+		case len(owned[a.Name]) > 0:
+			b.trouble[i] = fmt.Errorf("%s runs as it, and would be refused to whoever uses it; give it another definer, or drop it",
+				strings.Join(owned[a.Name], ", "))
+		}
+	}
+}
+
+// run carries out a statement. When it fails, what became of each is read, and what is left is tried one by one, so that
+// those that fail are named and the others done.
+func (b *batch) run(ctx context.Context, st statement) {
+	if b.lost != nil {
+		return
+	}
+	_, err := b.conn.ExecContext(ctx, st.text(st.of))
+	switch {
+	case err == nil:
+		return
+	case lost(err):
+		b.lost = err
+		return
+	case len(st.of) == 1:
+		b.trouble[st.of[0].act] = said(err)
+		return
+	}
+	var acts []connect.Act
+	for _, o := range st.of {
+		acts = append(acts, b.acts[o.act])
+	}
+	now, err := b.lookup(ctx, acts)
+	if err != nil {
+		b.lost = err
+		return
+	}
+	for _, o := range st.of {
+		if standing, _ := connect.Judge(b.acts[o.act], schema, now); standing == connect.So {
+			continue
+		}
+		if _, err := b.conn.ExecContext(ctx, st.text([]part{o})); lost(err) && err != nil {
+			b.lost = err
+			return
+		} else if err != nil {
+			b.trouble[o.act] = said(err)
+		}
+	}
+}
+
+// conclude reads back and answers what was begun; what never was stays as it is.
+func (b *batch) conclude(ctx context.Context) {
+	var sent []connect.Act
+	for _, i := range b.begun {
+		if b.acts[i].Verb != model.AdoptIt {
+			sent = append(sent, b.acts[i])
+		}
+	}
+	after, err := b.before, b.lost
+	if err == nil && sent != nil {
+		after, err = b.lookup(ctx, sent)
+	}
+	for i, a := range b.acts {
+		switch {
+		case b.answers[i].Outcome != "":
+		case err != nil:
+			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: b.fail("change", said(err)).Error()}
+		default:
+			words := ""
+			if b.trouble[i] != nil {
+				words = b.trouble[i].Error()
+			}
+			b.answers[i] = connect.Verify(a, schema, after, words)
+		}
+	}
+}

@@ -1,0 +1,454 @@
+package mariadb
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/sqlright"
+	"hen-roost/internal/core/model"
+)
+
+// entry is an account or a role as mysql.global_priv keeps it.
+type entry struct {
+	login, origin string
+	priv          priv
+	odd           string // why it cannot be looked after
+}
+
+// priv is what stands in its column of that name; the server fills in nothing that is as usual.
+type priv struct {
+	Access   uint64 `json:"access"`
+	Plugin   string `json:"plugin"`
+	Auth     string `json:"authentication_string"`
+	Ways     []way  `json:"auth_or"` // where there are several; the one without a plugin stands for Plugin and Auth
+	Locked   bool   `json:"account_locked"`
+	Changed  *int64 `json:"password_last_changed"` // 0: expired
+	Lifetime *int64 `json:"password_lifetime"`     // days; 0: never ends, -1: as the server says
+	TLS      int    `json:"ssl_type"`
+	Subject  string `json:"x509_subject"`
+	Issuer   string `json:"x509_issuer"`
+	Cipher   string `json:"ssl_cipher"`
+	Queries  uint64 `json:"max_questions"`
+	Updates  uint64 `json:"max_updates"`
+	SignIns  uint64 `json:"max_connections"`
+	Sessions int64  `json:"max_user_connections"`
+	Default  string `json:"default_role"`
+	Role     bool   `json:"is_role"`
+}
+
+// way is one way in.
+type way struct {
+	Plugin string `json:"plugin"`
+	Auth   string `json:"authentication_string"`
+}
+
+// tlsWords are what a sign-in must come with, by the number that the server keeps; the last is as certificate, with more to it.
+var tlsWords = []string{"no", "yes", "certificate", "certificate"}
+
+// ways are the ways in, in the order in which the server tries them.
+func (p *priv) ways() []way {
+	first := way{p.Plugin, p.Auth}
+	if first.Plugin == "" {
+		first.Plugin = nativePlugin
+	}
+	if len(p.Ways) == 0 {
+		return []way{first}
+	}
+	out := slices.Clone(p.Ways)
+	for i := range out {
+		if out[i].Plugin == "" {
+			out[i] = first
+		}
+	}
+	return out
+}
+
+// open says whether a way lets in whoever knows the name.
+func (w way) open() bool { return means(w.Plugin) && w.Auth == "" }
+
+// state is what has been read of a server. It is a connect.View of what was asked for.
+type state struct {
+	*session
+	accounts map[string]*entry // by name
+	roles    map[string]*entry
+	rights   map[string]*set // by permission
+	members  map[string]*set // of roles
+	admins   map[string][]string
+	has      map[string][]string // by grantee (see grantee): what it has, permissions and roles, sorted
+	texts    map[string][]string // permissions of rows that were met before
+	lifetime int64               // of passwords, in days, where nothing else is said; 0: they do not end
+}
+
+// set is who is in a right, or in a role.
+type set struct{ accounts, roles []string }
+
+func (s *session) newState() *state {
+	return &state{session: s, accounts: map[string]*entry{}, roles: map[string]*entry{}, rights: map[string]*set{},
+		members: map[string]*set{}, admins: map[string][]string{}, has: map[string][]string{}, texts: map[string][]string{}}
+}
+
+// wanted is what is to be read: nil is all, else the logins and names of roles, and where they may come from.
+type wanted struct{ users, hosts []string }
+
+func (w *wanted) where(user, host string) string {
+	if w == nil {
+		return ""
+	}
+	return " WHERE " + host + " IN (" + texts(w.hosts) + ") AND " + user + " IN (" + texts(w.users) + ")"
+}
+
+// queries are the tables that say who may what; all are read in one request.
+func queries(w *wanted) string {
+	return strings.Join([]string{
+		"SELECT @@global.default_password_lifetime",
+		"SELECT User, Host, Priv FROM mysql.global_priv" + w.where("User", "Host"),
+		"SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping" + w.where("User", "Host"),
+		"SELECT * FROM mysql.db" + w.where("User", "Host"),
+		"SELECT User, Host, Db, Table_name, Table_priv FROM mysql.tables_priv" + w.where("User", "Host"),
+		"SELECT User, Host, Db, Table_name, Column_name, Column_priv FROM mysql.columns_priv" + w.where("User", "Host"),
+		"SELECT User, Host, Db, Routine_name, Routine_type, Proc_priv FROM mysql.procs_priv" + w.where("User", "Host"),
+	}, "; ")
+}
+
+// most bounds what is read of one server.
+const most = 2_000_000
+
+// read reads who is there and who may what.
+func (s *session) read(ctx context.Context, w *wanted) (*state, error) {
+	st := s.newState()
+	rows, err := s.conn.QueryContext(ctx, queries(w))
+	if err != nil {
+		return nil, said(err)
+	}
+	defer rows.Close()
+	each := []func(row []sql.RawBytes) error{st.lifetimeRow, st.accountRow, st.memberRow, nil, st.tableRow, st.columnRow, st.routineRow}
+	count := 0
+	for i, take := range each {
+		if i > 0 && !rows.NextResultSet() {
+			if err := rows.Err(); err != nil {
+				return nil, said(err)
+			}
+			return nil, fmt.Errorf("the server answered %d of %d questions", i, len(each))
+		}
+		columns, err := rows.Columns()
+		if err != nil {
+			return nil, err
+		}
+		if take == nil {
+			take = st.databaseRows(columns)
+		}
+		row := make([]sql.RawBytes, len(columns))
+		into := make([]any, len(columns))
+		for k := range row {
+			into[k] = &row[k]
+		}
+		for rows.Next() {
+			if count++; count > most {
+				return nil, fmt.Errorf("there is more than %d lines of it", most)
+			}
+			if err := rows.Scan(into...); err != nil {
+				return nil, err
+			}
+			if err := take(row); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return st, said(rows.Err())
+}
+
+func (st *state) lifetimeRow(row []sql.RawBytes) error {
+	st.lifetime, _ = strconv.ParseInt(string(row[0]), 10, 64)
+	return nil
+}
+
+func (st *state) accountRow(row []sql.RawBytes) error {
+	e := &entry{login: string(row[0]), origin: strings.ToLower(string(row[1]))}
+	if err := json.Unmarshal(row[2], &e.priv); err != nil {
+		e.odd = "what the server keeps of it cannot be read: " + connect.Printable(err.Error())
+	}
+	name := nameOf(e.login, e.origin)
+	if e.priv.Role || e.origin == "" && e.login == "PUBLIC" {
+		name = e.login
+		st.roles[name] = e
+	} else {
+		st.accounts[name] = e
+	}
+	for _, p := range onServer(e.priv.Access, st.bits) {
+		st.hold(e.login, e.origin, p)
+	}
+	return nil
+}
+
+// nameOf is an account's name.
+func nameOf(login, origin string) string { return schema.Account().Compose(login, origin) }
+
+// hold notes that an account, or a role where there is no origin, has a permission.
+func (st *state) hold(login, origin, permission string) {
+	s := st.rights[permission]
+	if s == nil {
+		s = &set{}
+		st.rights[permission] = s
+	}
+	if origin == "" {
+		s.roles = append(s.roles, login)
+		st.has["role "+login] = append(st.has["role "+login], permission)
+		return
+	}
+	n := nameOf(login, strings.ToLower(origin))
+	s.accounts = append(s.accounts, n)
+	st.has[n] = append(st.has[n], permission)
+}
+
+func (st *state) memberRow(row []sql.RawBytes) error {
+	login, origin, role := string(row[0]), strings.ToLower(string(row[1])), string(row[2])
+	m := st.members[role]
+	if m == nil {
+		m = &set{}
+		st.members[role] = m
+	}
+	member, key := nameOf(login, origin), "role "+login
+	if origin == "" {
+		member = login
+		m.roles = append(m.roles, login)
+	} else {
+		key = member
+		if member == st.own {
+			return nil // who makes a role may give it on: we are in it for no other reason
+		}
+		m.accounts = append(m.accounts, member)
+	}
+	st.has[key] = append(st.has[key], "role "+role)
+	if string(row[3]) == "Y" {
+		st.admins[role] = append(st.admins[role], member)
+	}
+	return nil
+}
+
+// databaseRows takes rows of mysql.db, whose columns are not the same with every version.
+func (st *state) databaseRows(columns []string) func([]sql.RawBytes) error {
+	user, host, db := slices.Index(columns, "User"), slices.Index(columns, "Host"), slices.Index(columns, "Db")
+	privileges := make([]string, len(columns))
+	all := 0
+	for i, c := range columns {
+		if privileges[i] = ofDatabase[c]; privileges[i] != "" && privileges[i] != sqlright.GrantOption {
+			all++
+		}
+	}
+	var key []byte
+	return func(row []sql.RawBytes) error {
+		key = append(key[:0], row[db]...)
+		key = append(key, 0)
+		for i, p := range privileges {
+			if p != "" {
+				key = append(key, row[i]...)
+			}
+		}
+		permissions, met := st.texts[string(key)]
+		if !met {
+			var have []string
+			grant := false
+			for i, p := range privileges {
+				if p == "" || string(row[i]) != "Y" {
+					continue
+				}
+				if p == sqlright.GrantOption {
+					grant = true
+				} else {
+					have = append(have, p)
+				}
+			}
+			permissions = named(have, all, grant, onDatabase(string(row[db])))
+			st.texts[string(key)] = permissions
+		}
+		for _, p := range permissions {
+			st.hold(string(row[user]), string(row[host]), p)
+		}
+		return nil
+	}
+}
+
+// listed is a set of privileges as a column of the type SET has them.
+func listed(value string, words map[string]string) (have []string, grant bool) {
+	for w := range strings.SplitSeq(value, ",") {
+		switch p := words[w]; p {
+		case "":
+		case sqlright.GrantOption:
+			grant = true
+		default:
+			have = append(have, p)
+		}
+	}
+	return have, grant
+}
+
+func (st *state) tableRow(row []sql.RawBytes) error {
+	return st.listedRow(row, ofTable, tableAll, sqlright.Right{Sort: sqlright.Table, Path: []string{string(row[2]), string(row[3])}},
+		string(row[4]))
+}
+
+func (st *state) listedRow(row []sql.RawBytes, words map[string]string, all int, on sqlright.Right, value string) error {
+	have, grant := listed(value, words)
+	for _, p := range named(have, all, grant, on) {
+		st.hold(string(row[0]), string(row[1]), p)
+	}
+	return nil
+}
+
+func (st *state) columnRow(row []sql.RawBytes) error {
+	return st.listedRow(row, ofTable, -1, sqlright.Right{Sort: sqlright.Table, Path: []string{string(row[2]), string(row[3])},
+		Column: strings.ToLower(string(row[4]))}, string(row[5]))
+}
+
+func (st *state) routineRow(row []sql.RawBytes) error {
+	sort := string(row[4])
+	if !slices.Contains(routines, sort) {
+		return nil // the body of a package goes with the package
+	}
+	return st.listedRow(row, ofRoutine, -1, sqlright.Right{Sort: sort, Path: []string{string(row[2]), strings.ToLower(string(row[3]))}},
+		string(row[5]))
+}
+
+// object is an account as an object; what needs the whole server to be known is told by findings.
+func (st *state) object(n string, e *entry) *model.Object {
+	p := &e.priv
+	o := &model.Object{Kind: model.Account, Name: n, Ours: n == st.own, System: slices.Contains(schema.SystemNames, e.login)}
+	list := make([]model.Attribute, 0, 16)
+	put := func(name string, values ...string) { list = append(list, model.Attribute{Name: name, Values: values}) }
+	number := func(name string, v uint64) { put(name, strconv.FormatUint(v, 10)) }
+	put(model.Disabled, yes(p.Locked))
+	var ways []string
+	password, passwordless := false, false
+	for _, w := range p.ways() {
+		ways = append(ways, connect.Printable(w.Plugin))
+		password = password || means(w.Plugin)
+		passwordless = passwordless || w.open()
+		if words := st.weak(w); words != "" && !p.Locked {
+			put(model.WeakSignIn, words)
+			o.Marked = true
+		}
+	}
+	slices.Sort(ways)
+	put(signIn, slices.Compact(ways)...)
+	if passwordless && !p.Locked {
+		put(model.Passwordless, "yes")
+		o.Marked = true
+	}
+	if p.Default != "" {
+		put(defaultRole, p.Default)
+	}
+	put(demandsTLS, tlsWords[min(max(p.TLS, 0), 3)])
+	if p.Subject != "" {
+		put(subject, connect.Printable(p.Subject))
+	}
+	if p.Issuer != "" {
+		put(issuer, connect.Printable(p.Issuer))
+	}
+	number(sessionsMost, uint64(max(p.Sessions, 0)))
+	number(queriesMost, p.Queries)
+	number(updatesMost, p.Updates)
+	number(signInsMost, p.SignIns)
+	if password {
+		st.passwordDays(p, put)
+	}
+	if e.odd != "" {
+		put(model.Odd, e.odd)
+		o.Marked = true
+	}
+	o.Attributes = model.Pack(list...)
+	return o
+}
+
+// passwordDays tells when a password was changed, and how long it is good.
+func (st *state) passwordDays(p *priv, put func(string, ...string)) {
+	days := st.lifetime
+	put(passwordMost, "as the server says")
+	if p.Lifetime != nil && *p.Lifetime >= 0 {
+		days = *p.Lifetime
+		list := "never"
+		if days > 0 {
+			list = strconv.FormatInt(days, 10)
+		}
+		put(passwordMost, list)
+	}
+	if p.Changed == nil {
+		return
+	}
+	if *p.Changed == 0 {
+		put(model.MustChange, "yes")
+	} else {
+		at := time.Unix(*p.Changed, 0).UTC()
+		put(changed, at.Format(time.DateOnly))
+		if days > 0 {
+			put(model.PasswordEnds, at.AddDate(0, 0, int(min(days, 36500))).Format(time.DateOnly))
+		}
+	}
+}
+
+func yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// weak says why a way in is easy to get past; "" when it is not.
+func (st *state) weak(w way) string {
+	switch {
+	case w.Plugin == oldPlugin, w.Plugin == nativePlugin && len(w.Auth) == 16:
+		return "its password is kept as servers did before 2003, and guessed in no time; a new password is kept better"
+	case w.Plugin == nativePlugin && st.plugin != nativePlugin && w.Auth != "" && w.Auth != noPassword:
+		return "its password is kept as an unsalted SHA-1 (mysql_native_password); the server has ed25519, and a new password is kept so"
+	}
+	return ""
+}
+
+// Object implements connect.View. A right is there as soon as somebody has it.
+func (st *state) Object(n model.Named) *model.Object {
+	switch n.Kind {
+	case model.Account:
+		if e := st.accounts[n.Name]; e != nil {
+			return st.object(n.Name, e)
+		}
+	case model.GroupKind:
+		if e := st.roles[n.Name]; e != nil {
+			return st.role(n.Name, false)
+		}
+	case model.RightKind:
+		return &model.Object{Kind: n.Kind, Name: n.Name}
+	}
+	return nil
+}
+
+// Member implements connect.View.
+func (st *state) Member(in, member model.Named) bool {
+	key, what := member.Name, in.Name
+	if member.Kind == model.GroupKind {
+		key = "role " + key
+	}
+	if in.Kind == model.GroupKind {
+		what = "role " + what
+	}
+	return slices.Contains(st.has[key], what)
+}
+
+// role is a role as an object.
+func (st *state) role(n string, members bool) *model.Object {
+	o := &model.Object{Kind: model.GroupKind, Name: n, System: slices.Contains(schema.SystemNames, n)}
+	if m := st.members[n]; m != nil && members {
+		o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: m.accounts},
+			model.Attribute{Name: model.MemberGroups, Values: m.roles})
+	}
+	if admins := st.admins[n]; len(admins) > 0 {
+		slices.Sort(admins)
+		o.Attributes = o.Attributes.With(model.Administrators, admins...)
+	}
+	return o
+}

@@ -1,0 +1,57 @@
+package connect
+
+import (
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/base64"
+	"strings"
+)
+
+// Pinned is TLS to a target that is known by the key at the top of the chain that it shows: its authority's or, of a
+// certificate that nobody else signed, its own. What is below an authority must be for the host that was asked for. The
+// chain is checked against nothing else: which authorities this machine trusts does not matter. refused tells, once the
+// handshake has failed, whether it was the key.
+func Pinned(a Access, host string, as ...tls.Certificate) (conf *tls.Config, refused func() *KeyError) {
+	var keyErr *KeyError
+	return &tls.Config{
+		MinVersion: tls.VersionTLS12, ServerName: host, Certificates: as, InsecureSkipVerify: true,
+		VerifyConnection: func(cs tls.ConnectionState) error {
+			if keyErr = checkChain(a, cs.PeerCertificates); keyErr != nil {
+				return keyErr
+			}
+			return verify(cs.PeerCertificates, host)
+		},
+	}, func() *KeyError { return keyErr }
+}
+
+// checkChain compares the key at the top of the shown chain with the accepted one.
+func checkChain(a Access, chain []*x509.Certificate) *KeyError {
+	top := chain[len(chain)-1]
+	offered := "authority " + fingerprint(top)
+	if offered == a.Key {
+		return nil
+	}
+	return &KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key,
+		Was: strings.TrimPrefix(a.Key, "authority ")}
+}
+
+func fingerprint(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)
+	return "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])
+}
+
+// verify checks that the server's certificate is for this address and leads to the chain's top. One that is its own
+// top is known by its key, whatever it is made out to.
+func verify(chain []*x509.Certificate, host string) error {
+	if len(chain) == 1 {
+		return nil
+	}
+	roots, between := x509.NewCertPool(), x509.NewCertPool()
+	roots.AddCert(chain[len(chain)-1])
+	for _, c := range chain[1:] {
+		between.AddCert(c)
+	}
+	_, err := chain[0].Verify(x509.VerifyOptions{Roots: roots, Intermediates: between, DNSName: host})
+	return err
+}
