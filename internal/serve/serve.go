@@ -30,6 +30,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/host"
 	"hen-roost/internal/connect/ldap"
+	"hen-roost/internal/connect/mariadb"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/service"
 	"hen-roost/internal/store"
@@ -39,8 +40,9 @@ import (
 // Kinds lists the connectors. A new kind of target is one line here.
 func Kinds() connect.Kinds {
 	return connect.Kinds{
-		host.Kind: host.Connector{},
-		ldap.Kind: ldap.Connector{},
+		host.Kind:    host.Connector{},
+		ldap.Kind:    ldap.Connector{},
+		mariadb.Kind: mariadb.Connector{},
 	}
 }
 

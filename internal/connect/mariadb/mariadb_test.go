@@ -32,8 +32,10 @@ func TestSuite(t *testing.T) {
 	connecttest.Run(t, connecttest.Subject{Connector: mariadb.Connector{}, Access: a, Login: "suite.o'neil \"x\" `y`", Proves: true,
 		Fresh:     []byte("a-fresh-one-for-us-90"),
 		Attribute: model.Change{Attribute: "sessions-most", Before: []string{"0"}, After: []string{"3"}},
-		Rights: []string{"SELECT ON *.*", "ALL ON stores.*", "GRANT OPTION ON stores.*", "INSERT ON crew_rota.*", "SELECT ON LIKE 'crew_rota'.*",
-			"SELECT ON stores.items", "SELECT (price) ON stores.items", "EXECUTE ON FUNCTION stores.total", "EXECUTE ON PROCEDURE stores.pay",
+		Rights: []string{"SELECT ON *.*", "ALL ON stores.*", "GRANT OPTION ON stores.*", "INSERT ON crew_rota.*",
+			"SELECT ON LIKE 'crew_rota'.*",
+			"SELECT ON stores.items", "SELECT (price) ON stores.items", "EXECUTE ON FUNCTION stores.total",
+			"EXECUTE ON PROCEDURE stores.pay",
 			`SELECT ON "100% ""Ünal's""".*`, `UPDATE ON "100% ""Ünal's"""."a` + "`" + `b"`,
 			`SELECT ("c""d") ON "100% ""Ünal's"""."a` + "`" + `b"`}})
 	_ = m

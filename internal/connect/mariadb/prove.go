@@ -32,7 +32,8 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	var me *mysql.MySQLError
 	switch {
 	case err == nil && who != as:
-		return false, s.fail(op, fmt.Errorf("the server takes it for %s, which answers from %s in its place", connect.Printable(who), s.host))
+		return false, s.fail(op, fmt.Errorf("the server takes it for %s, which answers from %s in its place", connect.Printable(who),
+			s.host))
 	case err == nil:
 		return true, nil
 	case errors.As(err, &me) && (me.Number == 1820 || me.Number == 1862): // let in to change the password, which has expired

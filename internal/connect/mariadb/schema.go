@@ -48,7 +48,11 @@ const (
 const alsoAt = "also-at" // more addresses of the same database: it is written where it is writable
 
 // Schema implements connect.Connector.
-func (Connector) Schema() model.Schema { return schema }
+func (Connector) Schema() model.Schema {
+	s := schema
+	s.Answers = answering
+	return s
+}
 
 // everywhere is the origin of an account that may come from anywhere.
 const everywhere = "%"

@@ -159,7 +159,8 @@ func (st *state) alike() map[string][]model.Attribute {
 			origin := st.accounts[n].origin
 			for _, other := range nobody {
 				if where := st.accounts[other].origin; login != "" && closer(other, n) < 0 && meet(origin, where) {
-					out[n] = add(out[n], model.ShadowedBy, fmt.Sprintf("from %s the account %s, which is nobody's, answers in its place", where, other))
+					out[n] = add(out[n], model.ShadowedBy, fmt.Sprintf("from %s the account %s, which is nobody's, answers in its place",
+						where, other))
 				}
 			}
 			for k, other := range names {

@@ -16,6 +16,9 @@ type Schema struct {
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
 	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
+	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an
+	// address; "" for none. Nil: a login is an account, wherever it comes from.
+	Answers func(accounts []string, login, from string) string `json:"-"`
 }
 
 // KindSchema describes the objects of one kind.

@@ -82,7 +82,8 @@ func (m *MariaDB) Start(ctx context.Context) error {
 		return err
 	}
 	defer log.Close()
-	m.cmd = exec.Command("mariadbd", append([]string{"--no-defaults", "--datadir=" + at("data"), "--tmpdir=" + at("tmp"), "--socket=" + at("s"),
+	m.cmd = exec.Command("mariadbd", append([]string{"--no-defaults", "--datadir=" + at("data"), "--tmpdir=" + at("tmp"), "--socket=" +
+		at("s"),
 		"--pid-file=" + at("pid"), "--bind-address=" + host, "--port=" + port, "--skip-name-resolve", "--skip-log-bin", "--user=" + me(),
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=8M", "--innodb-buffer-pool-size=16M",
 		"--performance-schema=OFF", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0",
