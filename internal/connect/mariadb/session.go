@@ -38,42 +38,46 @@ const asks = "'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,NO_AUTO_CREATE_USER,STRICT_ALL_T
 // Open implements connect.Connector. The secret is the password of the login. Of several addresses it takes the first that
 // can be written; when none can, the first that answers.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
-	addresses := append([]string{a.Address}, strings.Fields(strings.ReplaceAll(a.Settings[alsoAt], ",", " "))...)
 	var first *session
-	var failed error
+	var failed []error
+	addresses := append([]string{a.Address}, strings.Fields(strings.ReplaceAll(a.Settings[alsoAt], ",", " "))...)
 	for _, address := range addresses {
 		b := a
 		b.Address = address
 		s, err := open(ctx, a, b)
-		if err != nil {
-			var k *connect.KeyError
-			if failed == nil || errors.As(err, &k) {
-				failed = err
-			}
-			if k != nil {
-				break // whoever answers there is not to be asked anything
-			}
-			continue
-		}
-		if s.shut == "" {
+		switch {
+		case err != nil:
+			failed = append(failed, err)
+		case s.shut == "":
 			if first != nil {
 				first.Close()
 			}
 			return s, nil
-		}
-		if first == nil {
+		case first == nil:
 			first = s
-		} else {
+		default:
+			first.shut += "; " + s.shut
 			s.Close()
 		}
 	}
 	if first == nil {
-		return nil, failed
+		return nil, worst(failed)
 	}
-	if len(addresses) > 1 {
-		first.shut += ", and none of " + strings.Join(addresses, ", ") + " can be written"
+	for _, err := range failed {
+		first.shut += "; " + err.Error()
 	}
 	return first, nil
+}
+
+// worst is the error that a person should know of first: a key that nobody accepted, or else the first.
+func worst(list []error) error {
+	for _, err := range list {
+		var k *connect.KeyError
+		if errors.As(err, &k) {
+			return err
+		}
+	}
+	return list[0]
 }
 
 func open(ctx context.Context, a, reach connect.Access) (*session, error) {

@@ -3,6 +3,7 @@ package world
 import (
 	"context"
 	"crypto/rand"
+	"errors"
 	"fmt"
 	"net"
 	"os"
@@ -102,6 +103,12 @@ func (m *MariaDB) Start(ctx context.Context) error {
 	return awaitPort(ctx, m.Address, m.gone, m.LogFile())
 }
 
+// Again stops the server and starts it on what it holds.
+func (m *MariaDB) Again(ctx context.Context) error {
+	m.Stop()
+	return m.Start(ctx)
+}
+
 // Run carries out statements as the server's own root, past our connector.
 func (m *MariaDB) Run(text string) error {
 	_, err := m.Ask(text)
@@ -135,4 +142,14 @@ func (m *MariaDB) Stop() {
 		_ = m.cmd.Process.Kill()
 		<-m.gone
 	}
+}
+
+// Lend gives a server the certificate of another at the same machine, so that both are known by one authority, and the same
+// password of our login.
+func (m *MariaDB) Lend(from *MariaDB) error {
+	m.Password = from.Password
+	err := m.Run(fmt.Sprintf("ALTER USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", DatabaseLogin, m.Password))
+	m.Stop()
+	host, _, _ := net.SplitHostPort(m.Address)
+	return errors.Join(err, certifyBy(m.dir, from.dir, "stores.ternsound.example", host), m.Start(context.Background()))
 }
