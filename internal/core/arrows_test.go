@@ -40,6 +40,7 @@ var knows = map[string][]string{
 	"internal/connect":             {"internal/core/model"},
 	"internal/connect/host":        {"internal/connect", "internal/core/model"},
 	"internal/connect/ldap":        {"internal/connect", "internal/core/model"},
+	"internal/connect/postgres":    {"internal/connect", "internal/connect/sqlright", "internal/core/model"},
 	"internal/connect/mariadb":     {"internal/connect", "internal/connect/sqlright", "internal/core/model"},
 	"internal/connect/connecttest": {"internal/connect", "internal/core/model"},
 	"internal/core/expr":           {"internal/core/model"},

@@ -31,6 +31,7 @@ import (
 	"hen-roost/internal/connect/host"
 	"hen-roost/internal/connect/ldap"
 	"hen-roost/internal/connect/mariadb"
+	"hen-roost/internal/connect/postgres"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/service"
 	"hen-roost/internal/store"
@@ -40,9 +41,10 @@ import (
 // Kinds lists the connectors. A new kind of target is one line here.
 func Kinds() connect.Kinds {
 	return connect.Kinds{
-		host.Kind:    host.Connector{},
-		ldap.Kind:    ldap.Connector{},
-		mariadb.Kind: mariadb.Connector{},
+		host.Kind:     host.Connector{},
+		ldap.Kind:     ldap.Connector{},
+		mariadb.Kind:  mariadb.Connector{},
+		postgres.Kind: postgres.Connector{},
 	}
 }
 

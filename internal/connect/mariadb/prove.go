@@ -25,7 +25,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
-	db := database(s.reach, login, secret.Reveal())
+	db := database(s.access, login, secret.Reveal())
 	defer db.Close()
 	var who string
 	err := db.QueryRowContext(ctx, "SELECT CURRENT_USER()").Scan(&who)

@@ -10,7 +10,6 @@ import (
 	"io"
 	"log/slog"
 	"net"
-	"strings"
 	"sync"
 
 	"github.com/go-sql-driver/mysql"
@@ -19,8 +18,7 @@ import (
 )
 
 type session struct {
-	access  connect.Access
-	reach   connect.Access // with the address that the session is at
+	access  connect.Access // with the address that the session is at
 	db      *sql.DB
 	conn    *sql.Conn
 	own     string // the account that our login is taken for
@@ -35,54 +33,14 @@ type session struct {
 // statement waits longer than we do.
 const asks = "'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,NO_AUTO_CREATE_USER,STRICT_ALL_TABLES'"
 
-// Open implements connect.Connector. The secret is the password of the login. Of several addresses it takes the first that
-// can be written; when none can, the first that answers.
+// Open implements connect.Connector. The secret is the password of the login.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
-	var first *session
-	var failed []error
-	addresses := append([]string{a.Address}, strings.Fields(strings.ReplaceAll(a.Settings[alsoAt], ",", " "))...)
-	for _, address := range addresses {
-		b := a
-		b.Address = address
-		s, err := open(ctx, a, b)
-		switch {
-		case err != nil:
-			failed = append(failed, err)
-		case s.shut == "":
-			if first != nil {
-				first.Close()
-			}
-			return s, nil
-		case first == nil:
-			first = s
-		default:
-			first.shut += "; " + s.shut
-			s.Close()
-		}
-	}
-	if first == nil {
-		return nil, worst(failed)
-	}
-	for _, err := range failed {
-		first.shut += "; " + err.Error()
-	}
-	return first, nil
+	return connect.Several(ctx, a, a.Settings[alsoAt], open, func(s *session) *string { return &s.shut })
 }
 
-// worst is the error that a person should know of first: a key that nobody accepted, or else the first.
-func worst(list []error) error {
-	for _, err := range list {
-		var k *connect.KeyError
-		if errors.As(err, &k) {
-			return err
-		}
-	}
-	return list[0]
-}
-
-func open(ctx context.Context, a, reach connect.Access) (*session, error) {
-	s := &session{access: a, reach: reach}
-	s.db = database(reach, a.As, a.Secret)
+func open(ctx context.Context, a connect.Access) (*session, error) {
+	s := &session{access: a}
+	s.db = database(a, a.As, a.Secret)
 	s.db.SetMaxOpenConns(1)
 	var err error
 	if s.conn, err = s.db.Conn(ctx); err == nil {
@@ -109,7 +67,7 @@ func (s *session) opening(ctx context.Context, err error) error {
 	case errors.Is(err, mysql.ErrNoTLS):
 		err = errors.New("it offers no TLS, without which nobody signs in; give the server a certificate (ssl_cert, ssl_key)")
 	}
-	return s.fail("connect to "+s.reach.Address, said(err))
+	return s.fail("connect to "+s.access.Address, said(err))
 }
 
 // turnedAway says whether a login was not let in: 1045 access denied, 1698 without a password, 1130 from that host,
@@ -193,7 +151,7 @@ func (s *session) begin(ctx context.Context) error {
 		s.bits = len(bits)
 	}
 	if readOnly != 0 {
-		s.shut = "the server at " + s.reach.Address + " is read-only"
+		s.shut = "the server at " + s.access.Address + " is read-only"
 	}
 	s.plugin = nativePlugin
 	rows.NextResultSet()

@@ -79,6 +79,9 @@ func (d *Dialect) parse(text string) ([]Right, error) {
 	if passed && !d.Passes {
 		list = append(list, wanted{privilege: GrantOption})
 	}
+	if d.Expands {
+		list = d.expand(list, on)
+	}
 	var out []Right
 	for _, w := range list {
 		if err := d.known(w, on); err != nil {
@@ -98,6 +101,25 @@ func (d *Dialect) parse(text string) ([]Right, error) {
 		}
 	}
 	return out, nil
+}
+
+// expand puts all that can be allowed on a thing in the place of ALL.
+func (d *Dialect) expand(list []wanted, on Right) (out []wanted) {
+	for _, w := range list {
+		switch sort := d.Sorts[on.Sort]; {
+		case w.privilege != All || on.Sort == "":
+			out = append(out, w)
+		case w.columns != nil:
+			for _, p := range sort.Columns {
+				out = append(out, wanted{p, w.columns})
+			}
+		default:
+			for _, p := range sort.Allows[len(on.Path)] {
+				out = append(out, wanted{p, nil})
+			}
+		}
+	}
+	return out
 }
 
 // known faults a privilege that is not to be had on a thing.

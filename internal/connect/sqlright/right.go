@@ -39,6 +39,7 @@ type Dialect struct {
 	Alone     []string                      // permissions that are on no thing
 	Folds     bool                          // a name without quotes is told in small letters
 	Passes    bool                          // leave to pass on is a matter of each permission; else GrantOption is one of its own
+	Expands   bool                          // ALL is no permission of its own: it stands for each that there is on a thing
 	Patterns  bool                          // ON LIKE 'a_c'.* is known
 	Columns   func(string) string           // how a name of a column is told; nil: as it stands
 	Includes  func(wide, narrow Right) bool // what includes another beside the rule; nil: nothing

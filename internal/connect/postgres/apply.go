@@ -1,0 +1,289 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jackc/pgx/v5/pgconn"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// atOnce is how many changes make one transaction.
+const atOnce = 100
+
+// Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
+// it is read once again after.
+func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+	b := &batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
+	var err error
+	if b.before, err = s.lookup(ctx, acts); err != nil {
+		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+	}
+	b.view = connect.Expect(b.before)
+	for from := 0; from < len(acts) && b.lost == nil; {
+		to := from + 1
+		for to < len(acts) && acts[to].Stage == acts[from].Stage {
+			to++
+		}
+		b.stage(ctx, from, to)
+		from = to
+	}
+	b.conclude(ctx)
+	return b.answers
+}
+
+// lookup reads the roles that acts speak of, and what they have in the databases that acts speak of.
+func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error) {
+	names, databases := []string{}, []string{}
+	for _, a := range acts {
+		if a.Object == model.RightKind {
+			if r, err := dialect.One(a.Name); err == nil && within(r) != "" {
+				databases = append(databases, within(r))
+			}
+		} else {
+			names = append(names, a.Name)
+		}
+		if a.Member != "" {
+			names = append(names, a.Member)
+		}
+	}
+	databases, err := s.there(ctx, sorted(databases))
+	if err != nil {
+		return nil, err
+	}
+	return s.read(ctx, sorted(names), databases)
+}
+
+// there leaves out databases that are not there: what acts want in them fails by itself.
+func (s *session) there(ctx context.Context, list []string) ([]string, error) {
+	if len(list) == 0 {
+		return nil, nil
+	}
+	rows, err := s.ask(ctx, s.home, "SELECT datname FROM pg_database WHERE datallowconn AND datname = ANY("+texts(list)+") ORDER BY 1")
+	if err != nil || len(rows) != 1 {
+		return nil, said(err)
+	}
+	var out []string
+	for _, row := range rows[0] {
+		out = append(out, row[0])
+	}
+	return out, nil
+}
+
+// batch is some acts that are carried out.
+type batch struct {
+	*session
+	acts    []connect.Act
+	answers []connect.Answer
+	before  *state
+	view    *connect.Expected
+	begun   []int // acts that were ready
+	trouble map[int]error
+	lost    error // the connection, while something was under way
+}
+
+// stage carries out the acts of one stage that are ready.
+func (b *batch) stage(ctx context.Context, from, to int) {
+	var ready []int
+	for i := from; i < to; i++ {
+		a := b.acts[i]
+		standing, words := connect.Judge(a, schema, b.view)
+		if standing != connect.Ready {
+			b.answers[i] = connect.Found(a, standing, words, b.before)
+			continue
+		}
+		ready = append(ready, i)
+	}
+	b.begun = append(b.begun, ready...)
+	for _, i := range ready {
+		b.view.Take(b.acts[i].Act)
+		if b.shut != "" && b.acts[i].Verb != model.AdoptIt {
+			b.trouble[i] = errors.New(b.shut)
+		}
+	}
+	if b.shut != "" {
+		return
+	}
+	b.removals(ctx, ready)
+	by := map[string][]part{} // by database
+	var order []string
+	for _, i := range ready {
+		if b.trouble[i] != nil || b.acts[i].Verb == model.AdoptIt {
+			continue
+		}
+		db, text, err := b.statement(i)
+		if err != nil {
+			b.trouble[i] = err
+			continue
+		}
+		if text == "" {
+			continue
+		}
+		if by[db] == nil {
+			order = append(order, db)
+		}
+		by[db] = append(by[db], part{i, text})
+	}
+	for _, db := range order {
+		for chunk := range slices.Chunk(by[db], atOnce) {
+			b.run(ctx, db, chunk)
+		}
+	}
+}
+
+// part is what is said for one act.
+type part struct {
+	act  int
+	text string
+}
+
+// run carries out some statements as one transaction. When it fails nothing of it holds, and each is tried by itself, so that
+// those that fail are named and the others done.
+func (b *batch) run(ctx context.Context, db string, list []part) {
+	if b.lost != nil {
+		return
+	}
+	conn, err := b.in(ctx, db)
+	if err != nil {
+		for _, p := range list {
+			b.trouble[p.act] = err
+		}
+		return
+	}
+	texts := make([]string, len(list))
+	for i, p := range list {
+		texts[i] = p.text
+	}
+	_, err = b.ask(ctx, conn, strings.Join(texts, ";"))
+	switch {
+	case err == nil:
+	case lost(err):
+		b.lost = err
+	case len(list) == 1 && passing(err) && ctx.Err() == nil:
+		if _, err = b.ask(ctx, conn, list[0].text); lost(err) {
+			b.lost = err
+		} else if err != nil {
+			b.trouble[list[0].act] = said(err)
+		}
+	case len(list) == 1:
+		b.trouble[list[0].act] = said(err)
+	default:
+		for i := range list {
+			b.run(ctx, db, list[i:i+1])
+		}
+	}
+}
+
+// passing says of an error that the same may go through a moment later: a deadlock, or others who wrote the same row.
+func passing(err error) bool {
+	var pe *pgconn.PgError
+	return errors.As(err, &pe) && (pe.Code == "40P01" || pe.Code == "40001" || pe.Code == "XX000" &&
+		strings.Contains(pe.Message, "concurrently updated"))
+}
+
+// removals keeps accounts that are in use, or to which something belongs, from being removed; where the target names an
+// heir, what belongs to them becomes the heir's. What they may do goes with them, database by database.
+func (b *batch) removals(ctx context.Context, ready []int) {
+	var names []string
+	which := map[string]int{}
+	for _, i := range ready {
+		if a := b.acts[i]; a.Verb == model.Remove {
+			names = append(names, a.Name)
+			which[a.Name] = i
+		}
+	}
+	if names == nil {
+		return
+	}
+	fail := func(err error) {
+		for _, i := range which {
+			b.trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
+		}
+	}
+	list, err := b.list(ctx)
+	if err != nil {
+		fail(err)
+		return
+	}
+	for _, x := range list {
+		if i, ok := which[x.account]; ok {
+			b.trouble[i] = fmt.Errorf("it is signed in, from %s; end its sessions first", connect.Printable(x.from))
+		}
+	}
+	if i, ok := which[b.own]; ok {
+		b.trouble[i] = errors.New("it is our own login")
+	}
+	_, databases, err := b.itself(ctx)
+	if err == nil {
+		err = b.before.readOwned(ctx, databases, names)
+	}
+	if err != nil {
+		fail(err)
+		return
+	}
+	to := b.access.Settings[heir]
+	for _, n := range names {
+		i := which[n]
+		if owned := b.before.owns[n]; len(owned) > 0 && to == "" && b.trouble[i] == nil {
+			b.trouble[i] = fmt.Errorf("%s belongs to it; name whose it becomes in the target's settings (%s: …), or drop it",
+				strings.Join(owned, ", "), heir)
+		}
+		if b.trouble[i] == nil {
+			b.disown(ctx, i, n, to, databases)
+		}
+	}
+}
+
+// disown takes from a role all that it has and, if somebody inherits it, all that is its, in every database. Dropping what
+// is its is never meant: a transaction in which anything still is undoes itself.
+func (b *batch) disown(ctx context.Context, i int, n, to string, databases []string) {
+	var sql strings.Builder
+	if to != "" {
+		fmt.Fprintf(&sql, "REASSIGN OWNED BY %s TO %s;", name(n), name(to))
+	}
+	fmt.Fprintf(&sql, `SELECT 1 / (1 - count(*)::int) FROM (SELECT 1 FROM pg_shdepend s JOIN pg_authid r ON r.oid = s.refobjid
+		WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.rolname = %s AND (s.dbid = 0 OR s.dbid =
+		(SELECT oid FROM pg_database WHERE datname = current_database())) LIMIT 1) x;DROP OWNED BY %s`, text(n), name(n))
+	for _, db := range databases {
+		conn, err := b.in(ctx, db)
+		if err == nil {
+			_, err = b.ask(ctx, conn, sql.String())
+		}
+		if err != nil {
+			b.trouble[i] = fmt.Errorf("what it has in %s could not be taken from it: %w", db, said(err))
+			return
+		}
+	}
+}
+
+// conclude reads back and answers what was begun; what never was stays as it is.
+func (b *batch) conclude(ctx context.Context) {
+	var sent []connect.Act
+	for _, i := range b.begun {
+		if b.acts[i].Verb != model.AdoptIt {
+			sent = append(sent, b.acts[i])
+		}
+	}
+	after, err := b.before, b.lost
+	if err == nil && sent != nil {
+		after, err = b.lookup(ctx, sent)
+	}
+	for i, a := range b.acts {
+		switch {
+		case b.answers[i].Outcome != "":
+		case err != nil:
+			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: b.fail("change", said(err)).Error()}
+		default:
+			words := ""
+			if b.trouble[i] != nil {
+				words = b.trouble[i].Error()
+			}
+			b.answers[i] = connect.Verify(a, schema, after, words)
+		}
+	}
+}

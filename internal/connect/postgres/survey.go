@@ -1,0 +1,223 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// Survey implements connect.Session.
+func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
+	itself, databases, err := s.itself(ctx)
+	if err != nil {
+		return s.fail("see what the server is", err)
+	}
+	st, err := s.read(ctx, nil, databases)
+	if err == nil {
+		err = st.readOwned(ctx, databases, nil)
+	}
+	if err == nil {
+		err = st.readDoors(ctx)
+	}
+	if err != nil {
+		return s.fail("survey", err)
+	}
+	if err := found(itself); err != nil {
+		return err
+	}
+	how, right := st.power()
+	for n, r := range st.roles {
+		o := st.group(n, true)
+		if r.account {
+			o = st.object(n, r)
+			if h := how[n]; h != nil {
+				o.Attributes = o.Attributes.With(model.Elevation, h...)
+			}
+			if st.has[holding{model.SystemKind, model.Passwordless, n}] && r.login {
+				o.Attributes = o.Attributes.With(model.Passwordless, "yes")
+				o.Marked = true
+			}
+		}
+		if list := st.owns[n]; list != nil {
+			o.Attributes = o.Attributes.With(model.Owns, list...)
+		}
+		if err := hand(*o, found); err != nil {
+			return err
+		}
+	}
+	for p, who := range st.rights {
+		if err := hand(model.Object{Kind: model.RightKind, Name: p, System: st.all[p], Attributes: model.Pack(
+			model.Attribute{Name: model.Members, Values: who.accounts},
+			model.Attribute{Name: model.MemberGroups, Values: who.groups})}, found); err != nil {
+			return err
+		}
+	}
+	return found(right)
+}
+
+// hand hands an object on, cleaned of what could do harm where it is shown: what has such a name is odd.
+func hand(o model.Object, found func(model.Object) error) error {
+	if words := model.Unfit(o.Name, false); words != "" {
+		o.Attributes = o.Attributes.With(model.Odd, "its name cannot be looked after: "+words)
+		o.Name, o.Marked = connect.Printable(o.Name), true
+	}
+	return found(o)
+}
+
+// power finds who can become superuser, themselves or through groups.
+func (st *state) power() (how map[string][]string, right model.Object) {
+	how = map[string][]string{}
+	mighty, direct := map[string]bool{}, map[string]bool{}
+	var spread func(group string)
+	spread = func(group string) {
+		if mighty[group] {
+			return
+		}
+		mighty[group] = true
+		if m := st.members[group]; m != nil {
+			for _, inner := range m.groups {
+				spread(inner)
+			}
+		}
+	}
+	for _, g := range strong {
+		spread(g)
+	}
+	for _, p := range powers {
+		if who := st.rights[p]; who != nil {
+			for _, a := range who.accounts {
+				how[a] = append(how[a], "right "+p)
+				direct[a] = true
+			}
+			for _, g := range who.groups {
+				spread(g)
+			}
+		}
+	}
+	for group := range mighty {
+		if m := st.members[group]; m != nil {
+			for _, a := range m.accounts {
+				how[a] = append(how[a], "group "+group)
+			}
+		}
+	}
+	for group, m := range st.members { // an account too can be somebody's group
+		if direct[group] {
+			for _, a := range m.accounts {
+				how[a] = append(how[a], "account "+group)
+			}
+		}
+	}
+	for _, list := range how {
+		slices.Sort(list)
+	}
+	right = model.Object{Kind: model.RightKind, Name: model.Superuser, Attributes: model.Pack(
+		model.Attribute{Name: model.Members, Values: slices.Sorted(maps.Keys(direct))},
+		model.Attribute{Name: model.MemberGroups, Values: slices.Sorted(maps.Keys(mighty))},
+		model.Attribute{Name: model.Allows, Values: powers})}
+	return how, right
+}
+
+// readOwned reads what belongs to whom, of all or of some.
+func (st *state) readOwned(ctx context.Context, databases, names []string) error {
+	some := ""
+	if names != nil {
+		some = " AND r.rolname = ANY(" + texts(names) + ")"
+	}
+	for _, db := range databases {
+		conn, err := st.in(ctx, db)
+		if err != nil {
+			return err
+		}
+		err = st.each(ctx, conn, `SELECT r.rolname, pg_describe_object(s.classid, s.objid, s.objsubid) FROM pg_shdepend s
+			JOIN pg_authid r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384
+			AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database()) OR s.dbid = 0 AND current_database() = `+
+			text(st.homeName())+`)`+some, func(_ int, row [][]byte) error {
+			n := string(row[0])
+			if len(st.owns[n]) < ownedMost {
+				st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
+			}
+			return nil
+		})
+		if err != nil {
+			return said(err)
+		}
+	}
+	for _, list := range st.owns {
+		slices.Sort(list)
+	}
+	return nil
+}
+
+// ownedMost is how many things that belong to one account are told.
+const ownedMost = 50
+
+// readDoors reads by which rules the server lets in over the network whoever knows a name: those that ask for nothing,
+// unless a rule before them asks the same of everybody.
+func (st *state) readDoors(ctx context.Context) error {
+	asked := map[string]bool{}
+	return st.each(ctx, st.home, `SELECT array_to_string(database, ','), user_name, COALESCE(address, ''), auth_method FROM pg_hba_file_rules
+		WHERE type LIKE 'host%' AND error IS NULL ORDER BY line_number`, func(_ int, row [][]byte) error {
+		everyone := string(row[0]) == "all" && (string(row[2]) == "all" || string(row[2]) == "0.0.0.0")
+		for n := range st.roles {
+			if asked[n] || !st.among(n, array(string(row[1]))) {
+				continue
+			}
+			if string(row[3]) == "trust" {
+				st.has[holding{model.SystemKind, model.Passwordless, n}] = true
+			}
+			asked[n] = everyone
+		}
+		return nil
+	})
+}
+
+// among says whether a rule is for somebody: all, a name, or + and a group.
+func (st *state) among(n string, list []string) bool {
+	return slices.ContainsFunc(list, func(x string) bool {
+		group, of := strings.CutPrefix(x, "+")
+		return x == "all" || x == n || of && st.has[holding{model.GroupKind, group, n}]
+	})
+}
+
+// itself is what the server tells of itself, and which databases it has.
+func (s *session) itself(ctx context.Context) (model.Object, []string, error) {
+	o := model.Object{Kind: model.SystemKind, Name: model.Itself, System: true}
+	rows, err := s.ask(ctx, s.home, `SELECT current_setting('server_version'), EXTRACT(EPOCH FROM pg_postmaster_start_time()),
+		EXTRACT(EPOCH FROM clock_timestamp());
+		SELECT datname FROM pg_database WHERE datallowconn AND NOT datistemplate ORDER BY 1`)
+	if err != nil || len(rows) != 2 || len(rows[0]) != 1 {
+		return o, nil, said(err)
+	}
+	var databases, shown []string
+	for _, row := range rows[1] {
+		databases = append(databases, row[0])
+		shown = append(shown, connect.Printable(row[0]))
+	}
+	row := rows[0][0]
+	seconds := func(v string) time.Time {
+		f, _ := strconv.ParseFloat(v, 64)
+		return time.UnixMilli(int64(f * 1000))
+	}
+	off := int(time.Until(seconds(row[2])).Round(time.Second) / time.Second)
+	if off >= -clockSlack && off <= clockSlack {
+		off = 0
+	}
+	o.Attributes = model.Pack(model.Attribute{Name: model.System, Values: []string{"PostgreSQL"}},
+		model.Attribute{Name: model.Version, Values: []string{connect.Printable(row[0])}},
+		model.Attribute{Name: model.UpSince, Values: []string{seconds(row[1]).UTC().Truncate(time.Second).Format(time.RFC3339)}},
+		model.Attribute{Name: model.ClockOff, Values: []string{fmt.Sprint(off)}},
+		model.Attribute{Name: "read-only", Values: []string{yes(s.shut != "")}},
+		model.Attribute{Name: "databases", Values: shown})
+	return o, databases, nil
+}
+
+// clockSlack is how many seconds a clock may differ before it is told.
+const clockSlack = 5
