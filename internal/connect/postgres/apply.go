@@ -247,7 +247,7 @@ func (b *batch) disown(ctx context.Context, i int, n, to string, databases []str
 		fmt.Fprintf(&sql, "REASSIGN OWNED BY %s TO %s;", name(n), name(to))
 	}
 	fmt.Fprintf(&sql, `SELECT 1 / (1 - count(*)::int) FROM (SELECT 1 FROM pg_shdepend s JOIN pg_authid r ON r.oid = s.refobjid
-		WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.rolname = %s AND (s.dbid = 0 OR s.dbid =
+		WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND s.classid <> 'pg_default_acl'::regclass AND r.rolname = %s AND (s.dbid = 0 OR s.dbid =
 		(SELECT oid FROM pg_database WHERE datname = current_database())) LIMIT 1) x;DROP OWNED BY %s`, text(n), name(n))
 	for _, db := range databases {
 		conn, err := b.in(ctx, db)

@@ -153,7 +153,7 @@ func (c *comparer) allSets() []*resolve.Set {
 	for i := range c.Others {
 		o := &c.Others[i]
 		name := model.Named{Kind: o.Kind, Name: o.Name}
-		if k := c.Desired.Schema.Of(o.Kind); k != nil && (k.Given || k.Spelled != nil && len(c.Desired.Rights()) > 0) &&
+		if k := c.Desired.Schema.Of(o.Kind); k != nil && (k.Given || k.Spelled != nil && len(c.Desired.Rights()) > 0) && !o.System && o.Name != model.Superuser &&
 			!slices.ContainsFunc(c.Desired.Sets, func(s *resolve.Set) bool { return s.Named == name }) {
 			out = append(slices.Clip(out), &resolve.Set{Named: name})
 		}

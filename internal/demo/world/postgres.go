@@ -140,7 +140,8 @@ func (p *Postgres) Start(ctx context.Context) error {
 		return err
 	}
 	for { // it listens before it lets anybody in
-		if _, err = p.Ask("postgres", "SELECT 1"); err == nil || !strings.Contains(err.Error(), "starting up") {
+		if _, err = p.Ask("postgres", "SELECT 1"); err == nil || !strings.Contains(err.Error(), "starting up") &&
+			!strings.Contains(err.Error(), "not yet accepting") {
 			return err
 		}
 		time.Sleep(10 * time.Millisecond)
