@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"net/url"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -13,7 +15,7 @@ import (
 )
 
 // standing are the words of a matrix in one column.
-var standing = map[string]string{seen.AsAsked: "●", seen.Besides: "▲", seen.Lacking: "■"}
+var standing = map[string]string{seen.AsAsked: "●", seen.Besides: "▲", seen.Lacking: "■", seen.Along: "○"}
 
 func (a *app) targetMatrix() *cobra.Command {
 	var sets, begins, after string
@@ -23,8 +25,10 @@ func (a *app) targetMatrix() *cobra.Command {
 		Args: cobra.ExactArgs(2),
 		Long: `Show who was last seen in which sets of a kind: a line for each member, a column
 for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
-■ is missing from it.`,
-		Example:           "  roost target matrix arctic-tern group\n  roost target matrix staff-directory group --sets cr --begins m",
+■ is missing from it; ○ is a permission that comes along with a wider one that
+is asked for.`,
+		Example: "  roost target matrix arctic-tern group\n  roost target matrix staff-directory group --sets cr --begins m\n" +
+			"  roost target matrix stores-database right",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			of := membersAre(groups)
@@ -36,6 +40,12 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 			}
 			if err := a.show(m, across(m)); err != nil || !a.forPeople() {
 				return err
+			}
+			if numbered(m) {
+				a.tell("")
+				for i, set := range m.Sets {
+					a.tell("%3d  %s", i+1, set.Name)
+				}
 			}
 			if shown := len(m.Sets); m.Total > shown {
 				a.tell("\nSets %d to %d of %d; the next with --from %d", m.From+1, m.From+shown, m.Total, from+shown)
@@ -57,7 +67,10 @@ for each set. ● is in it as declared, ▲ is in it though nothing asks for it,
 // across is a matrix as a table.
 func across(m seen.Matrix) table {
 	t := table{head: []string{"MEMBER", "WHOSE"}, empty: "Nobody is in any of them.", list: m.Lines}
-	for _, s := range m.Sets {
+	for i, s := range m.Sets {
+		if numbered(m) {
+			s.Name = strconv.Itoa(i + 1)
+		}
 		t.head = append(t.head, s.Name)
 	}
 	for _, x := range m.Lines {
@@ -68,6 +81,11 @@ func across(m seen.Matrix) table {
 		t.rows = append(t.rows, row)
 	}
 	return t
+}
+
+// numbered says whether the names of the sets are too long to stand above columns, and are listed below the table.
+func numbered(m seen.Matrix) bool {
+	return slices.ContainsFunc(m.Sets, func(s seen.Column) bool { return len(s.Name) > 20 })
 }
 
 // plain says whether a shell takes a character as it is.

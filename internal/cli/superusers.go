@@ -34,7 +34,12 @@ func (a *app) targetSuperusers() *cobra.Command {
 				a.tell("\nA rule gives it to everybody.")
 			}
 			if a.forPeople() {
-				a.tell("\nWhoever is in one of these groups can: %s", orNone(strings.Join(out.Groups, ", ")))
+				if len(out.Groups) > 0 || len(out.Rights) == 0 {
+					a.tell("\nWhoever is in one of these groups can: %s", orNone(strings.Join(out.Groups, ", ")))
+				}
+				if len(out.Rights) > 0 {
+					a.tell("\nWhoever has one of these rights can: %s", strings.Join(out.Rights, ", "))
+				}
 				if len(out.Named) > 0 {
 					a.tell("Rules name, and there is no such account yet: %s", strings.Join(out.Named, ", "))
 				}

@@ -118,6 +118,21 @@ func NotKnown(n int, words string) []Admission {
 	return out
 }
 
+// LoginMaker is a connector that can tell what makes our own login on a target.
+type LoginMaker interface {
+	// MakeLogin returns the statements, line by line, that an administrator there carries out once: they make a login that
+	// signs in from an address and may do what Hen Roost does on such a target, and give the permissions on, and no more.
+	MakeLogin(as, from string, permissions []string) []string
+}
+
+// MakeLogin returns what makes our own login on targets of a kind, or an error that wraps errors.ErrUnsupported where nobody can tell.
+func MakeLogin(c Connector, as, from string, permissions []string) ([]string, error) {
+	if x, ok := c.(LoginMaker); ok {
+		return x.MakeLogin(as, from, permissions), nil
+	}
+	return nil, unsupported("what our login needs on targets of this kind is in the guide; it cannot be told as statements")
+}
+
 // Leader is a session through which other targets can be reached.
 type Leader interface {
 	// Dial connects from the target to an address, as it knows it. The connection ends with the session.

@@ -56,6 +56,8 @@ type Demo struct {
 	Data        string // the service's own folder
 	Hosts       map[string]*world.Host
 	Directory   *world.Directory
+	Stores      *world.MariaDB
+	Rota        *world.Postgres
 	dir         string
 	config      serve.Config
 }
@@ -144,6 +146,22 @@ func (d *Demo) start(ctx context.Context) error {
 		d.Directory, err = world.StartDirectory(ctx, filepath.Join(d.dir, "directory"), "127.0.4.1", string(found), false)
 		return err
 	})
+	begin("stores-database", func() error {
+		found, err := fs.ReadFile(files.Found(), "stores-database.sql")
+		if err != nil {
+			return err
+		}
+		d.Stores, err = world.StartMariaDB(ctx, filepath.Join(d.dir, "stores"), "127.0.5.21", string(found))
+		return err
+	})
+	begin("rota-database", func() error {
+		found, err := fs.ReadFile(files.Found(), "rota-database.sql")
+		if err != nil {
+			return err
+		}
+		d.Rota, err = world.StartPostgres(ctx, "127.0.6.21", string(found))
+		return err
+	})
 	begin("service", func() error {
 		d.Server, err = serve.Start(ctx, d.config)
 		return err
@@ -168,7 +186,8 @@ func (d *Demo) writeDeclaration() error {
 	for _, h := range hosts {
 		fmt.Fprintf(&b, "  %s: %s\n", h.param, d.Hosts[h.name].Address)
 	}
-	fmt.Fprintf(&b, "  staff_directory: %s\n", d.Directory.Address)
+	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n", d.Directory.Address, d.Stores.Address,
+		d.Rota.Address)
 	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
 }
 
@@ -191,7 +210,8 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 		return err
 	}
 	c := client.New(d.Server.Address, who.Secret, d.Server.Print)
-	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password)} {
+	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password),
+		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password)} {
 		if err := c.Send(ctx, http.MethodPut, "/secrets/"+name, map[string]any{"value": value}, nil); err != nil {
 			return err
 		}
@@ -212,6 +232,12 @@ func (d *Demo) Close() {
 	}
 	if d.Directory != nil {
 		wg.Go(d.Directory.Stop)
+	}
+	if d.Stores != nil {
+		wg.Go(d.Stores.Stop)
+	}
+	if d.Rota != nil {
+		wg.Go(d.Rota.Remove)
 	}
 	wg.Wait()
 }

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/go-sql-driver/mysql"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
@@ -56,11 +58,21 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error
 		w.users = []string{""}
 	}
 	st, err := s.read(ctx, &w)
+	for range 3 { // somebody who ends a statement of ours means the one before, as likely as not
+		var me *mysql.MySQLError
+		if !errors.As(err, &me) || me.Number != interrupted {
+			break
+		}
+		st, err = s.read(ctx, &w)
+	}
 	if err == nil {
 		st.lifetime = 0 // what follows from the server's own rule is no matter of an act
 	}
 	return st, err
 }
+
+// interrupted is what the server says of a statement that somebody ended.
+const interrupted = 1317
 
 // batch is some acts that are carried out.
 type batch struct {

@@ -112,15 +112,19 @@ func (b *batch) move(i int, s *script) error {
 	if err != nil {
 		return err
 	}
-	what := r.Privilege
-	if what == sqlright.All {
-		what = "ALL PRIVILEGES"
-	}
-	if r.Column != "" {
-		what += " (" + name(r.Column) + ")"
-	}
-	s.put(i, verb+what+" ON "+thing(r)+to, who, "")
+	s.put(i, verb+privilege(r)+" ON "+thing(r)+to, who, "")
 	return nil
+}
+
+// privilege is what stands before ON.
+func privilege(r sqlright.Right) string {
+	switch {
+	case r.Privilege == sqlright.All:
+		return "ALL PRIVILEGES"
+	case r.Column != "":
+		return r.Privilege + " (" + name(r.Column) + ")"
+	}
+	return r.Privilege
 }
 
 // keepers changes who may give a role on.

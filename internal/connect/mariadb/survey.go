@@ -178,12 +178,10 @@ func (st *state) alike() map[string][]model.Attribute {
 	return out
 }
 
-// what an account has, sorted.
+// what an account has, sorted, without what comes with it.
 func (st *state) what(n string) []string {
-	list := st.has[n]
-	if !slices.IsSorted(list) {
-		slices.Sort(list)
-	}
+	list := (&model.Spelling{Covers: dialect.Covers}).Least(st.has[n])
+	slices.Sort(list)
 	return list
 }
 
@@ -232,8 +230,7 @@ const ownedMost = 50
 func (s *session) itself(ctx context.Context) (model.Object, error) {
 	o := model.Object{Kind: model.SystemKind, Name: model.Itself, System: true}
 	rows, err := s.conn.QueryContext(ctx, `SELECT @@version, @@version_comment, @@hostname, @@global.read_only, UNIX_TIMESTAMP(NOW(3));
-		SHOW GLOBAL STATUS WHERE Variable_name IN ('Uptime', 'wsrep_cluster_size', 'wsrep_cluster_status', 'wsrep_local_state_comment');
-		SHOW ALL SLAVES STATUS`)
+		SHOW GLOBAL STATUS WHERE Variable_name IN ('Uptime', 'wsrep_cluster_size', 'wsrep_cluster_status', 'wsrep_local_state_comment')`)
 	if err != nil {
 		return o, said(err)
 	}
@@ -263,23 +260,12 @@ func (s *session) itself(ctx context.Context) (model.Object, error) {
 	put(model.ClockOff, strconv.Itoa(off))
 	status := map[string]string{}
 	for rows.NextResultSet() {
-		columns, err := rows.Columns()
-		if err != nil {
-			return o, err
-		}
 		for rows.Next() {
-			row, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
-			for i := range row {
-				into[i] = &row[i]
-			}
-			if err := rows.Scan(into...); err != nil {
+			var name, value string
+			if err := rows.Scan(&name, &value); err != nil {
 				return o, err
 			}
-			if at := slices.Index(columns, "Master_Host"); at >= 0 {
-				put("follows", row[at].String)
-			} else if len(row) == 2 {
-				status[row[0].String] = row[1].String
-			}
+			status[name] = value
 		}
 	}
 	if up, err := strconv.ParseInt(status["Uptime"], 10, 64); err == nil {
@@ -288,7 +274,35 @@ func (s *session) itself(ctx context.Context) (model.Object, error) {
 	if n := status["wsrep_cluster_size"]; n != "" && n != "0" {
 		put("cluster", fmt.Sprintf("%s of %s, %s", status["wsrep_cluster_status"], n, status["wsrep_local_state_comment"]))
 	}
-	return o, said(rows.Err())
+	if err := rows.Err(); err != nil {
+		return o, said(err)
+	}
+	if of := s.follows(ctx); of != "" {
+		put("follows", of)
+	}
+	return o, nil
+}
+
+// follows is the server of which this one is a replica; "" for none, or where our login may not know.
+func (s *session) follows(ctx context.Context) string {
+	rows, err := s.conn.QueryContext(ctx, "SHOW ALL SLAVES STATUS")
+	if err != nil {
+		return ""
+	}
+	defer rows.Close()
+	columns, err := rows.Columns()
+	at := slices.Index(columns, "Master_Host")
+	if err != nil || at < 0 || !rows.Next() {
+		return ""
+	}
+	row, into := make([]sql.NullString, len(columns)), make([]any, len(columns))
+	for i := range row {
+		into[i] = &row[i]
+	}
+	if rows.Scan(into...) != nil {
+		return ""
+	}
+	return row[at].String
 }
 
 // clockSlack is how many seconds a clock may differ before it is told.

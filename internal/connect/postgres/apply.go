@@ -56,7 +56,15 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error
 	if err != nil {
 		return nil, err
 	}
-	return s.read(ctx, sorted(names), databases)
+	st, err := s.read(ctx, sorted(names), databases)
+	for range 3 { // somebody who ends a statement of ours means the one before, as likely as not
+		var pe *pgconn.PgError
+		if !errors.As(err, &pe) || pe.Code != interrupted {
+			break
+		}
+		st, err = s.read(ctx, sorted(names), databases)
+	}
+	return st, err
 }
 
 // there leaves out databases that are not there: what acts want in them fails by itself.
@@ -74,6 +82,9 @@ func (s *session) there(ctx context.Context, list []string) ([]string, error) {
 	}
 	return out, nil
 }
+
+// interrupted is what the server says of a statement that somebody ended.
+const interrupted = "57014"
 
 // batch is some acts that are carried out.
 type batch struct {
@@ -243,10 +254,13 @@ func (b *batch) removals(ctx context.Context, ready []int) {
 // is its is never meant: a transaction in which anything still is undoes itself.
 func (b *batch) disown(ctx context.Context, i int, n, to string, databases []string) {
 	var sql strings.Builder
+	if !b.super { // who is not superuser must be in a role to take from it
+		fmt.Fprintf(&sql, "GRANT %s TO CURRENT_USER;", name(n))
+	}
 	if to != "" {
 		fmt.Fprintf(&sql, "REASSIGN OWNED BY %s TO %s;", name(n), name(to))
 	}
-	fmt.Fprintf(&sql, `SELECT 1 / (1 - count(*)::int) FROM (SELECT 1 FROM pg_shdepend s JOIN pg_authid r ON r.oid = s.refobjid
+	fmt.Fprintf(&sql, `SELECT 1 / (1 - count(*)::int) FROM (SELECT 1 FROM pg_shdepend s JOIN pg_roles r ON r.oid = s.refobjid
 		WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND s.classid <> 'pg_default_acl'::regclass AND r.rolname = %s AND (s.dbid = 0 OR s.dbid =
 		(SELECT oid FROM pg_database WHERE datname = current_database())) LIMIT 1) x;DROP OWNED BY %s`, text(n), name(n))
 	for _, db := range databases {

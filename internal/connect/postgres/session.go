@@ -21,6 +21,7 @@ type session struct {
 	closed  bool
 	own     string // the role that our login is taken for
 	version int    // as 150004
+	super   bool   // our login is superuser
 	shut    string // why it takes no changes, in words; "" when it does
 }
 
@@ -36,7 +37,7 @@ func open(ctx context.Context, a connect.Access) (*session, error) {
 		return nil, s.opening(ctx, err)
 	}
 	rows, err := s.ask(ctx, s.home, "SELECT current_user, current_setting('server_version_num'), pg_is_in_recovery(), "+
-		"current_setting('default_transaction_read_only')")
+		"current_setting('default_transaction_read_only'), current_setting('is_superuser')")
 	if err == nil && (len(rows) != 1 || len(rows[0]) != 1) {
 		err = errors.New("it does not say what it is")
 	}
@@ -45,7 +46,7 @@ func open(ctx context.Context, a connect.Access) (*session, error) {
 		return nil, s.opening(ctx, err)
 	}
 	row := rows[0][0]
-	s.own = row[0]
+	s.own, s.super = row[0], row[4] == "on"
 	_, _ = fmt.Sscan(row[1], &s.version)
 	switch {
 	case row[2] == "t":

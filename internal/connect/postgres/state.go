@@ -66,10 +66,10 @@ func rolesQuery(names []string) string {
 			ARRAY(SELECT c || CASE WHEN s.setdatabase = 0 THEN '' ELSE ' in ' || d.datname END FROM pg_db_role_setting s
 				LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1)
 			FROM pg_authid r` + some,
-		`SELECT g.rolname, m.rolname, bool_or(a.admin_option) FROM pg_auth_members a JOIN pg_authid g ON g.oid = a.roleid
-			JOIN pg_authid m ON m.oid = a.member` + either + ` GROUP BY 1, 2`,
+		`SELECT g.rolname, m.rolname, bool_or(a.admin_option) FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid
+			JOIN pg_roles m ON m.oid = a.member` + either + ` GROUP BY 1, 2`,
 		`SELECT 'DATABASE', d.datname, '', '', '', COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable
-			FROM pg_database d CROSS JOIN LATERAL aclexplode(d.datacl) x LEFT JOIN pg_authid g ON g.oid = x.grantee
+			FROM pg_database d CROSS JOIN LATERAL aclexplode(d.datacl) x LEFT JOIN pg_roles g ON g.oid = x.grantee
 			WHERE x.grantee <> d.datdba AND NOT d.datistemplate` + grantee,
 	}, ";")
 }
@@ -83,7 +83,7 @@ func aclQuery(names []string) string {
 	one := func(sort, schema, thing, column, from, acl, owner, where string) string {
 		return "SELECT " + sort + ", current_database(), " + schema + ", " + thing + ", " + column +
 			", COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable FROM " + from + " CROSS JOIN LATERAL aclexplode(" + acl +
-			") x LEFT JOIN pg_authid g ON g.oid = x.grantee WHERE x.grantee <> " + owner + where + grantee
+			") x LEFT JOIN pg_roles g ON g.oid = x.grantee WHERE x.grantee <> " + owner + where + grantee
 	}
 	const own = " AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'"
 	const relation = "CASE c.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END"
@@ -101,7 +101,7 @@ func aclQuery(names []string) string {
 			" UNION ALL " +
 			one("CASE a.defaclobjtype WHEN 'r' THEN 'NEW TABLES' WHEN 'S' THEN 'NEW SEQUENCES' ELSE 'NEW FUNCTIONS' END", "w.rolname",
 				"COALESCE(n.nspname, '')", "''",
-				"pg_default_acl a JOIN pg_authid w ON w.oid = a.defaclrole LEFT JOIN pg_namespace n ON n.oid = a.defaclnamespace",
+				"pg_default_acl a JOIN pg_roles w ON w.oid = a.defaclrole LEFT JOIN pg_namespace n ON n.oid = a.defaclnamespace",
 				"a.defaclacl",
 				"a.defaclrole", " AND a.defaclobjtype IN ('r','S','f') AND x.grantee <> 0"),
 		`SELECT ` + relation + `, n.nspname, count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

@@ -137,7 +137,7 @@ func (st *state) readOwned(ctx context.Context, databases, names []string) error
 			return err
 		}
 		err = st.each(ctx, conn, `SELECT r.rolname, pg_describe_object(s.classid, s.objid, s.objsubid) FROM pg_shdepend s
-			JOIN pg_authid r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384 AND s.classid <> 'pg_default_acl'::regclass
+			JOIN pg_roles r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384 AND s.classid <> 'pg_default_acl'::regclass
 			AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database()) OR s.dbid = 0 AND current_database() = `+
 			text(st.homeName())+`)`+some, func(_ int, row [][]byte) error {
 			n := string(row[0])

@@ -287,7 +287,7 @@ func (c *comparer) marked() {
 				"it, on the target")
 		}
 		for _, x := range watched {
-			if x.kind == model.Factory && c.userOf(i) != "" {
+			if x.kind == model.Factory && c.userOf(i) != "" || x.kind == model.WideOpen && c.owner[i] != 0 {
 				continue // it was given to somebody
 			}
 			if words := o.Attributes.Get(x.attribute); len(words) > 0 {

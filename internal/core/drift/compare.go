@@ -149,13 +149,18 @@ func compare(in Input) *comparer {
 // allSets are the sets that are asked for and those that are there all the same, of kinds that Hen Roost alone gives, and
 // of permissions where any are declared: whoever is in them may do more than declared.
 func (c *comparer) allSets() []*resolve.Set {
-	out := c.Desired.Sets
+	out := slices.Clip(c.Desired.Sets)
+	asked := make(map[model.Named]bool, len(out))
+	for _, s := range out {
+		asked[s.Named] = true
+	}
+	rights := len(c.Desired.Rights()) > 0
 	for i := range c.Others {
 		o := &c.Others[i]
 		name := model.Named{Kind: o.Kind, Name: o.Name}
-		if k := c.Desired.Schema.Of(o.Kind); k != nil && (k.Given || k.Spelled != nil && len(c.Desired.Rights()) > 0) && !o.System && o.Name != model.Superuser &&
-			!slices.ContainsFunc(c.Desired.Sets, func(s *resolve.Set) bool { return s.Named == name }) {
-			out = append(slices.Clip(out), &resolve.Set{Named: name})
+		k := c.Desired.Schema.Of(o.Kind)
+		if k != nil && (k.Given || k.Spelled != nil && rights && !o.System && o.Name != model.Superuser) && !asked[name] {
+			out = append(out, &resolve.Set{Named: name})
 		}
 	}
 	return out

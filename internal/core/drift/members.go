@@ -130,7 +130,7 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 		user = c.userOf(at)
 	}
 	if spelled := c.Desired.Schema.Of(s.Kind).Spelled; spelled != nil {
-		if what = model.Beyond; !there || c.owner[at] == 0 || c.comesWith(spelled, at, s.Name) {
+		if what = model.Beyond; !there || !c.exceeds(spelled, at, s.Name) {
 			return // of accounts that are nobody's it is told that they are
 		}
 	}
@@ -138,12 +138,22 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}})
 }
 
-// comesWith says whether an account has a permission with a wider one that it should have.
-func (c *comparer) comesWith(spelled *model.Spelling, at int, permission string) bool {
-	a, ok := c.Desired.AccountNamed(c.Desired.Plan.Numbered(int(c.owner[at]-1)), c.observed[at].Name)
-	return ok && slices.ContainsFunc(a.Sets(), func(j resolve.Joining) bool {
-		return j.Set.Kind == model.RightKind && spelled.Covers(j.Set.Name, permission)
-	})
+// exceeds says whether a permission of somebody's account does not come with any that it should have.
+func (c *comparer) exceeds(spelled *model.Spelling, at int, permission string) bool {
+	user, name := c.userOf(at), c.observed[at].Name
+	if user == "" || c.owner[at] == 0 && !c.asked(user, name) {
+		return false
+	}
+	_, rest := c.Desired.Schema.Account().Login(name)
+	for _, a := range c.Desired.Plan.Accounts(user, c.Desired.Target.Name) {
+		if c.most > 1 && c.slot(user, rest) != c.slot(user, a.Rest) {
+			continue
+		}
+		return !slices.ContainsFunc(a.Sets(), func(j resolve.Joining) bool {
+			return j.Set.Kind == model.RightKind && spelled.Covers(j.Set.Name, permission)
+		})
+	}
+	return false
 }
 
 // compareInside does the same for the groups inside a group.

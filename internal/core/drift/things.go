@@ -79,7 +79,7 @@ func (c *comparer) lacking(name model.Named) bool {
 func (c *comparer) group(s *resolve.Set, have *model.Object) {
 	act := model.Act{Object: model.GroupKind, Name: s.Name}
 	var want []string
-	if s.Number != 0 {
+	if _, numbered := c.Desired.Schema.Find(model.GroupKind, model.Number); numbered && s.Number != 0 {
 		want = []string{strconv.Itoa(s.Number)}
 	}
 	if why, shut := c.shut(s.Named); shut {

@@ -47,7 +47,8 @@ func StartMariaDB(ctx context.Context, dir, ip, text string, options ...string) 
 		return nil, err
 	}
 	out, err := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(dir, "data"),
-		"--auth-root-authentication-method=normal", "--skip-test-db", "--skip-name-resolve", "--innodb-log-file-size=8M",
+		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me(), "--skip-test-db", "--skip-name-resolve",
+		"--innodb-log-file-size=8M",
 		"--user="+me()).CombinedOutput()
 	if err != nil {
 		return nil, fmt.Errorf("mariadb-install-db (Debian: apt-get install mariadb-server): %w: %s", err, tail(string(out)))
@@ -55,7 +56,8 @@ func StartMariaDB(ctx context.Context, dir, ip, text string, options ...string) 
 	if err := m.Start(ctx); err != nil {
 		return nil, err
 	}
-	own := fmt.Sprintf("CREATE USER '%[1]s'@'127.0.0.1' IDENTIFIED BY '%[2]s'; GRANT ALL ON *.* TO '%[1]s'@'127.0.0.1' WITH GRANT OPTION;",
+	own := fmt.Sprintf("CREATE USER '%[1]s'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('%[2]s'); GRANT ALL ON *.* TO "+
+		"'%[1]s'@'127.0.0.1' WITH GRANT OPTION;",
 		DatabaseLogin, m.Password)
 	if err := m.Run(own + text); err != nil {
 		m.Stop()
@@ -117,7 +119,7 @@ func (m *MariaDB) Run(text string) error {
 
 // Ask carries out statements as the server's own root, and returns what they answer: lines, with tabs between the columns.
 func (m *MariaDB) Ask(text string) (string, error) {
-	cmd := exec.Command("mariadb", "--no-defaults", "--default-character-set=utf8mb4", "-N", "-B", "-r", "-uroot", "-S",
+	cmd := exec.Command("mariadb", "--no-defaults", "--default-character-set=utf8mb4", "-N", "-B", "-r", "-u"+me(), "-S",
 		filepath.Join(m.dir, "s"))
 	cmd.Stdin = strings.NewReader(text)
 	out, err := cmd.CombinedOutput()
@@ -148,7 +150,7 @@ func (m *MariaDB) Stop() {
 // password of our login.
 func (m *MariaDB) Lend(from *MariaDB) error {
 	m.Password = from.Password
-	err := m.Run(fmt.Sprintf("ALTER USER '%s'@'127.0.0.1' IDENTIFIED BY '%s'", DatabaseLogin, m.Password))
+	err := m.Run(fmt.Sprintf("ALTER USER '%s'@'127.0.0.1' IDENTIFIED VIA ed25519 USING PASSWORD('%s')", DatabaseLogin, m.Password))
 	m.Stop()
 	host, _, _ := net.SplitHostPort(m.Address)
 	return errors.Join(err, certifyBy(m.dir, from.dir, "stores.ternsound.example", host), m.Start(context.Background()))

@@ -139,13 +139,15 @@ func (p *Postgres) Start(ctx context.Context) error {
 	if err := awaitPort(ctx, p.Address, p.gone, p.LogFile()); err != nil {
 		return err
 	}
-	for { // it listens before it lets anybody in
-		if _, err = p.Ask("postgres", "SELECT 1"); err == nil || !strings.Contains(err.Error(), "starting up") &&
-			!strings.Contains(err.Error(), "not yet accepting") {
+	for range 1000 { // it listens before it lets anybody in
+		_, err = p.Ask("postgres", "SELECT 1")
+		if err == nil || !strings.Contains(err.Error(), "starting up") && !strings.Contains(err.Error(), "not yet accepting") &&
+			!strings.Contains(err.Error(), "No such file") {
 			return err
 		}
 		time.Sleep(10 * time.Millisecond)
 	}
+	return err
 }
 
 // Run carries out statements as the server's own superuser, past our connector; \c changes the database.

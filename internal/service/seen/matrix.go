@@ -16,6 +16,7 @@ const (
 	AsAsked  = "as declared" // in it, and the declaration asks for it
 	Besides  = "found"       // in it, and nothing asks for it
 	Lacking  = "missing"     // not in it, though the declaration asks for it
+	Along    = "comes along" // of a permission: with a wider one that the declaration asks for
 	acrossIt = 20            // sets side by side
 )
 
@@ -37,7 +38,7 @@ type Column struct {
 // MatrixLine is how somebody stands to each set.
 type MatrixLine struct {
 	Member
-	Stands map[string]string `json:"stands" doc:"by set: as declared, found, missing; a set that is not named does not hold it, nor should"`
+	Stands map[string]string `json:"stands" doc:"by set: as declared, found, missing, comes along (with a wider permission that is asked for); a set that is not named does not hold it, nor should"`
 }
 
 // MatrixQuery chooses a part of a matrix.
@@ -88,13 +89,13 @@ func (s *Seen) TargetMatrix(ctx context.Context, who door.Operator, target, kind
 		}
 		wanted := wants(d, m)
 		for _, name := range names {
-			if !wanted(model.Named{Kind: k.Kind, Name: name}) {
-				continue
-			}
-			if line.Stands[name] == "" {
+			switch wanted, along := wanted(model.Named{Kind: k.Kind, Name: name}); {
+			case wanted && line.Stands[name] == "":
 				line.Stands[name] = Lacking
-			} else {
+			case wanted:
 				line.Stands[name] = AsAsked
+			case along:
+				line.Stands[name] = Along
 			}
 		}
 		out.Lines = append(out.Lines, line)
@@ -102,14 +103,14 @@ func (s *Seen) TargetMatrix(ctx context.Context, who door.Operator, target, kind
 	return out, err
 }
 
-// wants tells which sets the declaration asks for somebody, or a group, to be in.
-func wants(d *resolve.Desired, m Member) func(model.Named) bool {
+// wants tells which sets the declaration asks for somebody, or a group, to be in, and which permissions come along with those.
+func wants(d *resolve.Desired, m Member) func(model.Named) (wanted, along bool) {
 	same := func(a, b model.Named) bool {
 		return a == b || d.Schema.FoldNames && a.Kind == b.Kind && strings.EqualFold(a.Name, b.Name)
 	}
 	if m.Kind == model.GroupKind.String() {
-		return func(set model.Named) bool {
-			return slices.ContainsFunc(d.Sets, func(x *resolve.Set) bool { _, in := x.Groups[m.Name]; return in && same(x.Named, set) })
+		return func(set model.Named) (bool, bool) {
+			return slices.ContainsFunc(d.Sets, func(x *resolve.Set) bool { _, in := x.Groups[m.Name]; return in && same(x.Named, set) }), false
 		}
 	}
 	var sets []resolve.Joining
@@ -119,8 +120,13 @@ func wants(d *resolve.Desired, m Member) func(model.Named) bool {
 			sets = a.Sets()
 		}
 	}
-	return func(set model.Named) bool {
-		return slices.ContainsFunc(sets, func(j resolve.Joining) bool { return same(j.Set, set) })
+	return func(set model.Named) (wanted, along bool) {
+		k := d.Schema.Of(set.Kind)
+		for _, j := range sets {
+			wanted = wanted || same(j.Set, set)
+			along = along || k != nil && k.Spelled != nil && j.Set.Kind == set.Kind && k.Spelled.Covers(j.Set.Name, set.Name)
+		}
+		return wanted, along
 	}
 }
 

@@ -13,13 +13,14 @@ import (
 type Superusers struct {
 	Accounts []Held   `json:"accounts" doc:"that can now, with the ways in which they can"`
 	Groups   []string `json:"groups" doc:"that give it to whoever is in them, there or not"`
+	Rights   []string `json:"rights" doc:"permissions that give it to whoever has one of them"`
 	Named    []string `json:"named" doc:"names that rules give it to and that no account has: who gets such an account has it"`
 	Everyone bool     `json:"everyone,omitempty" doc:"a rule gives it to everybody"`
 }
 
 // TargetSuperusers tells who can become superuser on a target and through what, as it was last seen.
 func (s *Seen) TargetSuperusers(ctx context.Context, who door.Operator, target string) (Superusers, error) {
-	out := Superusers{Accounts: []Held{}, Groups: []string{}, Named: []string{}}
+	out := Superusers{Accounts: []Held{}, Groups: []string{}, Rights: []string{}, Named: []string{}}
 	d, _, err := s.kindOn(ctx, who, target, model.Account.String())
 	if err != nil {
 		return out, err
@@ -55,6 +56,7 @@ func (s *Seen) TargetSuperusers(ctx context.Context, who door.Operator, target s
 		return out, err
 	}
 	out.Groups = orEmpty(right.Attributes.Get(model.MemberGroups))
+	out.Rights = orEmpty(right.Attributes.Get(model.Allows))
 	for _, name := range right.Attributes.Get(model.Members) {
 		switch {
 		case name == model.Everyone:

@@ -23,6 +23,7 @@
     'as declared': ['●', 'text-teal'],
     found: ['▲', 'text-ochre'],
     missing: ['■', 'text-barn'],
+    'comes along': ['○', 'text-soft'],
   };
   function anew() {
     from = 0;
@@ -45,7 +46,8 @@
     </select></label>
   <span
     ><span class="text-teal">●</span> as declared <span class="text-ochre ml-3">▲</span> found, and nothing known asks for it
-    <span class="text-barn ml-3">■</span> missing</span>
+    <span class="text-barn ml-3">■</span> missing
+    {#if kind === 'right'}<span class="ml-3">○</span> comes along with a wider one that is asked for{/if}</span>
 </div>
 <Await ask={matrix}>
   {#snippet children(m)}
@@ -57,7 +59,7 @@
               <th scope="col" class="text-soft pr-6 pb-1.5 text-left text-[13px] font-medium">Member</th>
               {#each m.sets as s (s.name)}
                 <th scope="col" class="px-1 pb-1.5 font-normal">
-                  <span class="name inline-block max-h-40 truncate [writing-mode:vertical-rl] rotate-180 text-[13px]" title={s.name}
+                  <span class="name inline-block max-h-64 truncate [writing-mode:vertical-rl] rotate-180 text-[13px]" title={s.name}
                     >{s.name}</span>
                 </th>
               {/each}

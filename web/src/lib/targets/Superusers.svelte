@@ -34,6 +34,9 @@
     {#if s.groups.length}<p class="text-soft mt-2 text-sm">
         Whoever is in one of these groups can: <span class="name">{s.groups.join(', ')}</span>.
       </p>{/if}
+    {#if s.rights.length}<p class="text-soft mt-2 text-sm">
+        Whoever has one of these rights can: <span class="name">{s.rights.join(', ')}</span>.
+      </p>{/if}
     {#if s.named.length}<p class="text-soft text-sm">
         Rules name, and there is no such account yet: <span class="name">{s.named.join(', ')}</span>.
       </p>{/if}

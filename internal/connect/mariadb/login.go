@@ -1,0 +1,33 @@
+package mariadb
+
+import (
+	"hen-roost/internal/connect"
+)
+
+var _ connect.LoginMaker = Connector{}
+
+// MakeLogin implements connect.LoginMaker.
+func (Connector) MakeLogin(as, from string, permissions []string) []string {
+	who := text(as) + "@" + text(from)
+	out := []string{
+		"SET SESSION sql_mode = " + asks + ";",
+		"-- A password of your own choice in place of the dots; then: roost secret set NAME",
+		"CREATE USER " + who + " IDENTIFIED BY '...' REQUIRE SSL;",
+		"-- Make accounts and roles, see who is signed in, end sessions, see what runs as whom, see whether it is a replica.",
+		"GRANT CREATE USER, PROCESS, CONNECTION ADMIN, SHOW VIEW, TRIGGER, SLAVE MONITOR ON *.* TO " + who + ";",
+		"-- Read who is there and who may what.",
+		"GRANT SELECT ON mysql.* TO " + who + ";",
+	}
+	if len(permissions) > 0 {
+		out = append(out, "-- Give on what the declaration gives.")
+	}
+	for _, p := range permissions {
+		r, err := dialect.One(p)
+		if err != nil {
+			continue
+		}
+		out = append(out, "GRANT "+privilege(r)+" ON "+thing(r)+" TO "+who+" WITH GRANT OPTION;")
+	}
+	return append(out, "-- For each role that is there already, as somebody who may give it on (it gives on those that it makes):",
+		"-- GRANT role TO "+who+" WITH ADMIN OPTION;")
+}

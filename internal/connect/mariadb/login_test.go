@@ -1,0 +1,50 @@
+package mariadb_test
+
+import (
+	"context"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/mariadb"
+	"hen-roost/internal/core/model"
+)
+
+// A login that was made as it is told may do all that the declaration asks, and no more than that.
+func TestMakeLogin(t *testing.T) {
+	m, a := start(t, odd+"CREATE USER ulla@'%' IDENTIFIED BY 'x';")
+	lines, err := connect.MakeLogin(mariadb.Connector{}, "roost's own", "127.0.0.1", []string{"SELECT (price) ON stores.items",
+		"INSERT ON crew_rota.*"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := m.Run(strings.ReplaceAll(strings.Join(lines, "\n"), "'...'", "'made by hand'")); err != nil {
+		t.Fatal(err)
+	}
+	a.As, a.Secret = "roost's own", []byte("made by hand")
+	roles(t, a, "deck")
+	s := connecttest.Open(t, mariadb.Connector{}, a)
+	secret := act(model.Modify, model.Account, "ulla@%", model.Change{Attribute: model.Password, Sealed: "x"})
+	secret.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("new one, 91"))}
+	for i, x := range s.Apply(context.Background(), []connect.Act{act(model.Create, model.Account, "kari@10.%"), secret,
+		move(model.JoinIt, model.GroupKind, "deck", "ulla@%"), move(model.JoinIt, model.RightKind, "SELECT (price) ON stores.items",
+			"ulla@%"),
+		move(model.JoinIt, model.RightKind, "INSERT ON crew_rota.*", "ulla@%"),
+		move(model.JoinIt, model.RightKind, "SELECT ON stores.*", "ulla@%")}) {
+		if want := []connect.Outcome{connect.Done, connect.Done, connect.Done, connect.Done, connect.Done,
+			connect.Failed}[i]; x.Outcome != want {
+			t.Errorf("%d: %s %s, want %s", i, x.Outcome, x.Words, want)
+		}
+	}
+	if p, words := connect.Prove(context.Background(), s, "ulla@%", connect.Seal([]byte("new one, 91"))); p != connect.Proved {
+		t.Errorf("%s %s", p, words)
+	}
+	if got := s.Apply(context.Background(), []connect.Act{act(model.Remove, model.Account, "kari@10.%")}); got[0].Outcome != connect.Done {
+		t.Errorf("%+v", got)
+	}
+	surveyed(t, s)
+	if _, err := connect.Watch(context.Background(), s); err != nil {
+		t.Error(err)
+	}
+}

@@ -1,0 +1,37 @@
+package postgres
+
+import (
+	"hen-roost/internal/connect"
+)
+
+var _ connect.LoginMaker = Connector{}
+
+// MakeLogin implements connect.LoginMaker. From where a login may come is for pg_hba.conf to say.
+func (Connector) MakeLogin(as, from string, permissions []string) []string {
+	who := name(as)
+	out := []string{
+		"-- In the database that is signed in to (postgres, unless the target's settings say otherwise).",
+		"-- A password of your own choice in place of the dots; then: roost secret set NAME",
+		"CREATE ROLE " + who + " LOGIN CREATEROLE PASSWORD '...';",
+		"-- and in pg_hba.conf: hostssl all " + who + " " + from + "/32 scram-sha-256",
+		"-- End sessions; see how passwords are kept, and by which rules the server lets people in.",
+		"GRANT pg_signal_backend TO " + who + ";",
+		"GRANT SELECT ON pg_authid, pg_hba_file_rules TO " + who + ";",
+		"GRANT EXECUTE ON FUNCTION pg_hba_file_rules() TO " + who + ";",
+	}
+	db := ""
+	for _, p := range permissions {
+		r, err := dialect.One(p)
+		if err != nil || r.Sort == "" {
+			continue
+		}
+		if at := within(r); at != db {
+			out = append(out, "-- Give on what the declaration gives in "+at+":", `\connect `+name(at))
+			db = at
+		}
+		r.Passed = true
+		out = append(out, statement(r, as, true)+";")
+	}
+	return append(out, "-- SUPERUSER, REPLICATION and BYPASSRLS can be given by a superuser alone, and REASSIGN OWNED takes one who "+
+		"is in both roles.")
+}
