@@ -24,6 +24,12 @@ type accountsRequest struct {
 	Following
 	Name   string `path:"name"`
 	Prefix string `query:"prefix" doc:"how the account names begin"`
+	Ends   string `query:"ends" doc:"how they end, as @localhost"`
+}
+
+type loginRequest struct {
+	Name string `path:"name"`
+	From string `query:"from" doc:"the address that Hen Roost comes from; empty: the one that it reaches the target from"`
 }
 
 type acceptRequest struct {
@@ -125,7 +131,16 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/accounts", "list-target-accounts",
 		"List the accounts a target was last seen to hold",
 		func(ctx context.Context, who door.Operator, in *accountsRequest) (seen.HeldPage, error) {
-			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.After, in.Size)
+			return h.TargetAccounts(ctx, who, in.Name, in.Prefix, in.Ends, in.After, in.Size)
+		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/origins", "list-origins", "List where the accounts of a target may come from",
+		func(ctx context.Context, who door.Operator, in *nameRequest) ([]seen.Origin, error) {
+			return h.TargetOrigins(ctx, who, in.Name)
+		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/needs", "show-needs",
+		"Tell what makes a login for Hen Roost on a target that may do what is declared, and no more",
+		func(ctx context.Context, who door.Operator, in *loginRequest) (seen.Needs, error) {
+			return h.TargetNeeds(ctx, who, in.Name, in.From)
 		})
 	act(api, door.Administer, http.MethodPost, "/targets/{name}/accept-key", "accept-key", "Accept the identity key a target shows",
 		func(ctx context.Context, who door.Operator, in *acceptRequest) error {

@@ -10,7 +10,7 @@ import (
 )
 
 func (a *app) explain() *cobra.Command {
-	var on, account string
+	var on, account, address string
 	var whoHas bool
 	var from, size int
 	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target",
@@ -19,7 +19,8 @@ func (a *app) explain() *cobra.Command {
 one thing: an attribute, a group, a right, a licence, or "account". What the user lacks is told with what
 would give it. With --who-has it is the other way round: everybody who has something on a target.`,
 		Example: "  roost explain marit.fell arctic-tern\n  roost explain marit.fell arctic-tern stores\n  roost explain " +
-			"--who-has stores arctic-tern\n  roost explain --who-has elevation northquay --on 2026-03-01",
+			"gunnar.holt stores-database --address 10.20.3.7\n  roost explain --who-has stores arctic-tern\n  roost explain " +
+			"--who-has elevation northquay --on 2026-03-01",
 		ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			if whoHas {
@@ -33,7 +34,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 				}
 				return a.showHolders(out)
 			}
-			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "account": {account}, "on": {on}}
+			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "account": {account}, "on": {on}, "address": {address}}
 			if len(args) == 3 {
 				q["what"] = args[2:]
 			}
@@ -46,6 +47,7 @@ would give it. With --who-has it is the other way round: everybody who has somet
 	c.Flags().StringVar(&on, "on", "", "as it was at the end of a day, 2026-03-01; left out: now")
 	c.Flags().StringVar(&account, "account", "", "which of their accounts there, where a user has several")
 	c.Flags().BoolVar(&whoHas, "who-has", false, "list everybody who has WHAT on TARGET")
+	c.Flags().StringVar(&address, "address", "", "say which account answers when they sign in from there")
 	c.Flags().IntVar(&from, "from", 0, "with --who-has: how many to pass over")
 	c.Flags().IntVar(&size, "size", 100, "with --who-has: how many at most")
 	return c
@@ -77,6 +79,11 @@ func (a *app) showExplanation(x seen.Explanation) error {
 	fmt.Fprintf(a.Out, "%s on %s%s, %s, by revision %d:\n", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
 	if len(x.Others) > 0 {
 		fmt.Fprintf(a.Out, "They have other accounts there too: %s. Ask with --account.\n", strings.Join(x.Others, ", "))
+	}
+	if in := x.SignIn; in != nil && in.Account != "" {
+		fmt.Fprintf(a.Out, "From %s the account %s answers: %s.\n", in.From, in.Account, in.Words)
+	} else if in != nil {
+		fmt.Fprintf(a.Out, "From %s: %s.\n", in.From, in.Words)
 	}
 	for _, r := range x.Answers {
 		value := ""

@@ -124,7 +124,8 @@ func orNone(s string) string {
 
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
-	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetHistory(),
+	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetNeeds(),
+		a.targetOrigins(), a.targetHistory(),
 		a.targetSuperusers(), a.targetRenumber(), a.targetSessions(), a.endSession(), a.acceptKey())
 	return c
 }
@@ -179,7 +180,7 @@ func (a *app) targets(ctx context.Context, text string) ([]seen.Target, error) {
 
 func (a *app) targetShow() *cobra.Command {
 	var size int
-	var prefix, after string
+	var prefix, ends, after string
 	c := &cobra.Command{Use: "show TARGET", Short: "Show one target and the accounts it holds", Args: cobra.ExactArgs(1),
 		Example:           "  roost target show arctic-tern\n  roost target show staff-directory --begins m",
 		ValidArgsFunction: a.completing(1, a.targetNames),
@@ -190,12 +191,12 @@ func (a *app) targetShow() *cobra.Command {
 				return err
 			}
 			var held seen.HeldPage
-			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "after": {after},
-				"size": {fmt.Sprint(size)}}, &held); err != nil {
+			if err := a.get(c.Context(), path+"/accounts", map[string][]string{"prefix": {prefix}, "ends": {ends},
+				"after": {after}, "size": {fmt.Sprint(size)}}, &held); err != nil {
 				return err
 			}
 			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "LAST SIGN-IN", "SUPERUSER", "NOTE"},
-				right: []int{2},
+				right: []int{2}, sparse: true,
 				empty: "No accounts seen yet.",
 				about: fmt.Sprintf("%s is a %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
 					"at %s.",
@@ -227,6 +228,7 @@ func (a *app) targetShow() *cobra.Command {
 			return nil
 		}}
 	c.Flags().StringVar(&prefix, "begins", "", "only accounts whose name begins so")
+	c.Flags().StringVar(&ends, "ends", "", "only accounts whose name ends so: @localhost")
 	afterFlag(c, &after)
 	c.Flags().IntVar(&size, "size", 100, "how many at most")
 	return c

@@ -16,13 +16,33 @@ import (
 
 // table is a result as people read it.
 type table struct {
-	head  []string
-	rows  [][]string
-	right []int  // columns of figures
-	bare  string // printed in place of the table, for people
-	about string // a sentence that answers first, for people
-	list  any    // what CSV has a line for each of; nil: the value itself
-	empty string // what to say when there are no rows
+	head   []string
+	rows   [][]string
+	right  []int  // columns of figures
+	bare   string // printed in place of the table, for people
+	about  string // a sentence that answers first, for people
+	list   any    // what CSV has a line for each of; nil: the value itself
+	sparse bool   // columns in which nothing stands are left out
+	empty  string // what to say when there are no rows
+}
+
+// thin leaves out columns in which nothing stands.
+func (t *table) thin() {
+	for c := len(t.head) - 1; c >= 0; c-- {
+		if slices.ContainsFunc(t.rows, func(row []string) bool { return row[c] != "" }) || len(t.rows) == 0 {
+			continue
+		}
+		t.head = slices.Delete(slices.Clone(t.head), c, c+1)
+		for i := range t.rows {
+			t.rows[i] = slices.Delete(t.rows[i], c, c+1)
+		}
+		t.right = slices.DeleteFunc(slices.Clone(t.right), func(x int) bool { return x == c })
+		for i := range t.right {
+			if t.right[i] > c {
+				t.right[i]--
+			}
+		}
+	}
 }
 
 func (a *app) checkOutput() error {
@@ -65,6 +85,9 @@ func (a *app) show(value any, t table) error {
 	if t.bare != "" {
 		_, err := fmt.Fprintln(a.Out, t.bare)
 		return err
+	}
+	if t.sparse {
+		t.thin()
 	}
 	if len(t.rows) == 0 {
 		if t.empty != "" {

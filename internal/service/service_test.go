@@ -184,7 +184,7 @@ func TestViews(t *testing.T) {
 	if got := first(many, 39); len(got) != 39 || got[35].Total != 3 {
 		t.Error("a target that is as declared is shown before one that is not")
 	}
-	held, err := s.TargetAccounts(ctx, door.Itself, "arctic", "h", "", 0)
+	held, err := s.TargetAccounts(ctx, door.Itself, "arctic", "h", "", "", 0)
 	if err != nil || held.Total != 2 {
 		t.Errorf("%+v %v", held, err)
 	}
@@ -197,7 +197,7 @@ func TestViews(t *testing.T) {
 		"user": second(s.User(ctx, door.Itself, "marti")), "target": second(s.Target(ctx, door.Itself, "artic")),
 		"survey":   second(s.Survey(ctx, door.Itself, []string{"artic"}, nil)),
 		"drift":    second(s.Drift(ctx, door.Itself, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hane"}}}, 0)),
-		"accounts": second(s.TargetAccounts(ctx, door.Itself, "artic", "", "", 0)),
+		"accounts": second(s.TargetAccounts(ctx, door.Itself, "artic", "", "", "", 0)),
 	} {
 		if !errors.As(err, &p) || p.Kind != door.Unknown || p.Nearest == "" {
 			t.Errorf("%s: %v", name, err)

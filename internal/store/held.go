@@ -53,17 +53,17 @@ const (
 )
 
 // ObservedPage returns a target's objects of a kind whose name begins with
-// prefix, at most so many, people's before its own, each by name: from the
+// prefix and ends so, at most so many, people's before its own, each by name: from the
 // beginning, or behind the page that named after as the next one's. next is ""
 // when there are no more; total is how many there are on all pages. Sets come
 // without their members.
-func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix, after string,
+func (s *Store) ObservedPage(ctx context.Context, target string, kind model.ObjectKind, prefix, ends, after string,
 	most int) (out []model.Object, next string, total int, err error) {
 	if after != "" && !strings.HasPrefix(after, behindPeople) && !strings.HasPrefix(after, behindOwn) {
 		return nil, "", 0, ErrNoSpot
 	}
-	like, of := escapeLike(prefix)+"%", []any{target, kind.String()}
-	if prefix == "" {
+	like, of := escapeLike(prefix)+"%"+escapeLike(ends), []any{target, kind.String()}
+	if prefix+ends == "" {
 		err = s.db.GetContext(ctx, &total, `SELECT CAST(COALESCE(SUM(n), 0) AS SIGNED) FROM held WHERE target = ? AND kind = ?`, of...)
 	} else {
 		err = s.db.GetContext(ctx, &total, `SELECT COUNT(*) FROM observed WHERE target = ? AND kind = ? AND name LIKE ?`, append(of, like)...)
@@ -95,6 +95,20 @@ func (s *Store) ObservedPage(ctx context.Context, target string, kind model.Obje
 		}
 	}
 	return out, next, total, nil
+}
+
+// Origin is what stands behind the login in the names of some accounts.
+type Origin struct {
+	Rest string `db:"rest"`
+	N    int    `db:"n"`
+}
+
+// Origins tells what stands behind the joint in the names of accounts on a target, and of how many, the most first. It looks at
+// every name.
+func (s *Store) Origins(ctx context.Context, target, joint string, most int) (out []Origin, err error) {
+	err = s.db.SelectContext(ctx, &out, `SELECT SUBSTRING_INDEX(name, ?, -1) AS rest, COUNT(*) AS n FROM observed
+		WHERE target = ? AND kind = 'account' GROUP BY rest ORDER BY n DESC, rest LIMIT ?`, joint, target, most)
+	return out, err
 }
 
 // AccountNames returns the names of people's accounts on a target.

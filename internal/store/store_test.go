@@ -226,13 +226,13 @@ func TestObserved(t *testing.T) {
 		!slices.Equal(got, []model.Named{{Kind: model.GroupKind, Name: "crew"}}) {
 		t.Errorf("%v %v", got, err)
 	}
-	if page, _, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", "", 5); err != nil || total != 1 ||
+	if page, _, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "50%_", "", "", 5); err != nil || total != 1 ||
 		page[0].Name != "50%_off" {
 		t.Errorf("%v %d %v", page, total, err)
 	}
 	var names []string
 	for after, turn := "", 0; turn == 0 || after != ""; turn++ {
-		page, next, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", after, 2)
+		page, next, total, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", "", after, 2)
 		if err != nil || total != 6 || turn > 3 {
 			t.Fatalf("page behind %q: %d in all, %v", after, total, err)
 		}
@@ -246,7 +246,7 @@ func TestObserved(t *testing.T) {
 	if len(names) != 6 || !slices.IsSorted(names[:5]) {
 		t.Errorf("page by page: %q", names)
 	}
-	if _, _, _, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", "nowhere", 2); !errors.Is(err, store.ErrNoSpot) {
+	if _, _, _, err := s.ObservedPage(ctx, "arctic-tern", model.Account, "", "", "nowhere", 2); !errors.Is(err, store.ErrNoSpot) {
 		t.Errorf("behind nothing: %v", err)
 	}
 	moved := objects[1]

@@ -26,6 +26,7 @@ type Explanation struct {
 	Others   []string        `json:"others,omitempty" doc:"names of further accounts of theirs there, to be asked for by name"`
 	State    string          `json:"state" enum:"expected,active,suspended,left" doc:"of the user, on the day"`
 	Answers  []access.Answer `json:"answers"`
+	SignIn   *SignIn         `json:"sign-in,omitempty" doc:"what happens when they sign in from the address that was asked about"`
 }
 
 // moment is a plan and the time by which observations are looked up.
@@ -97,7 +98,10 @@ func (s *Seen) Explain(ctx context.Context, who door.Operator, q Question) (Expl
 			out.Others = append(out.Others, a.Name)
 		}
 	}
-	return out, nil
+	if q.From != "" {
+		out.SignIn, err = s.signIn(ctx, m, out, q.From)
+	}
+	return out, err
 }
 
 // Question is what Explain is asked.
@@ -106,6 +110,7 @@ type Question struct {
 	Account      string // of theirs there; "" for the only one, or the first
 	What         string // an attribute, a set, "account"; "" for all there is
 	Day          string // "" for today
+	From         string // an address that they sign in from; "" for none
 }
 
 // seenAt is what a survey knew of a person on a target at a moment.

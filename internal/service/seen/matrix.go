@@ -110,7 +110,8 @@ func wants(d *resolve.Desired, m Member) func(model.Named) (wanted, along bool) 
 	}
 	if m.Kind == model.GroupKind.String() {
 		return func(set model.Named) (bool, bool) {
-			return slices.ContainsFunc(d.Sets, func(x *resolve.Set) bool { _, in := x.Groups[m.Name]; return in && same(x.Named, set) }), false
+			return slices.ContainsFunc(d.Sets, func(x *resolve.Set) bool { _, in := x.Groups[m.Name]; return in && same(x.Named, set) }),
+				false
 		}
 	}
 	var sets []resolve.Joining

@@ -80,7 +80,7 @@ func (s *Seen) TargetObjects(ctx context.Context, who door.Operator, target, kin
 	if err != nil {
 		return Objects{}, err
 	}
-	list, next, total, err := s.observedPage(ctx, target, k.Kind, prefix, after, size)
+	list, next, total, err := s.observedPage(ctx, target, k.Kind, prefix, "", after, size)
 	if err != nil {
 		return Objects{}, err
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
@@ -140,6 +141,7 @@ type TargetDetail struct {
 	At         string              `json:"at" doc:"file:line:column of the declaration"`
 	Details    map[string][]string `json:"details,omitempty" doc:"what the target tells of itself"`
 	Holds      []Holding           `json:"holds" doc:"how many objects of each kind were seen"`
+	Needs      bool                `json:"needs,omitempty" doc:"what makes our login there can be told"`
 }
 
 // Holding is how many objects of a kind a target was last seen to hold.
@@ -175,7 +177,9 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 	if protect == nil {
 		protect = []string{}
 	}
-	out := TargetDetail{Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret, Match: d.Target.Match,
+	_, needs := s.Kinds[d.Target.Kind].(connect.LoginMaker)
+	out := TargetDetail{Needs: needs, Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
+		Match:      d.Target.Match,
 		Unexpected: d.Target.Unexpected,
 		Protect:    protect, At: c.Declared.Locate(d.Target.Pos).String()}
 	out.Details, out.Holds, err = s.told(ctx, d)
@@ -201,7 +205,7 @@ type HeldPage struct {
 
 // TargetAccounts lists the accounts a target was last seen to hold, people's
 // first: the page behind the one that named after as the next one's.
-func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, prefix, after string, size int) (HeldPage, error) {
+func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, prefix, ends, after string, size int) (HeldPage, error) {
 	if err := who.May(door.Look); err != nil {
 		return HeldPage{}, err
 	}
@@ -212,7 +216,7 @@ func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, pref
 	if _, err := s.targetNames(c, []string{name}); err != nil {
 		return HeldPage{}, err
 	}
-	objects, next, total, err := s.observedPage(ctx, name, model.Account, prefix, after, size)
+	objects, next, total, err := s.observedPage(ctx, name, model.Account, prefix, ends, after, size)
 	if err != nil {
 		return HeldPage{}, err
 	}
@@ -231,9 +235,9 @@ func (s *Seen) TargetAccounts(ctx context.Context, who door.Operator, name, pref
 }
 
 // observedPage is one page of what a target was last seen to hold of a kind.
-func (s *Seen) observedPage(ctx context.Context, target string, kind model.ObjectKind, prefix, after string,
+func (s *Seen) observedPage(ctx context.Context, target string, kind model.ObjectKind, prefix, ends, after string,
 	size int) ([]model.Object, string, int, error) {
-	list, next, total, err := s.Store.ObservedPage(ctx, target, kind, prefix, after, door.Page{Size: size}.Bounded().Size)
+	list, next, total, err := s.Store.ObservedPage(ctx, target, kind, prefix, ends, after, door.Page{Size: size}.Bounded().Size)
 	if errors.Is(err, store.ErrNoSpot) {
 		err = NoSpot(after)
 	}

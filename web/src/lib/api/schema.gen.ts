@@ -1389,6 +1389,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/{name}/needs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell what makes a login for Hen Roost on a target that may do what is declared, and no more */
+        get: operations["show-needs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/{name}/objects/{kind}": {
         parameters: {
             query?: never;
@@ -1449,6 +1466,23 @@ export interface paths {
         };
         /** List who was last seen in a set */
         get: operations["list-members"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List where the accounts of a target may come from */
+        get: operations["list-origins"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2335,6 +2369,8 @@ export interface components {
             others?: string[];
             /** Format: int64 */
             revision: number;
+            /** @description what happens when they sign in from the address that was asked about */
+            "sign-in"?: components["schemas"]["SignIn"];
             /**
              * @description of the user, on the day
              * @enum {string}
@@ -2885,7 +2921,7 @@ export interface components {
             /** @enum {string} */
             kind: "account" | "group";
             name: string;
-            /** @description by set: as declared, found, missing; a set that is not named does not hold it, nor should */
+            /** @description by set: as declared, found, missing, comes along (with a wider permission that is asked for); a set that is not named does not hold it, nor should */
             stands: {
                 [key: string]: string;
             };
@@ -2996,6 +3032,13 @@ export interface components {
             pattern: string;
             usual?: string;
         };
+        Needs: {
+            as: string;
+            from: string;
+            /** @description what an administrator there carries out once */
+            lines: string[];
+            target: string;
+        };
         Object: {
             attributes: {
                 [key: string]: string[];
@@ -3060,6 +3103,11 @@ export interface components {
             name: string;
             /** @description generated when absent */
             password?: string;
+        };
+        Origin: {
+            /** Format: int64 */
+            accounts: number;
+            origin: string;
         };
         Overview: {
             /** Format: date-time */
@@ -3528,6 +3576,12 @@ export interface components {
             loses: string[];
             target: string;
         };
+        SignIn: {
+            /** @description that answers; left out when none does */
+            account?: string;
+            from: string;
+            words: string;
+        };
         SignInRequestBody: {
             /** @example odd.strand */
             name: string;
@@ -3600,6 +3654,8 @@ export interface components {
             groups: string[];
             /** @description names that rules give it to and that no account has: who gets such an account has it */
             named: string[];
+            /** @description permissions that give it to whoever has one of them */
+            rights: string[];
         };
         SurveyRequestBody: {
             /** @description empty: all */
@@ -3809,6 +3865,8 @@ export interface components {
             login: string;
             match: string[];
             name: string;
+            /** @description what makes our login there can be told */
+            needs?: boolean;
             /** @description fingerprint of a key that waits for acceptance */
             print?: string;
             protect: string[];
@@ -5372,6 +5430,8 @@ export interface operations {
                 on?: string;
                 /** @description which of their accounts there, where they have several */
                 account?: string;
+                /** @description an address: which account answers when they sign in from there */
+                address?: string;
             };
             header?: never;
             path?: never;
@@ -11652,6 +11712,8 @@ export interface operations {
                 size?: number;
                 /** @description how the account names begin */
                 prefix?: string;
+                /** @description how they end, as @localhost */
+                ends?: string;
             };
             header?: never;
             path: {
@@ -11757,6 +11819,94 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Commissioned"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-needs": {
+        parameters: {
+            query?: {
+                /** @description the address that Hen Roost comes from; empty: the one that it reaches the target from */
+                from?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Needs"];
                 };
             };
             /** @description Unauthorized */
@@ -12137,6 +12287,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Members"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-origins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Origin"][];
                 };
             };
             /** @description Unauthorized */

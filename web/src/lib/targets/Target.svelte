@@ -13,11 +13,13 @@
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import { calling, kinds } from '../kinds';
+  import Answering from './Answering.svelte';
   import Commission from './Commission.svelte';
   import Details from './Details.svelte';
   import History from './History.svelte';
   import Holds from './Holds.svelte';
   import Homes from './Homes.svelte';
+  import Needs from './Needs.svelte';
   import Sessions from './Sessions.svelte';
   import Superusers from './Superusers.svelte';
 
@@ -25,13 +27,18 @@
   const size = 50;
   let trail = $state<string[]>([]);
   let prefix = $state('');
+  let origin = $state('');
   let again = $state(0);
   let busy = $state(false);
   let said = $state('');
   const target = $derived(afresh(again, () => ask(api.GET('/api/targets/{name}', { params: { path: { name } } }))));
   const accounts = $derived(
     afresh(again, () =>
-      ask(api.GET('/api/targets/{name}/accounts', { params: { path: { name }, query: { after: trail.at(-1), size, prefix } } })),
+      ask(
+        api.GET('/api/targets/{name}/accounts', {
+          params: { path: { name }, query: { after: trail.at(-1), size, prefix, ends: origin && joint + origin } },
+        }),
+      ),
     ),
   );
 
@@ -64,7 +71,8 @@
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
   let homed = $state<string[]>([]); // kinds of target where people have homes
-  let powered = $state<string[]>([]); // kinds of target that tell who can become superuser
+  let powered = $state<string[]>([]); // kinds of target where becoming superuser can be tried
+  let held = $state<Record<string, { attributes: string[]; parts: number; joint: string }>>({}); // of accounts, by kind of target
   let commissioning = $state(false);
   let shown = $state('account');
   let told = $state(''); // the account whose past is told
@@ -72,7 +80,22 @@
     called = calling(list);
     const having = (kind: string) => list.filter((s) => s.kinds?.some((k) => k.kind === kind)).map((s) => s.kind);
     [watched, homed, powered] = [having('session'), having('home'), having('elevation')];
+    for (const s of list)
+      for (const k of s.kinds ?? [])
+        if (k.kind === 'account')
+          held[s.kind] = { attributes: (k.attributes ?? []).map((a) => a.name), parts: k.name?.length ?? 1, joint: k.joint ?? '' };
   });
+  let kind = $state('');
+  $effect(() => {
+    target.then(
+      (t) => (kind = t.kind),
+      () => {},
+    );
+  });
+  const has = (attribute: string) => !held[kind] || held[kind].attributes.includes(attribute);
+  const parted = $derived((held[kind]?.parts ?? 1) > 1); // an account is a login and where it may come from
+  const joint = $derived(held[kind]?.joint ?? '');
+  const origins = $derived(parted ? ask(api.GET('/api/targets/{name}/origins', { params: { path: { name } } })) : Promise.resolve([]));
   const doors: Record<string, string> = { yes: 'shut', no: 'open', partly: 'half shut' };
 </script>
 
@@ -147,10 +170,33 @@
         bind:value={prefix}
         oninput={() => (trail = [])}
         class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
+    {#if parted}
+      {#await origins then list}<label class="text-soft ml-6 text-sm"
+          >from <select
+            bind:value={origin}
+            onchange={() => (trail = [])}
+            class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
+            <option value="">anywhere</option>
+            {#each list as o (o.origin)}<option value={o.origin}>{o.origin} ({o.accounts})</option>{/each}
+          </select></label>
+      {/await}
+    {/if}
   </div>
   <Await ask={accounts}>
     {#snippet children(p)}
-      <Grid label="Accounts" head={['Account', 'Whose', { figure: 'Number' }, 'Name there', 'Open', 'Last sign-in', 'Superuser', 'Note']}>
+      <Grid
+        label="Accounts"
+        head={[
+          'Account',
+          'Whose',
+          ...(has('number') ? [{ figure: 'Number' }] : []),
+          ...(has('full-name') ? ['Name there'] : []),
+          'Open',
+          ...(has('last-sign-in') ? ['Last sign-in'] : []),
+          ...(has('sign-in') ? ['Signs in by'] : []),
+          'Superuser',
+          'Note',
+        ]}>
         {#each p.items as a (a.name)}
           <Row>
             <Cell name
@@ -158,10 +204,11 @@
                 >{a.name}</button
               ></Cell>
             <Cell><Who id={a.user} name={a['user-name']} /></Cell>
-            <Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>
-            <Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>
+            {#if has('number')}<Cell figure>{a.attributes.number?.[0] ?? ''}</Cell>{/if}
+            {#if has('full-name')}<Cell><span dir="auto">{a.attributes['full-name']?.[0] ?? ''}</span></Cell>{/if}
             <Cell>{doors[a.attributes.disabled?.[0] ?? 'no']}</Cell>
-            <Cell>{a.attributes['last-sign-in']?.[0] ?? ''}</Cell>
+            {#if has('last-sign-in')}<Cell>{a.attributes['last-sign-in']?.[0] ?? ''}</Cell>{/if}
+            {#if has('sign-in')}<Cell>{a.attributes['sign-in']?.join(', ') ?? ''}</Cell>{/if}
             <Cell
               >{#if a.attributes.elevation}<span class="text-barn">{a.attributes.elevation.join(', ')}</span>{/if}</Cell>
             <Cell>{a.protected || (a.system ? "the system's own, lent" : '')}</Cell>
@@ -175,9 +222,11 @@
 {/if}
 <Await ask={target}>
   {#snippet children(t)}
-    {#if powered.includes(t.kind) && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
+    {#if has('elevation') && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
+    {#if parted && t['surveyed-at']}<div class="mt-8"><Answering target={t.name} /></div>{/if}
     {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
     {#if homed.includes(t.kind)}<div class="mt-8"><Homes target={t.name} /></div>{/if}
+    {#if t.needs}<div class="mt-8"><Needs target={t.name} /></div>{/if}
   {/snippet}
 </Await>
 <Happened target={name} />
