@@ -145,7 +145,8 @@ func (h *handlers) drift(api huma.API) {
 		})
 	op(api, door.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target",
 		func(ctx context.Context, who door.Operator, in *explainQuery) (seen.Explanation, error) {
-			return h.Explain(ctx, who, seen.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On, From: in.Address})
+			return h.Explain(ctx, who, seen.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On,
+				From: in.Address})
 		})
 	op(api, door.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
 		func(ctx context.Context, who door.Operator, in *holdersQuery) (seen.Holders, error) {

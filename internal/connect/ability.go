@@ -133,6 +133,27 @@ func MakeLogin(c Connector, as, from string, permissions []string) ([]string, er
 	return nil, unsupported("what our login needs on targets of this kind is in the guide; it cannot be told as statements")
 }
 
+// Keeper is a session that can tell what makes an account again as it is.
+type Keeper interface {
+	// Keep tells of accounts, by their names, what makes them again; of one that is not there nothing. Nothing is changed.
+	Keep(ctx context.Context, accounts []string) (map[string]Kept, error)
+}
+
+// Kept is what makes an account again.
+type Kept struct {
+	Changes []model.Change // what it is made with
+	Sets    []model.Named  // that it was in
+	Hash    Secret         // how its password is kept there, to be set as model.PasswordHash; empty for none
+}
+
+// Keep tells what makes accounts again; where a target cannot tell, that is nothing.
+func Keep(ctx context.Context, s Session, accounts []string) (map[string]Kept, error) {
+	if x, ok := s.(Keeper); ok && len(accounts) > 0 {
+		return x.Keep(ctx, accounts)
+	}
+	return nil, nil
+}
+
 // Leader is a session through which other targets can be reached.
 type Leader interface {
 	// Dial connects from the target to an address, as it knows it. The connection ends with the session.

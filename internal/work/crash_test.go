@@ -162,6 +162,8 @@ func (p *process) end(results []Result) error {
 	return p.answered()
 }
 
+func (*process) Keep(context.Context, int64, map[int]connect.Kept) error { return nil }
+
 func (p *process) Trial(_ context.Context, _ int64, l Lease, steps []Step, mark connect.Mark) error {
 	p.mu.Lock()
 	defer p.mu.Unlock()

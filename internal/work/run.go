@@ -40,6 +40,8 @@ type Journal interface {
 	// Trial says that a target is about to take steps that have begun on trial. It
 	// returns ErrLost when the lease no longer runs: then the trial does not begin.
 	Trial(ctx context.Context, round int64, l Lease, steps []Step, mark connect.Mark) error
+	// Keep keeps what makes accounts again that steps are about to remove, by step. It is durable when it returns.
+	Keep(ctx context.Context, round int64, kept map[int]connect.Kept) error
 	// End works out what is to be remembered of what became of them, and returns
 	// what writes it down. That may be called again if it fails.
 	End(ctx context.Context, round int64, results []Result) (write func(context.Context) error, err error)
@@ -184,6 +186,9 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	if refusal != "" {
 		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: "stopped by a guard: " + refusal}
 	}
+	if err := w.keep(ctx, steps); err != nil {
+		return err
+	}
 	began := time.Now()
 	results := w.carryOut(ctx, steps)
 	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began), "proofs", w.proofs)
@@ -209,6 +214,38 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 		return err
 	}
 	return w.persist(ctx, func() error { return w.Journal.Halt(ctx, w.round, w.target, refusal) })
+}
+
+// keep keeps what makes accounts again that steps are about to remove.
+func (w *worker) keep(ctx context.Context, steps []Step) error {
+	var names []string
+	for _, s := range steps {
+		if s.Verb == model.Remove && s.Object == model.Account {
+			names = append(names, s.Name)
+		}
+	}
+	if names == nil || w.lost != nil || w.ready(ctx) != nil || w.lost != nil {
+		return nil
+	}
+	during, cancel := context.WithTimeout(ctx, batchFor)
+	defer cancel()
+	found, err := connect.Keep(during, w.session, names)
+	if err != nil {
+		w.session.Close()
+		w.session = nil
+		w.lost = &connect.Answer{Outcome: connect.OutOfReach, Words: "what would make accounts again could not be read: " + err.Error()}
+		return nil
+	}
+	kept := map[int]connect.Kept{}
+	for _, s := range steps {
+		if k, there := found[s.Name]; there && s.Verb == model.Remove && s.Object == model.Account {
+			kept[s.Seq] = k
+		}
+	}
+	if len(kept) == 0 {
+		return nil
+	}
+	return w.persist(ctx, func() error { return w.Journal.Keep(ctx, w.round, kept) })
 }
 
 // takes says whether a step takes something from somebody.

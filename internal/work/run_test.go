@@ -145,6 +145,8 @@ func (m *memory) Begin(_ context.Context, _ int64, l Lease, steps []Step) error 
 	return nil
 }
 
+func (m *memory) Keep(context.Context, int64, map[int]connect.Kept) error { return nil }
+
 func (m *memory) Trial(context.Context, int64, Lease, []Step, connect.Mark) error { return nil }
 
 func (m *memory) End(_ context.Context, _ int64, results []Result) (func(context.Context) error, error) {

@@ -581,12 +581,45 @@ func (x suite) removal() {
 	}
 	x.try("open again since", []model.Act{gone}, connect.Moved)
 	x.try("shut", []model.Act{x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes"))}, connect.Done)
+	kept, err := connect.Keep(context.Background(), x.open(), []string{x.name, x.named("suite.nobody")})
+	if _, can := x.open().(connect.Keeper); err != nil || can && len(kept) != 1 {
+		x.Errorf("what makes it again: %d of one, %v", len(kept), err)
+	}
 	x.try("removed", []model.Act{gone}, connect.Done)
 	x.absent(x.name)
+	x.again(kept[x.name])
 	x.try("removed again", []model.Act{gone}, connect.AlreadySo)
 	x.apply("removed before the connection was lost", true, []model.Act{gone}, connect.Done)
 	x.try("the groups", []model.Act{group(model.Remove, "suite-crew"), group(model.Remove, "suite-more")}, connect.Done, connect.Done)
 	x.try("the groups again", []model.Act{group(model.Remove, "suite-crew")}, connect.AlreadySo)
+}
+
+// again makes an account again as it was, with its password and in what it was in, and removes it.
+func (x suite) again(k connect.Kept) {
+	if k.Changes == nil {
+		return
+	}
+	create := connect.Act{Act: x.account(model.Create, x.name, append(k.Changes, model.Change{Attribute: model.PasswordHash,
+		Sealed: "kept"})...),
+		Secrets: map[string]connect.Secret{model.PasswordHash: k.Hash}}
+	acts := []connect.Act{create}
+	for _, s := range k.Sets {
+		acts = append(acts, connect.Act{Act: move(model.JoinIt, s.Kind, s.Name, x.name), Stage: 60})
+	}
+	for i, a := range x.open().Apply(context.Background(), acts) {
+		if a.Outcome != connect.Done {
+			x.Errorf("made again, step %d: %s %s", i, a.Outcome, a.Words)
+		}
+	}
+	open := x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))
+	x.try("opened", []model.Act{open}, connect.Done)
+	if p, words := connect.Prove(context.Background(), x.open(), x.name, connect.Seal([]byte("four"+thePassword))); p != connect.Proved {
+		x.Errorf("its password is not what it was: %s %s", p, words)
+	}
+	if len(k.Sets) == 0 {
+		x.Error("it was in nothing")
+	}
+	x.try("removed for good", []model.Act{x.account(model.Remove, x.name)}, connect.Done)
 }
 
 // keys that are not the accepted one end everything before it begins.

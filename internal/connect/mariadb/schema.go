@@ -70,6 +70,7 @@ var schema = model.Schema{
 			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Password, About: "kept as ed25519 where the server has it, else as mysql_native_password", Sealed: true},
+				{Name: model.PasswordHash, About: "as the server keeps it", Sealed: true},
 				{Name: model.MustChange, About: "the password has expired"},
 				{Name: model.Disabled, About: "ACCOUNT LOCK"},
 				{Name: signIn, About: "authentication plugins, any of which lets it in", Many: true},

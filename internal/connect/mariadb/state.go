@@ -366,10 +366,13 @@ func (st *state) object(n string, e *entry) *model.Object {
 	return o
 }
 
+// asTheServer is how long a password may be kept where nothing is said of an account.
+const asTheServer = "as the server says"
+
 // passwordDays tells when a password was changed, and how long it is good.
 func (st *state) passwordDays(p *priv, put func(string, ...string)) {
 	days := st.lifetime
-	put(passwordMost, "as the server says")
+	put(passwordMost, asTheServer)
 	if p.Lifetime != nil && *p.Lifetime >= 0 {
 		days = *p.Lifetime
 		list := "never"

@@ -169,7 +169,13 @@ func (b *batch) ofAccount(i int, s *script) error {
 		ways = e.priv.ways()
 	}
 	secret, has := a.Secrets[model.Password]
+	hash, kept := a.Secrets[model.PasswordHash]
 	switch {
+	case kept:
+		var err error
+		if ways, err = waysOf(hash.Reveal()); err != nil {
+			return err
+		}
 	case has && secret.Empty():
 		return errors.New("a password of no letters is none")
 	case has:

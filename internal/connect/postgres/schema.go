@@ -59,6 +59,7 @@ var schema = model.Schema{
 			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Password, About: "kept as SCRAM-SHA-256", Sealed: true},
+				{Name: model.PasswordHash, About: "as the server keeps it: SCRAM-SHA-256$…", Sealed: true},
 				{Name: model.Disabled, About: "NOLOGIN"},
 				{Name: model.PasswordEnds, About: "VALID UNTIL: a day, a time, or never", Settable: true, Canonical: canonicalTime},
 				{Name: sessionsMost, About: "sessions at once, or any", Settable: true},

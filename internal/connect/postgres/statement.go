@@ -93,6 +93,12 @@ func (b *batch) ofAccount(i int) (string, error) {
 		}
 		more += " PASSWORD " + text(v)
 	}
+	if hash, has := a.Secrets[model.PasswordHash]; has {
+		if !kept.Match(hash.Reveal()) {
+			return "", errors.New("that is not how this server keeps a password")
+		}
+		more += " PASSWORD " + text(string(hash.Reveal()))
+	}
 	switch v := want.One(inherits); v {
 	case "":
 	case "yes":

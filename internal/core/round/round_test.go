@@ -332,7 +332,8 @@ func TestUndo(t *testing.T) {
 		{Target: "a", Verb: model.Disable, Object: model.Account, Name: "jarle", Changes: closed},
 		{Target: "a", Verb: "set password", Object: model.Account, Name: "mf"},
 	}
-	acts, lost := round.Undo(done, func(target string) bool { return target == "b" })
+	none := func(int) *round.Kept { return nil }
+	acts, lost := round.Undo(done, func(target string) bool { return target == "b" }, none)
 	if got, want := lines(round.Arrange(acts, round.Order{})), `a change account mf: shell /bin/bash → shell /bin/sh
 a adopt account mf: marit → nobody’s
 a enable account jarle: shut → open
@@ -353,7 +354,7 @@ group crew on a was made and stays: it can be removed there by hand`; got != wan
 		t.Errorf("got\n%s\nwant\n%s", got, want)
 	}
 	// Taking back what was taken back is what was done, where nothing was lost.
-	again, lost := round.Undo(acts[4:5], func(string) bool { return false })
+	again, lost := round.Undo(acts[4:5], func(string) bool { return false }, none)
 	if len(lost) != 0 || len(again) != 1 {
 		t.Errorf("%v %v", again, lost)
 	}
@@ -414,14 +415,14 @@ func TestUndoOfRemoval(t *testing.T) {
 		{Attribute: model.Disabled, Before: []string{"yes"}}, {Attribute: model.Number, Before: []string{"1701"}},
 		{Attribute: model.PrimaryGroup, Before: []string{"jarle"}}, {Attribute: model.Home, Before: []string{"/home/jarle"},
 			After: []string{"archive"}}}}
-	acts, lost := round.Undo([]model.Act{removed}, func(string) bool { return true })
+	acts, lost := round.Undo([]model.Act{removed}, func(string) bool { return true }, nothing)
 	if len(acts) != 2 || acts[0].Verb != model.Create || acts[0].After().One(model.Number) != "1701" ||
 		acts[0].After().One(model.Home) != "/home/jarle" ||
 		acts[0].After().Has(model.PrimaryGroup) || acts[1].Verb != model.Disable || len(lost) != 1 {
 		t.Errorf("%+v %+v", acts, lost)
 	}
 	bare := model.Act{Target: "pier", Verb: model.Remove, Object: model.HomeKind, Name: "/home/x"}
-	if acts, lost := round.Undo([]model.Act{bare}, nil); len(acts) != 0 || len(lost) != 1 {
+	if acts, lost := round.Undo([]model.Act{bare}, nil, nothing); len(acts) != 0 || len(lost) != 1 {
 		t.Errorf("%+v %+v", acts, lost)
 	}
 }
@@ -446,3 +447,18 @@ func TestClosingTheFactory(t *testing.T) {
 		}
 	}
 }
+
+// What was kept of an account before it was removed makes it again, and puts it where it was.
+func TestUndoOfKept(t *testing.T) {
+	gone := model.Act{Target: "a", Verb: model.Remove, Object: model.Account, Name: "ulla@%", User: "ulla"}
+	kept := &round.Kept{Changes: append(changed("sessions-most", "", "3"), model.Change{Attribute: model.PasswordHash, Sealed: "id"}),
+		Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}, {Kind: model.RightKind, Name: "SELECT ON stores.*"}}}
+	acts, lost := round.Undo([]model.Act{gone}, nil, func(int) *round.Kept { return kept })
+	if got, want := lines(round.Arrange(acts, round.Order{})), `a create account ulla@%: sessions-most 3 · a new password, by its hash
+a join group deck: ulla@%
+a give right SELECT ON stores.*: ulla@%`; sorted(got) != sorted(want) || len(lost) != 0 || acts[0].Changes[1].Sealed != "id" {
+		t.Errorf("%s %v", got, lost)
+	}
+}
+
+func nothing(int) *round.Kept { return nil }

@@ -18,9 +18,10 @@ const Nobody = "nobody"
 
 // Undo makes the acts that take back what the given acts did, in the order in
 // which they were done, from the values that were there before. What cannot be
-// brought back is told beside.
-func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act, lost []Loss) {
-	for _, a := range slices.Backward(done) {
+// brought back is told beside. kept tells what makes the account again that
+// an act has removed, by its place; nil where nothing was kept.
+func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Kept) (acts []model.Act, lost []Loss) {
+	for i, a := range slices.Backward(done) {
 		u := model.Act{Target: a.Target, Object: a.Object, Name: a.Name, Member: a.Member, MemberKind: a.MemberKind, User: a.User}
 		lose := func(format string, args ...any) { lost = append(lost, Loss{a, fmt.Sprintf(format, args...)}) }
 		switch a.Verb {
@@ -45,21 +46,20 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 			}
 			emptied(u, lose)
 		case model.Disable:
-			u.Verb, u.Changes = model.Enable, turned(a.Changes)
-			if len(u.Changes) > 0 && len(u.Changes[0].After) > 0 && u.Changes[0].After[0] == "partly" {
-				u.Changes[0].After = []string{"no"}
-				lose("account %s on %s was half shut before, and will be open", a.Name, a.Target)
-			}
+			u.Verb, u.Changes = model.Enable, opened(a, lose)
 		case model.Enable:
 			u.Verb, u.Changes = model.Disable, shutAgain(a.Changes)
 		case model.Remove:
+			if k := kept(i); k != nil {
+				acts = append(acts, k.again(a)...)
+				continue
+			}
 			again, ok := remake(a)
 			if !ok {
 				lose(forGood, What(a), a.Name, a.Target)
 				continue
 			}
-			lose("account %s on %s is made again, shut as it was, with its home where that was archived; its password and groups are gone",
-				a.Name, a.Target)
+			lose(bare, a.Name, a.Target)
 			acts, u = append(acts, again), shutting(u)
 		case model.JoinIt:
 			u.Verb, u.Changes = model.LeaveIt, turned(a.Changes)
@@ -75,6 +75,33 @@ func Undo(done []model.Act, removes func(target string) bool) (acts []model.Act,
 		acts = append(acts, u)
 	}
 	return acts, lost
+}
+
+// Kept is what makes an account again that was removed: what it was made of, with its password as the target kept it by
+// the id of a sealed value, and what it was in.
+type Kept struct {
+	Changes []model.Change
+	Sets    []model.Named
+}
+
+// again makes the account as it was, and puts it where it was.
+func (k *Kept) again(a model.Act) []model.Act {
+	out := []model.Act{{Target: a.Target, Verb: model.Create, Object: a.Object, Name: a.Name, User: a.User, Changes: k.Changes}}
+	for _, s := range k.Sets {
+		out = append(out, model.Act{Target: a.Target, Verb: model.JoinIt, Object: s.Kind, Name: s.Name, Member: a.Name,
+			MemberKind: model.Account, User: a.User, Changes: model.Entering(true)})
+	}
+	return out
+}
+
+// opened takes back the shutting of an account, which may have been half shut before.
+func opened(a model.Act, lose func(string, ...any)) []model.Change {
+	out := turned(a.Changes)
+	if len(out) > 0 && len(out[0].After) > 0 && out[0].After[0] == "partly" {
+		out[0].After = []string{"no"}
+		lose("account %s on %s was half shut before, and will be open", a.Name, a.Target)
+	}
+	return out
 }
 
 // emptied tells of values that were empty before.
@@ -97,7 +124,10 @@ func shutAgain(changes []model.Change) []model.Change {
 	return out
 }
 
-const forGood = "%s of %s on %s cannot be taken back"
+const (
+	forGood = "%s of %s on %s cannot be taken back"
+	bare    = "account %s on %s is made again, shut as it was, with its home where that was archived; its password and groups are gone"
+)
 
 // shutting shuts an account that is open.
 func shutting(u model.Act) model.Act {

@@ -1,0 +1,82 @@
+package mariadb
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"regexp"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+var _ connect.Keeper = (*session)(nil)
+
+// Keep implements connect.Keeper. What is kept of a password is every way in with what the server keeps for it.
+func (s *session) Keep(ctx context.Context, accounts []string) (map[string]connect.Kept, error) {
+	acts := make([]connect.Act, len(accounts))
+	for i, n := range accounts {
+		acts[i] = connect.Act{Act: model.Act{Object: model.Account, Name: n}}
+	}
+	st, err := s.lookup(ctx, acts)
+	if err != nil {
+		return nil, s.fail("read what makes accounts again", err)
+	}
+	out := map[string]connect.Kept{}
+	for _, n := range accounts {
+		e := st.accounts[n]
+		if e == nil {
+			continue
+		}
+		var k connect.Kept
+		o := st.object(n, e)
+		for name, values := range o.Attributes.All() {
+			a, _ := schema.Find(model.Account, name)
+			asUsual := name == passwordMost && values[0] == asTheServer
+			if (a.Settable || name == model.Disabled) && !asUsual {
+				k.Changes = append(k.Changes, model.Change{Attribute: name, After: values})
+			}
+		}
+		ways, err := json.Marshal(e.priv.ways())
+		if err != nil {
+			return nil, err
+		}
+		k.Hash = connect.Seal(ways)
+		for _, what := range st.what(n) {
+			if role, is := strings.CutPrefix(what, "role "); is {
+				k.Sets = append(k.Sets, model.Named{Kind: model.GroupKind, Name: role})
+			} else {
+				k.Sets = append(k.Sets, model.Named{Kind: model.RightKind, Name: what})
+			}
+		}
+		out[n] = k
+	}
+	return out, nil
+}
+
+// plugin is what a plugin may be called.
+var plugin = regexp.MustCompile(`^[a-z][a-z0-9_]{0,63}$`)
+
+// nativeHash is a password as mysql_native_password keeps it.
+var nativeHash = regexp.MustCompile(`^\*[0-9A-F]{40}$`)
+
+// waysOf reads ways in as Keep keeps them, or a bare hash.
+func waysOf(kept []byte) ([]way, error) {
+	if nativeHash.Match(kept) {
+		return []way{{nativePlugin, string(kept)}}, nil
+	}
+	var out []way
+	err := json.Unmarshal(bytes.TrimSpace(kept), &out)
+	if err != nil || len(out) == 0 || slices.ContainsFunc(out, func(w way) bool { return !plugin.MatchString(w.Plugin) }) {
+		return nil, errors.New("that is not how this server keeps a password")
+	}
+	for i := range out {
+		if out[i].open() { // nobody is let in without one because it was so before
+			out[i].Auth = noPassword
+		}
+	}
+	return out, nil
+}
