@@ -222,6 +222,7 @@ func (x suite) drifted() {
 	x.try("there, and another", []model.Act{x.account(model.Create, x.name, to(model.FullName, "Somebody Else"),
 		to(x.Attribute.Attribute, "something else"))}, connect.Moved)
 	adopt := x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))
+	x.try("adopted alone", []model.Act{adopt}, connect.Done)
 	join := move(model.JoinIt, model.GroupKind, "suite-crew", x.name)
 	ghost := move(model.JoinIt, model.GroupKind, "suite-crew", x.named("suite.nobody"))
 	x.try("one bad item does not stop the others", []model.Act{adopt, ghost, join}, connect.Done, connect.Failed, connect.Done)

@@ -102,7 +102,16 @@ func (m *MariaDB) Start(ctx context.Context) error {
 		_ = m.cmd.Wait()
 		close(m.gone)
 	}()
-	return awaitPort(ctx, m.Address, m.gone, m.LogFile())
+	if err := awaitPort(ctx, m.Address, m.gone, m.LogFile()); err != nil {
+		return err
+	}
+	for range 1000 { // its socket may come a moment later
+		if _, err = m.Ask("SELECT 1"); err == nil || !strings.Contains(err.Error(), "ERROR 2002") {
+			return err
+		}
+		time.Sleep(10 * time.Millisecond)
+	}
+	return err
 }
 
 // Again stops the server and starts it on what it holds.
