@@ -327,7 +327,11 @@ func (st *state) object(n string, e *entry) *model.Object {
 	var ways []string
 	password, passwordless := false, false
 	for _, w := range p.ways() {
-		ways = append(ways, connect.Printable(w.Plugin))
+		if w.Auth == noPassword {
+			ways = append(ways, notYet)
+		} else {
+			ways = append(ways, connect.Printable(w.Plugin))
+		}
 		password = password || means(w.Plugin)
 		passwordless = passwordless || w.open()
 		if words := st.weak(w); words != "" && !p.Locked {
@@ -365,6 +369,9 @@ func (st *state) object(n string, e *entry) *model.Object {
 	o.Attributes = model.Pack(list...)
 	return o
 }
+
+// notYet is the way in of an account that was made and has been given none.
+const notYet = "nothing yet"
 
 // asTheServer is how long a password may be kept where nothing is said of an account.
 const asTheServer = "as the server says"
