@@ -273,7 +273,7 @@ func TestConsole(t *testing.T) {
 	p.click("Declaration")
 	p.click("deck.yaml")
 	type_("roles: [deck-crew]", "roles: [deck-crew, mate]")
-	p.sees("Marit Fell gains group bridge")
+	p.sees("group bridge on 4 targets")
 	must(t, d, "edit", "users", "marit.fell", "--add", "roles=bosun", "--yes", "--because", "says the captain")
 	type_("roles: [deck-crew, mate]", "roles: [mate]")
 	p.sees("changes the same lines (deck.yaml, line 12")

@@ -143,7 +143,7 @@ type Keeper interface {
 type Kept struct {
 	Changes []model.Change // what it is made with
 	Sets    []model.Named  // that it was in
-	Hash    Secret         // how its password is kept there, to be set as model.PasswordHash; empty for none
+	Hash    Secret         // how its password is kept there, to be set as model.PasswordKept; empty for none
 }
 
 // Keep tells what makes accounts again; where a target cannot tell, that is nothing.

@@ -36,7 +36,8 @@ func TestCompany(t *testing.T) {
 		t.Fatal(err)
 	}
 	list = append(list, declare.File{Name: "addresses.yaml",
-		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, slipway: f, staff_directory: e, stores_database: g, rota_database: h}\n"})
+		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, slipway: f, staff_directory: e, " +
+			"stores_database: g, rota_database: h}\n"})
 	schemas := serve.Kinds().Schemas()
 	d, err := declare.Read(list, schemas)
 	if err != nil {

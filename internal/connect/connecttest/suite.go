@@ -600,9 +600,9 @@ func (x suite) again(k connect.Kept) {
 	if k.Changes == nil {
 		return
 	}
-	create := connect.Act{Act: x.account(model.Create, x.name, append(k.Changes, model.Change{Attribute: model.PasswordHash,
+	create := connect.Act{Act: x.account(model.Create, x.name, append(k.Changes, model.Change{Attribute: model.PasswordKept,
 		Sealed: "kept"})...),
-		Secrets: map[string]connect.Secret{model.PasswordHash: k.Hash}}
+		Secrets: map[string]connect.Secret{model.PasswordKept: k.Hash}}
 	acts := []connect.Act{create}
 	for _, s := range k.Sets {
 		acts = append(acts, connect.Act{Act: move(model.JoinIt, s.Kind, s.Name, x.name), Stage: 60})

@@ -29,7 +29,7 @@ const odd = "CREATE DATABASE stores; CREATE TABLE stores.items (id INT, price IN
 
 func TestSuite(t *testing.T) {
 	m, a := start(t, odd)
-	connecttest.Run(t, connecttest.Subject{Connector: mariadb.Connector{}, Access: a, Login: "suite.o'neil \"x\" `y`", Proves: true,
+	connecttest.Run(t, connecttest.Subject{Connector: mariadb.Connector{}, Access: a, Login: "suite.o'neil \"x\" `y`", Proves: true, Gate: true,
 		Fresh:     []byte("a-fresh-one-for-us-90"),
 		Attribute: model.Change{Attribute: "sessions-most", Before: []string{"0"}, After: []string{"3"}},
 		Rights: []string{"SELECT ON *.*", "ALL ON stores.*", "GRANT OPTION ON stores.*", "INSERT ON crew_rota.*",

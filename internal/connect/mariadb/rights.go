@@ -64,18 +64,30 @@ var dialect = func() *sqlright.Dialect {
 	return d
 }()
 
-// powers are the permissions that make whoever has them superuser, or let them become it: by what they may do, by
-// giving themselves more, by acting as another, or by writing the tables that say who may what.
+// powers are the permissions on the server that make whoever has them superuser, or let them become it: by what they may
+// do, by giving themselves more, by acting as another, or by writing the tables that say who may what.
 var powers = func() (out []string) {
-	for _, p := range []string{sqlright.All, "SUPER", "CREATE USER", "SET USER", "FILE", "INSERT", "UPDATE"} {
+	for _, p := range []string{sqlright.All, "CREATE USER", "FILE", "INSERT", "SET USER", "SUPER", "UPDATE"} {
 		out = append(out, p+" ON *.*")
 	}
-	for _, p := range []string{sqlright.All, "INSERT", "UPDATE"} {
-		out = append(out, p+" ON mysql.*", p+" ON mysql.global_priv", p+" ON mysql.db")
-	}
-	slices.Sort(out)
-	return out
+	return append(out, "ALL ON mysql.*", "INSERT ON mysql.*", "UPDATE ON mysql.*")
 }()
+
+// looking are privileges with which nothing is changed.
+var looking = []string{"SELECT", "SHOW VIEW", "EXECUTE", "REFERENCES", "LOCK TABLES", "SHOW CREATE ROUTINE", sqlright.GrantOption}
+
+// mighty says whether a permission makes superuser: one of powers, or anything but looking where the server keeps who may what.
+func mighty(permission string) bool {
+	if slices.Contains(powers, permission) {
+		return true
+	}
+	r, err := dialect.One(permission)
+	if err != nil || len(r.Path) == 0 || slices.Contains(looking, r.Privilege) {
+		return false
+	}
+	const own = "mysql"
+	return r.Path[0] == own || r.Like && like(r.Path[0], own)
+}
 
 // onServer are the permissions on the server that a number keeps, of a server that knows so many bits.
 func onServer(access uint64, known int) []string {

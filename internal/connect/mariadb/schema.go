@@ -70,7 +70,7 @@ var schema = model.Schema{
 			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Password, About: "kept as ed25519 where the server has it, else as mysql_native_password", Sealed: true},
-				{Name: model.PasswordHash, About: "as the server keeps it", Sealed: true},
+				{Name: model.PasswordKept, About: "as the server keeps it", Sealed: true},
 				{Name: model.MustChange, About: "the password has expired"},
 				{Name: model.Disabled, About: "ACCOUNT LOCK"},
 				{Name: signIn, About: "authentication plugins, any of which lets it in", Many: true},
@@ -97,7 +97,7 @@ var schema = model.Schema{
 			Name: model.OnePart("permission", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind},
 			Verbs:      []model.Verb{model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{{Name: model.Members, Many: true}, {Name: model.MemberGroups, Many: true}},
-			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers}},
+			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers, Mighty: mighty}},
 		{Kind: model.SessionKind},
 		{Kind: model.SystemKind, About: "the server itself", Attributes: []model.AttributeSchema{
 			{Name: model.System}, {Name: model.Version}, {Name: model.HostName}, {Name: model.UpSince}, {Name: model.ClockOff},

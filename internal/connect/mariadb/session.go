@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"strings"
 	"sync"
 
 	"github.com/go-sql-driver/mysql"
@@ -190,7 +191,11 @@ func (s *session) fail(op string, err error) error {
 func said(err error) error {
 	var me *mysql.MySQLError
 	if errors.As(err, &me) {
-		return &told{fmt.Sprintf("%s (error %d)", connect.Printable(me.Message), me.Number), err}
+		words := me.Message
+		if at := strings.Index(words, " near '"); me.Number == 1064 && at >= 0 { // it repeats the statement, and what was sealed with it
+			words = words[:at]
+		}
+		return &told{fmt.Sprintf("%s (error %d)", connect.Printable(words), me.Number), err}
 	}
 	return err
 }

@@ -169,7 +169,7 @@ func (b *batch) ofAccount(i int, s *script) error {
 		ways = e.priv.ways()
 	}
 	secret, has := a.Secrets[model.Password]
-	hash, kept := a.Secrets[model.PasswordHash]
+	hash, kept := a.Secrets[model.PasswordKept]
 	switch {
 	case kept:
 		var err error

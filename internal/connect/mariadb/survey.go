@@ -115,11 +115,12 @@ func (st *state) power() power {
 		}
 	}
 	direct := map[string]bool{}
-	for _, permission := range powers {
-		who := st.rights[permission]
-		if who == nil {
+	allows := slices.Clone(powers)
+	for permission, who := range st.rights {
+		if !mighty(permission) {
 			continue
 		}
+		allows = append(allows, permission)
 		for _, a := range who.accounts {
 			p.how[a] = append(p.how[a], "right "+permission)
 			direct[a] = true
@@ -140,7 +141,7 @@ func (st *state) power() power {
 	}
 	p.right.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: slices.Sorted(maps.Keys(direct))},
 		model.Attribute{Name: model.MemberGroups, Values: slices.Sorted(maps.Keys(strong))},
-		model.Attribute{Name: model.Allows, Values: powers})
+		model.Attribute{Name: model.Allows, Values: slices.Compact(slices.Sorted(slices.Values(allows)))})
 	return p
 }
 

@@ -33,6 +33,7 @@ CREATE TABLE ours (id int);`
 func TestSuite(t *testing.T) {
 	_, a := start(t, odd)
 	connecttest.Run(t, connecttest.Subject{Connector: postgres.Connector{}, Access: a, Login: "suite.o'neil \"x\" \\y 🐧", Proves: true,
+		Gate:      true,
 		Fresh:     []byte("a-fresh-one-for-us-90"),
 		Attribute: model.Change{Attribute: "sessions-most", Before: []string{"any"}, After: []string{"3"}},
 		Rights: []string{"CREATEDB", "SUPERUSER", "CONNECT ON DATABASE rota", "CREATE ON SCHEMA rota.public",

@@ -45,6 +45,17 @@ var dialect = &sqlright.Dialect{Folds: true, Passes: true, Expands: true, Alone:
 // powers are the permissions that make superuser, or let somebody become it.
 var powers = []string{"CREATEROLE", "SUPERUSER"}
 
+// mighty says whether a permission makes superuser: one of powers, or anything but looking at what the server itself keeps,
+// or reads and runs files with.
+func mighty(permission string) bool {
+	if slices.Contains(powers, strings.TrimSuffix(permission, " WITH GRANT OPTION")) {
+		return true
+	}
+	r, err := dialect.One(permission)
+	return err == nil && len(r.Path) > 1 && r.Privilege != "SELECT" && r.Privilege != "USAGE" && !strings.HasPrefix(r.Sort, "NEW ") &&
+		strings.HasPrefix(r.Path[1], "pg_")
+}
+
 // strong are the server's own groups whose members reach its files and programs, and so everything.
 var strong = []string{"pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
 

@@ -59,7 +59,7 @@ var schema = model.Schema{
 			Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Password, About: "kept as SCRAM-SHA-256", Sealed: true},
-				{Name: model.PasswordHash, About: "as the server keeps it: SCRAM-SHA-256$…", Sealed: true},
+				{Name: model.PasswordKept, About: "as the server keeps it: SCRAM-SHA-256$…", Sealed: true},
 				{Name: model.Disabled, About: "NOLOGIN"},
 				{Name: model.PasswordEnds, About: "VALID UNTIL: a day, a time, or never", Settable: true, Canonical: canonicalTime},
 				{Name: sessionsMost, About: "sessions at once, or any", Settable: true},
@@ -79,7 +79,7 @@ var schema = model.Schema{
 			ByJoining: true, Name: model.OnePart("permission", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind},
 			Verbs:      []model.Verb{model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{{Name: model.Members, Many: true}, {Name: model.MemberGroups, Many: true}},
-			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers}},
+			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers, Mighty: mighty}},
 		{Kind: model.SessionKind},
 		{Kind: model.SystemKind, About: "the server itself", Attributes: []model.AttributeSchema{
 			{Name: model.System}, {Name: model.Version}, {Name: model.UpSince}, {Name: model.ClockOff}, {Name: "read-only"},

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"regexp"
 	"strings"
 	"sync"
 
@@ -208,7 +209,7 @@ func said(err error) error {
 	if !errors.As(err, &pe) {
 		return err
 	}
-	words := pe.Message
+	words := sealedForm.ReplaceAllString(pe.Message, "(sealed)")
 	for _, more := range []string{pe.Detail, pe.Hint} {
 		if more != "" {
 			words += "; " + strings.ReplaceAll(more, "\n", ", ")
@@ -216,6 +217,9 @@ func said(err error) error {
 	}
 	return &told{connect.Printable(fmt.Sprintf("%s (error %s)", words, pe.Code)), err}
 }
+
+// sealedForm is how a password is kept, which nobody is to read.
+var sealedForm = regexp.MustCompile(`SCRAM-SHA-256\$[^\s'"]*|md5[0-9a-f]{32}`)
 
 type told struct {
 	words string

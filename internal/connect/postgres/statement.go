@@ -93,7 +93,7 @@ func (b *batch) ofAccount(i int) (string, error) {
 		}
 		more += " PASSWORD " + text(v)
 	}
-	if hash, has := a.Secrets[model.PasswordHash]; has {
+	if hash, has := a.Secrets[model.PasswordKept]; has {
 		if !kept.Match(hash.Reveal()) {
 			return "", errors.New("that is not how this server keeps a password")
 		}

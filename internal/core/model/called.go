@@ -4,8 +4,10 @@ package model
 // It is the one list of it: the command line and the console both show it.
 var called = map[string]string{
 	FullName: "full name", MemberGroups: "groups in it", Elevation: "superuser through", PrimaryGroup: "primary group",
-	Passwordless: "no password", PasswordHash: "password, by its hash", MustChange: "must change it", ChangedBy: "changed last by",
-	ClockOff: "clock", UpSince: "up since",
+	Passwordless: "no password", PasswordHash: "password, by its hash", PasswordKept: "its password as it was",
+	MustChange: "must change it",
+	ChangedBy:  "changed last by",
+	ClockOff:   "clock", UpSince: "up since",
 	HostName: "host name",
 	"given":  "given name", "surname": "family name", "naming-contexts": "naming contexts", Guarded: "protected there",
 	"password.length": "shortest password", "password.history": "passwords remembered", "password.complex": "mixed characters",

@@ -25,6 +25,7 @@ const (
 	Password       = "password"        // of an account: sealed, set and never read
 	MustChange     = "must-change"     // of an account: yes, when its password must be changed at the next sign-in
 	PasswordHash   = "password-hash"   // of an account: sealed, set in place of a password, as crypt(5) writes it
+	PasswordKept   = "password-kept"   // of an account: sealed, as the target itself keeps a password
 	Passwordless   = "passwordless"    // of an account: yes, when nobody is asked for a password
 	Home           = "home"            // of an account: its home folder
 	Place          = "container"       // the container an account stands in
@@ -63,11 +64,12 @@ const (
 	Owner          = "owner"           // whose account it is; known to Hen Roost, not to the target
 )
 
-// OfSurveys are attributes that whole surveys alone tell: what is read back after a step says nothing of them.
-var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade, ShadowedBy, UnevenWith, Owns}
+// OfSurveys are attributes that whole surveys alone tell: what is read back after a step says nothing of them. In what an
+// account differs from its namesakes is not among them: after a step it is not known until the next survey.
+var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade, ShadowedBy, Owns}
 
 // Telling are those of them that are findings of their own: an object that has one is marked.
-var Telling = []string{SharedLogin, FactoryMade, ShadowedBy, UnevenWith}
+var Telling = []string{SharedLogin, FactoryMade, ShadowedBy}
 
 // Superuser is the name of the right by which a target tells what makes
 // somebody superuser there: being one of its members, in one of its member

@@ -45,6 +45,8 @@ type Spelling struct {
 	Read func(text string) ([]string, error)
 	// Covers says whether whoever has the wide permission has the narrow one with it. Both are canonical.
 	Covers func(wide, narrow string) bool
+	// Mighty says whether whoever has a permission is superuser there, or can make themselves so. Nil: none does that.
+	Mighty func(permission string) bool
 }
 
 // Least leaves out the permissions that others of the list cover; of two that cover each other one stays.

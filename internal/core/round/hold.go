@@ -38,6 +38,7 @@ type Facts struct {
 	Accounts       int                          // of people, seen there, those not counted that the round itself removed
 	Administrators map[string][]string          // open accounts of users that can become superuser, ours not among them → through what
 	Power          Power                        // what makes somebody superuser there
+	Mighty         func(right string) bool      // whether a right makes superuser, there or not; nil: none does beside those in Power
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension

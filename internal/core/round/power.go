@@ -41,7 +41,7 @@ func (f Facts) Gains(a model.Act) string {
 		return a.Name
 	case a.Verb == model.JoinIt && a.Object == model.GroupKind && p.groups[a.Name]:
 		return "group " + a.Name
-	case a.Verb == model.JoinIt && a.Object == model.RightKind && p.rights[a.Name]:
+	case a.Verb == model.JoinIt && a.Object == model.RightKind && (p.rights[a.Name] || f.Mighty != nil && f.Mighty(a.Name)):
 		return "right " + a.Name
 	case a.Object != model.Account || a.Moves() || a.Verb == model.NoRemedy || a.Verb == model.Disable || a.Verb == model.Remove ||
 		a.Verb == model.AdoptIt:

@@ -129,6 +129,8 @@ func list(a model.Act, side func(model.Change) []string) string {
 	for _, c := range a.Changes {
 		v := side(c)
 		switch {
+		case c.Sealed != "" && c.Attribute == model.PasswordKept:
+			parts = append(parts, model.Called(c.Attribute))
 		case c.Sealed != "": // what it is nobody reads
 			parts = append(parts, "a new "+model.Called(c.Attribute))
 		case c.Attribute == model.MustChange && slices.Equal(v, []string{"yes"}):

@@ -99,6 +99,9 @@ func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target strin
 	slices.Sort(names)
 	names = slices.Compact(names)
 	f := round.Facts{Target: d.Target, Shield: d.Shield()}
+	if k := d.Schema.Of(model.RightKind); k != nil && k.Spelled != nil {
+		f.Mighty = k.Spelled.Mighty
+	}
 	var err error
 	if f.Seen, err = s.Store.Flagged(ctx, target, names); err != nil {
 		return f, err

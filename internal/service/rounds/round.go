@@ -491,7 +491,7 @@ func (s *Carrier) keptOf(ctx context.Context, id int64) (map[int]*round.Kept, []
 				return nil, nil, err
 			}
 			seals = append(seals, x)
-			r.Changes = append(r.Changes, model.Change{Attribute: model.PasswordHash, Sealed: x.ID})
+			r.Changes = append(r.Changes, model.Change{Attribute: model.PasswordKept, Sealed: x.ID})
 		}
 		out[seq] = &round.Kept{Changes: r.Changes, Sets: r.Sets}
 	}
