@@ -207,7 +207,12 @@ func noun(c *cobra.Command) {
 		for _, sub := range c.Commands() {
 			known = append(known, sub.Name())
 		}
-		return wrong{errors.New(declare.Meant(fmt.Sprintf("%s has no command %q", c.CommandPath(), args[0]), args[0], known))}
+		lacks := fmt.Sprintf("%s has no command %q", c.CommandPath(), args[0])
+		words := declare.Meant(lacks, args[0], known)
+		if words == lacks { // there are too many to list
+			words += "; see: " + c.CommandPath() + " --help"
+		}
+		return wrong{errors.New(words)}
 	}
 }
 

@@ -80,8 +80,8 @@ func TestWrongUse(t *testing.T) {
 		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`},
 		{"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
 		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`},
-		{"target zzzz", 2, "known are accept-key, end-session, history, holds, kinds, list, matrix, members, renumber, sessions, " +
-			"show, superusers"},
+		{"target zzzz", 2, `roost target has no command "zzzz"; see: roost target --help`},
+		{"home zzzz", 2, "known are archives, draft, list, return"},
 		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"},
 		{"serve --probation soon", 2, "probation is a length of time"},
 		{"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},

@@ -37,7 +37,7 @@ after accounts and give what the declaration gives there, and no more. Nothing i
 
 func (a *app) targetOrigins() *cobra.Command {
 	return &cobra.Command{Use: "origins TARGET", Short: "List where the accounts of a target may come from", Args: cobra.ExactArgs(1),
-		Example:           "  roost target origins stores-database\n  roost target show stores-database --ends @localhost",
+		Example:           "  roost target origins stores-database",
 		ValidArgsFunction: a.completing(1, a.targetNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			var out []seen.Origin

@@ -15,7 +15,7 @@ func (s *Store) KeepRemoved(ctx context.Context, round int64, sealed map[int][]b
 	for seq, body := range sealed {
 		args = append(args, round, seq, body)
 	}
-	_, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO kept (round, seq, body) VALUES `+
+	_, err := s.db.ExecContext(ctx, `INSERT IGNORE INTO removed (round, seq, body) VALUES `+
 		strings.TrimSuffix(strings.Repeat("(?, ?, ?), ", len(sealed)), ", "), args...)
 	return err
 }
@@ -26,7 +26,7 @@ func (s *Store) Removed(ctx context.Context, round int64) (map[int][]byte, error
 		Seq  int    `db:"seq"`
 		Body []byte `db:"body"`
 	}
-	err := s.db.SelectContext(ctx, &rows, `SELECT seq, body FROM kept WHERE round = ?`, round)
+	err := s.db.SelectContext(ctx, &rows, `SELECT seq, body FROM removed WHERE round = ?`, round)
 	out := make(map[int][]byte, len(rows))
 	for _, r := range rows {
 		out[r.Seq] = r.Body

@@ -1,7 +1,7 @@
 -- +goose NO TRANSACTION
 -- +goose Up
 -- What makes accounts again that a step has removed: sealed, since how their passwords are kept is in it.
-CREATE TABLE IF NOT EXISTS kept (
+CREATE TABLE IF NOT EXISTS removed (
   round     BIGINT       NOT NULL,
   seq       INT          NOT NULL,
   body      MEDIUMBLOB   NOT NULL,
