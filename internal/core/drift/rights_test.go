@@ -100,3 +100,22 @@ func TestRunningOut(t *testing.T) {
 	}
 	same(t, "of four", got, "running-out: for a person to decide a@%", "running-out: for a person to decide c@%")
 }
+
+// What somebody declared has from anywhere was asked for so; what nobody declared is told.
+func TestWideOpen(t *testing.T) {
+	in := drift.Input{Links: []model.Link{{Target: "stores", User: "marit", Name: "marit@%"}}}
+	for _, name := range []string{"marit@%", "sal@%", "shut@%"} {
+		o := account(name, "")
+		o.Attributes, o.Marked = o.Attributes.With(model.OpenWide, "from any address").With(model.UnevenWith, "unlike sal@x"), true
+		in.Accounts = append(in.Accounts, o)
+	}
+	var got []string
+	for _, line := range onKind(t, spelled, counters, in) {
+		if strings.HasPrefix(line, "wide-open") || strings.HasPrefix(line, "uneven") {
+			got = append(got, line)
+		}
+	}
+	slices.Sort(got)
+	same(t, "of three", got, "uneven: for a person to decide marit@% (marit)", "uneven: for a person to decide sal@%",
+		"uneven: for a person to decide shut@%", "wide-open: for a person to decide sal@%", "wide-open: for a person to decide shut@%")
+}

@@ -221,3 +221,16 @@ func TestWindow(t *testing.T) {
 		}
 	}
 }
+
+// Of permissions those stay that no other of the list brings with it; of two that bring each other, one.
+func TestLeast(t *testing.T) {
+	s := &Spelling{Covers: func(wide, narrow string) bool {
+		return wide == narrow || wide == "all" || strings.EqualFold(wide, narrow) || strings.HasPrefix(narrow, wide+".")
+	}}
+	for in, want := range map[string]string{"": "", "a": "a", "a a.b a.b.c": "a", "a.b.c a.b a": "a", "b a.x all": "all", "a A": "a",
+		"A a a.b": "A", "a.b b.a": "a.b b.a", "x x": "x"} {
+		if got := strings.Join(s.Least(strings.Fields(in)), " "); got != want {
+			t.Errorf("of %q stays %q, want %q", in, got, want)
+		}
+	}
+}

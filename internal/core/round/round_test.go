@@ -462,3 +462,25 @@ a give right SELECT ON stores.*: ulla@%`; sorted(got) != sorted(want) || len(los
 }
 
 func nothing(int) *round.Kept { return nil }
+
+// A right that makes superuser is elevation whether the target tells of it or not.
+func TestMightyRights(t *testing.T) {
+	right := model.Object{Kind: model.RightKind, Name: model.Superuser}
+	right.Attributes = right.Attributes.With(model.Allows, "ALL ON *.*")
+	f := round.Facts{Power: round.PowerOf(&right), Mighty: func(p string) bool { return strings.HasSuffix(p, "mysql.*") }}
+	for name, want := range map[string]string{"ALL ON *.*": "right ALL ON *.*", "UPDATE ON mysql.*": "right UPDATE ON mysql.*",
+		"SELECT ON stores.*": ""} {
+		join := model.Act{Verb: model.JoinIt, Object: model.RightKind, Name: name, Member: "ulla@%", MemberKind: model.Account}
+		if got := f.Gains(join); got != want {
+			t.Errorf("%s: %q, want %q", name, got, want)
+		}
+		join.Verb = model.LeaveIt
+		if got := f.Gains(join); got != "" {
+			t.Errorf("who loses %s gains %q", name, got)
+		}
+	}
+	f.Mighty = nil
+	if got := f.Gains(model.Act{Verb: model.JoinIt, Object: model.RightKind, Name: "UPDATE ON mysql.*", Member: "x"}); got != "" {
+		t.Errorf("without anybody who says so: %q", got)
+	}
+}
