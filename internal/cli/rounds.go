@@ -186,7 +186,7 @@ func (a *app) undecided(r rounds.Round) {
 		a.tell("  %s on %s: %s", flat(f.Subject), f.Target, wrapped(note, "    ", 100))
 	}
 	if more := r.Undecided - len(r.Decide); more > 0 {
-		a.tell("  … and %d more: roost drift --kind unmatched,unexpected,passwordless,odd", more)
+		a.tell("  … and %d more: roost drift --kind unmatched,unexpected,%s", more, strings.Join(toKnow, ","))
 	}
 }
 

@@ -193,8 +193,7 @@ func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 	}{
 		{"Put right before, and changed back", []string{"contested"}, func(seen.Finding) bool { return true }},
 		{"For a person to decide", []string{"unmatched"}, func(f seen.Finding) bool { return f.Decide }},
-		{"To be known, whatever is declared", []string{"passwordless", "shared-login", "factory", "dormant", "stale-home",
-			"wide-open", "weak-sign-in", "shadowed", "uneven", "running-out", "clock-off", "expiring", "odd"},
+		{"To be known, whatever is declared", toKnow,
 			func(seen.Finding) bool { return true }},
 		{"Nobody declared", []string{"unexpected"}, func(f seen.Finding) bool { return !f.Decide && f.User == "" }},
 	} {
@@ -207,6 +206,10 @@ func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 	}
 	return nil
 }
+
+// toKnow are the kinds of finding that a person should know of, whatever is declared.
+var toKnow = []string{"passwordless", "shared-login", "factory", "dormant", "stale-home", "wide-open", "weak-sign-in", "shadowed",
+	"uneven", "running-out", "clock-off", "expiring", "odd"}
 
 // toldMost is how many of the findings of a kind are told in so many words.
 const toldMost = 12
