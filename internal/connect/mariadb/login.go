@@ -28,6 +28,8 @@ func (Connector) MakeLogin(as, from string, permissions []string) []string {
 		}
 		out = append(out, "GRANT "+privilege(r)+" ON "+thing(r)+" TO "+who+" WITH GRANT OPTION;")
 	}
+	out = append(out, "-- Where default roles are declared; whoever may do this may do everything:",
+		"-- GRANT UPDATE ON mysql.* TO "+who+";")
 	return append(out, "-- For each role that is there already, as somebody who may give it on (it gives on those that it makes):",
 		"-- GRANT role TO "+who+" WITH ADMIN OPTION;")
 }

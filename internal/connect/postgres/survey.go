@@ -136,16 +136,18 @@ func (st *state) readOwned(ctx context.Context, databases, names []string) error
 		if err != nil {
 			return err
 		}
-		err = st.each(ctx, conn, `SELECT r.rolname, pg_describe_object(s.classid, s.objid, s.objsubid) FROM pg_shdepend s
-			JOIN pg_roles r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384 AND s.classid <> 'pg_default_acl'::regclass
-			AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database()) OR s.dbid = 0 AND current_database() = `+
-			text(st.homeName())+`)`+some, func(_ int, row [][]byte) error {
-			n := string(row[0])
-			if len(st.owns[n]) < ownedMost {
-				st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
-			}
-			return nil
-		})
+		err = st.each(ctx, conn, fmt.Sprintf(`SELECT o.rolname, pg_describe_object(o.classid, o.objid, o.objsubid) FROM (SELECT r.rolname, s.*,
+			row_number() OVER (PARTITION BY s.refobjid ORDER BY s.classid, s.objid) AS n FROM pg_shdepend s
+			JOIN pg_roles r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384
+			AND s.classid <> 'pg_default_acl'::regclass AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database())
+			OR s.dbid = 0 AND current_database() = %s)%s) o WHERE o.n <= %d`, text(st.homeName()), some, ownedMost),
+			func(_ int, row [][]byte) error {
+				n := string(row[0])
+				if len(st.owns[n]) < ownedMost {
+					st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
+				}
+				return nil
+			})
 		if err != nil {
 			return said(err)
 		}
