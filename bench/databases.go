@@ -31,6 +31,7 @@ type base struct {
 	plain  func(text string) error                  // one statement, or several as one transaction, by the bare driver
 	read   func(texts []string) (rows int, e error) // the rows of queries, by the bare driver
 	name   func(n int, run string) string           // of an account
+	run    func(text string) error                  // as the server's own superuser
 }
 
 // accepted is an access whose key is accepted.
@@ -45,12 +46,12 @@ func accepted(ctx context.Context, c connect.Connector, a connect.Access) (conne
 }
 
 func mariaBase(ctx context.Context, w *workbench) (*base, error) {
-	m, err := world.StartMariaDB(ctx, filepath.Join(w.dir, "mariadb"), "127.0.5.31", "CREATE DATABASE stores;")
+	m, err := world.StartMariaDB(ctx, filepath.Join(w.dir, fmt.Sprint("m", len(w.cleanup))), "127.0.5.31", "CREATE DATABASE stores;")
 	if err != nil {
 		return nil, err
 	}
 	w.later(m.Stop)
-	b := &base{kind: mariadb.Connector{}, name: func(n int, run string) string { return fmt.Sprintf("hand.%s.%05d@%%", run, n) }}
+	b := &base{kind: mariadb.Connector{}, name: func(n int, run string) string { return fmt.Sprintf("hand.%s.%05d@%%", run, n) }, run: m.Run}
 	if b.access, err = accepted(ctx, b.kind, connect.Access{Target: "stores", Address: m.Address, As: world.DatabaseLogin,
 		Secret: []byte(m.Password)}); err != nil {
 		return nil, err
@@ -163,31 +164,52 @@ func (b *base) make(ctx context.Context, run string) error {
 	return nil
 }
 
-// making measures that against the barest statements; text is what a hundred accounts take.
-func (b *base) making(ctx context.Context, text func(names []string) []string) (float64, float64, error) {
-	s, err := b.kind.Open(ctx, b.access)
-	if err != nil {
-		return 0, 0, err
+// making measures that against the barest statements, each time on a server of its own: what one costs grows with what is
+// there. text is what a hundred accounts take.
+func making(start func() (*base, error), ctx context.Context, text func(names []string) []string) (float64, float64, error) {
+	servers := map[string]*base{}
+	for i := range makings {
+		for _, whose := range []string{"ours", "bare"} {
+			b, err := start()
+			if err != nil {
+				return 0, 0, err
+			}
+			servers[fmt.Sprint(whose, i)] = b
+			s, err := b.kind.Open(ctx, b.access)
+			if err != nil {
+				return 0, 0, err
+			}
+			for _, role := range []string{"deck", "stores"} {
+				s.Apply(ctx, []connect.Act{{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: role}}})
+			}
+			s.Close()
+		}
 	}
-	for _, role := range []string{"deck", "stores"} {
-		s.Apply(ctx, []connect.Act{{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: role}}})
-	}
-	s.Close()
-	return pair(3, func(n int) error { return b.make(ctx, fmt.Sprint("a", n)) }, func(n int) error {
+	return pair(makings, func(n int) error { return servers[fmt.Sprint("ours", n)].make(ctx, "a") }, func(n int) error {
+		b := servers[fmt.Sprint("bare", n)]
+		var later []string // all accounts first, then all roles: the faster way round
 		for from := 0; from < newcomers; from += 100 {
 			var names []string
 			for i := range 100 {
-				names = append(names, b.name(from+i, fmt.Sprint("b", n)))
+				names = append(names, b.name(from+i, "b"))
 			}
-			for _, t := range text(names) {
-				if err := b.plain(t); err != nil {
-					return err
-				}
+			texts := text(names)
+			if err := b.plain(texts[0]); err != nil {
+				return err
+			}
+			later = append(later, texts[1:]...)
+		}
+		for _, t := range later {
+			if err := b.plain(t); err != nil {
+				return err
 			}
 		}
 		return nil
 	})
 }
+
+// makings is how often it is measured.
+const makings = 3
 
 func quotedMaria(names []string, tail string) string {
 	out := make([]string, len(names))
@@ -212,19 +234,11 @@ func postgresText(names []string) []string {
 }
 
 func mariaMake(ctx context.Context, w *workbench) (float64, float64, error) {
-	b, err := mariaBase(ctx, w)
-	if err != nil {
-		return 0, 0, err
-	}
-	return b.making(ctx, mariaText)
+	return making(func() (*base, error) { return mariaBase(ctx, w) }, ctx, mariaText)
 }
 
 func postgresMake(ctx context.Context, w *workbench) (float64, float64, error) {
-	b, err := postgresBase(ctx, w)
-	if err != nil {
-		return 0, 0, err
-	}
-	return b.making(ctx, postgresText)
+	return making(func() (*base, error) { return postgresBase(ctx, w) }, ctx, postgresText)
 }
 
 // surveying measures a survey of many accounts with their grants against the same queries, whose rows are looked at by nobody.
@@ -249,16 +263,13 @@ func mariaSurvey(ctx context.Context, w *workbench) (float64, float64, error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	err = b.plain("CREATE ROLE deck WITH ADMIN CURRENT_USER")
-	for from := 0; from < residents && err == nil; from += 100 {
-		var names []string
-		for i := range 100 {
-			names = append(names, b.name(from+i, "r"))
-		}
-		err = b.plain("CREATE USER " + quotedMaria(names, " IDENTIFIED VIA mysql_native_password USING 'invalid'") + ";GRANT deck TO " +
-			quotedMaria(names, "") + ";GRANT SELECT, INSERT ON stores.* TO " + quotedMaria(names, ""))
-	}
-	if err != nil {
+	// Written into the server's tables: it takes minutes to be asked for that many members of a role.
+	if err := b.run(fmt.Sprintf(`CREATE ROLE deck; USE mysql;
+		INSERT INTO global_priv SELECT '%%', CONCAT('hand.r.', LPAD(seq, 5, '0')), '{"access":0,"plugin":"mysql_native_password",
+			"authentication_string":"invalid","password_last_changed":1795696228,"version_id":101119}' FROM seq_1_to_%[1]d;
+		INSERT INTO roles_mapping SELECT '%%', CONCAT('hand.r.', LPAD(seq, 5, '0')), 'deck', 'N' FROM seq_1_to_%[1]d;
+		INSERT INTO db (Host, Db, User, Select_priv, Insert_priv) SELECT '%%', 'stores', CONCAT('hand.r.', LPAD(seq, 5, '0')), 'Y', 'Y'
+			FROM seq_1_to_%[1]d; FLUSH PRIVILEGES`, residents)); err != nil {
 		return 0, 0, err
 	}
 	return b.surveying(ctx, []string{"SELECT User, Host, Priv FROM mysql.global_priv",

@@ -34,28 +34,50 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 	return b.answers
 }
 
-// lookup reads the accounts and roles that acts speak of, and what they have.
+// lookup reads what acts speak of, and no more of it than their judging needs.
 func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error) {
-	w := wanted{hosts: []string{""}}
-	see := func(kind model.ObjectKind, n string) {
-		switch kind {
-		case model.Account:
-			login, origin := parts(n)
-			w.users, w.hosts = append(w.users, login), append(w.hosts, origin)
-		case model.GroupKind:
-			w.users = append(w.users, n)
+	w := wanted{entries: &names{}}
+	w.entries.add("", "") // a list is never empty
+	for _, a := range acts {
+		who := a.Member
+		if a.Object == model.Account {
+			who = a.Name
+		}
+		user, host := who, ""
+		if a.Object == model.Account || a.MemberKind == model.Account {
+			user, host = parts(who)
+		}
+		into := func(list **names) {
+			if *list == nil {
+				*list = &names{}
+			}
+			(*list).add(user, host)
+		}
+		switch {
+		case a.Object == model.Account:
+			into(&w.entries)
+			if a.Verb == keeping || a.After().Has(defaultRole) {
+				into(&w.roles)
+				w.which = append(w.which, a.After().Get(defaultRole)...)
+			}
+			if a.Verb == keeping {
+				for _, list := range []**names{&w.databases, &w.tables, &w.columns, &w.routines} {
+					into(list)
+				}
+			}
+		case a.Object == model.GroupKind && !a.Moves():
+			w.entries.add(a.Name, "")
+			w.admins(a)
+		case a.Object == model.GroupKind:
+			w.entries.add(a.Name, "")
+			into(&w.roles)
+			w.which = append(w.which, a.Name)
+		default:
+			w.right(a.Name, into)
 		}
 	}
-	for _, a := range acts {
-		see(a.Object, a.Name)
-		see(a.MemberKind, a.Member)
-	}
-	for _, list := range []*[]string{&w.users, &w.hosts} {
-		slices.Sort(*list)
-		*list = slices.Compact(*list)
-	}
-	if len(w.users) == 0 {
-		w.users = []string{""}
+	if slices.ContainsFunc(acts, func(a connect.Act) bool { return a.Verb == keeping }) {
+		w.which = nil
 	}
 	st, err := s.read(ctx, &w)
 	for range 3 { // somebody who ends a statement of ours means the one before, as likely as not
@@ -69,6 +91,45 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error
 		st.lifetime = 0 // what follows from the server's own rule is no matter of an act
 	}
 	return st, err
+}
+
+// keeping is what is done to an account of which everything is to be known.
+const keeping model.Verb = "keep"
+
+// admins asks who may give a role on, of those of whom an act speaks.
+func (w *wanted) admins(a connect.Act) {
+	list := slices.Concat(a.Before().Get(model.Administrators), a.After().Get(model.Administrators))
+	if len(list) == 0 {
+		return
+	}
+	if w.roles == nil {
+		w.roles = &names{}
+	}
+	w.which = append(w.which, a.Name)
+	for _, n := range list {
+		user, host := parts(n)
+		w.roles.add(user, host)
+		w.roles.add(n, "")
+		w.entries.add(n, "")
+	}
+}
+
+// right asks for the table in which a permission stands.
+func (w *wanted) right(permission string, into func(**names)) {
+	r, err := dialect.One(permission)
+	switch {
+	case err != nil:
+	case slices.Contains(routines, r.Sort):
+		into(&w.routines)
+	case r.Column != "":
+		into(&w.columns)
+	case len(r.Path) == 2:
+		into(&w.tables)
+	case len(r.Path) == 1:
+		into(&w.databases)
+	default:
+		into(&w.entries)
+	}
 }
 
 // interrupted is what the server says of a statement that somebody ended.

@@ -19,7 +19,7 @@ var _ connect.Keeper = (*session)(nil)
 func (s *session) Keep(ctx context.Context, accounts []string) (map[string]connect.Kept, error) {
 	acts := make([]connect.Act, len(accounts))
 	for i, n := range accounts {
-		acts[i] = connect.Act{Act: model.Act{Object: model.Account, Name: n}}
+		acts[i] = connect.Act{Act: model.Act{Verb: keeping, Object: model.Account, Name: n}}
 	}
 	st, err := s.lookup(ctx, acts)
 	if err != nil {

@@ -17,7 +17,7 @@ func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 		return s.fail(op, errors.New("a password of no letters is none"))
 	}
 	login, origin := parts(s.own)
-	st, err := s.read(ctx, &wanted{[]string{login}, []string{origin}})
+	st, err := s.read(ctx, &wanted{entries: &names{[]string{login}, []string{origin}}})
 	if err != nil {
 		return s.fail(op, err)
 	}

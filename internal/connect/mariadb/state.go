@@ -94,27 +94,66 @@ func (s *session) newState() *state {
 		members: map[string]*set{}, admins: map[string][]string{}, has: map[string][]string{}, texts: map[string][]string{}}
 }
 
-// wanted is what is to be read: nil is all, else the logins and names of roles, and where they may come from.
-type wanted struct{ users, hosts []string }
+// names are logins, or names of roles, and where they may come from.
+type names struct{ users, hosts []string }
 
-func (w *wanted) where(user, host string) string {
-	if w == nil {
-		return ""
-	}
-	return " WHERE " + host + " IN (" + texts(w.hosts) + ") AND " + user + " IN (" + texts(w.users) + ")"
+func (n *names) add(user, host string) {
+	n.users, n.hosts = append(n.users, user), append(n.hosts, host)
 }
 
-// queries are the tables that say who may what; all are read in one request.
-func queries(w *wanted) string {
-	return strings.Join([]string{
-		"SELECT @@global.default_password_lifetime",
-		"SELECT User, Host, Priv FROM mysql.global_priv" + w.where("User", "Host"),
-		"SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping" + w.where("User", "Host"),
-		"SELECT * FROM mysql.db" + w.where("User", "Host"),
-		"SELECT User, Host, Db, Table_name, Table_priv FROM mysql.tables_priv" + w.where("User", "Host"),
-		"SELECT User, Host, Db, Table_name, Column_name, Column_priv FROM mysql.columns_priv" + w.where("User", "Host"),
-		"SELECT User, Host, Db, Routine_name, Routine_type, Proc_priv FROM mysql.procs_priv" + w.where("User", "Host"),
-	}, "; ")
+// where chooses them; nil chooses all.
+func (n *names) where() string {
+	if n == nil {
+		return ""
+	}
+	return " WHERE Host IN (" + texts(sorted(n.hosts)) + ") AND User IN (" + texts(sorted(n.users)) + ")"
+}
+
+func sorted(list []string) []string {
+	out := slices.Clone(list)
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// wanted is what is to be read: whose entries, and of the other tables whose lines. Of a table for which there are none
+// nothing is read.
+type wanted struct {
+	entries, roles, databases, tables, columns, routines *names
+
+	which []string // of roles those that matter, nil for all: with whole keys the server reads several times as fast
+}
+
+// query reads one table.
+type query struct {
+	text string
+	take func(row []sql.RawBytes) error // nil: lines of mysql.db
+}
+
+// queries are the tables that say who may what; all that are wanted, nil for everything, are read in one request.
+func (st *state) queries(w *wanted) []query {
+	out := []query{{"SELECT @@global.default_password_lifetime", st.lifetimeRow}}
+	all := w == nil
+	if all {
+		w = &wanted{}
+	}
+	for _, q := range []struct {
+		of *names
+		query
+	}{{w.entries, query{"SELECT User, Host, Priv FROM mysql.global_priv", st.accountRow}},
+		{w.roles, query{"SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping", st.memberRow}},
+		{w.databases, query{"SELECT * FROM mysql.db", nil}},
+		{w.tables, query{"SELECT User, Host, Db, Table_name, Table_priv FROM mysql.tables_priv", st.tableRow}},
+		{w.columns, query{"SELECT User, Host, Db, Table_name, Column_name, Column_priv FROM mysql.columns_priv", st.columnRow}},
+		{w.routines, query{"SELECT User, Host, Db, Routine_name, Routine_type, Proc_priv FROM mysql.procs_priv", st.routineRow}}} {
+		if all || q.of != nil {
+			q.text += q.of.where()
+			if q.of == w.roles && w.which != nil {
+				q.text += " AND Role IN (" + texts(sorted(w.which)) + ")"
+			}
+			out = append(out, q.query)
+		}
+	}
+	return out
 }
 
 // most bounds what is read of one server.
@@ -123,24 +162,29 @@ const most = 2_000_000
 // read reads who is there and who may what.
 func (s *session) read(ctx context.Context, w *wanted) (*state, error) {
 	st := s.newState()
-	rows, err := s.conn.QueryContext(ctx, queries(w))
+	asked := st.queries(w)
+	var text strings.Builder
+	for _, q := range asked {
+		text.WriteString(q.text + ";")
+	}
+	rows, err := s.conn.QueryContext(ctx, text.String())
 	if err != nil {
 		return nil, said(err)
 	}
 	defer rows.Close()
-	each := []func(row []sql.RawBytes) error{st.lifetimeRow, st.accountRow, st.memberRow, nil, st.tableRow, st.columnRow, st.routineRow}
 	count := 0
-	for i, take := range each {
+	for i, q := range asked {
 		if i > 0 && !rows.NextResultSet() {
 			if err := rows.Err(); err != nil {
 				return nil, said(err)
 			}
-			return nil, fmt.Errorf("the server answered %d of %d questions", i, len(each))
+			return nil, fmt.Errorf("the server answered %d of %d questions", i, len(asked))
 		}
 		columns, err := rows.Columns()
 		if err != nil {
 			return nil, err
 		}
+		take := q.take
 		if take == nil {
 			take = st.databaseRows(columns)
 		}

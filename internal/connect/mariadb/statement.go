@@ -12,8 +12,8 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// atOnce is how many accounts one statement names: more bring nothing, and hold the server's one lock for longer.
-const atOnce = 100
+// atOnce is how many accounts one statement names: with each that speaks of a role the server works out anew who may what.
+const atOnce = 250
 
 // statement does the same to some accounts or roles.
 type statement struct {
