@@ -91,7 +91,8 @@ func mariaBase(ctx context.Context, w *workbench) (*base, error) {
 }
 
 func postgresBase(ctx context.Context, w *workbench) (*base, error) {
-	p, err := world.StartPostgres(ctx, "127.0.6.31", "CREATE DATABASE rota;\n\\c rota\nCREATE TABLE shifts (day date);")
+	p, err := world.StartPostgres(ctx, "127.0.6.31", "CREATE DATABASE rota;\n\\c rota\nCREATE TABLE shifts (day date); "+
+		"SELECT format('CREATE TABLE shifts_%s (day date)', n) FROM generate_series(0, 199) n \\gexec\n")
 	if err != nil {
 		return nil, err
 	}
@@ -295,13 +296,17 @@ func postgresSurvey(ctx context.Context, w *workbench) (float64, float64, error)
 		for i := range 250 {
 			acts = append(acts, connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: b.name(from+i, "r")}})
 		}
-		for _, p := range [][2]string{{"deck", ""}, {"SELECT ON rota.public.shifts", "r"}, {"INSERT ON rota.public.shifts", "r"}} {
+		for _, p := range [][2]string{{"deck", ""}, {"SELECT ON rota.public.shifts_%d", "r"}, {"INSERT ON rota.public.shifts_%d", "r"}} {
 			kind := model.GroupKind
 			if p[1] != "" {
 				kind = model.RightKind
 			}
-			for i := range 250 {
-				acts = append(acts, connect.Act{Stage: 60, Act: model.Act{Verb: model.JoinIt, Object: kind, Name: p[0],
+			for i := range 250 { // one table's list of who may what has room for some hundreds
+				set := p[0]
+				if p[1] != "" {
+					set = fmt.Sprintf(set, (from+i)/100)
+				}
+				acts = append(acts, connect.Act{Stage: 60, Act: model.Act{Verb: model.JoinIt, Object: kind, Name: set,
 					Member: b.name(from+i, "r"), MemberKind: model.Account, Changes: model.Entering(true)}})
 			}
 		}

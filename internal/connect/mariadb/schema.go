@@ -4,7 +4,7 @@
 //
 // Round trips: a survey is one request of nine queries, however many accounts there
 // are. A batch of acts is one request to read what it speaks of, one statement for
-// each hundred accounts that have the same done to them, and one request to read
+// each 250 accounts that have the same done to them, and one request to read
 // back; before anybody is removed two more ask who is signed in, and what belongs to
 // them. A statement that fails is followed by a reading, and by what is left of it
 // one by one, so that the one that fails is named.

@@ -14,7 +14,7 @@ import (
 )
 
 // atOnce is how many changes make one transaction.
-const atOnce = 100
+const atOnce = 250
 
 // Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
 // it is read once again after.
@@ -37,32 +37,46 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 	return b.answers
 }
 
-// lookup reads the roles that acts speak of, and what they have in the databases that acts speak of.
+// lookup reads what acts speak of, and no more of it than their judging needs.
 func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error) {
-	names, databases := []string{}, []string{}
+	w := &wanted{roles: []string{}, groups: []string{}}
+	var databases []string
 	for _, a := range acts {
-		if a.Object == model.RightKind {
-			if r, err := dialect.One(a.Name); err == nil && within(r) != "" {
+		switch {
+		case !a.Moves():
+			w.roles = append(w.roles, a.Name)
+			if a.Object == model.GroupKind {
+				w.admins = append(w.admins, a.Name)
+			}
+		case a.Object == model.GroupKind:
+			w.roles, w.groups, w.members = append(w.roles, a.Name), append(w.groups, a.Name), append(w.members, a.Member)
+		default:
+			r, err := dialect.One(a.Name)
+			if err == nil && r.Sort == "" {
+				w.roles = append(w.roles, a.Member)
+			}
+			if err == nil && within(r) != "" {
 				databases = append(databases, within(r))
 			}
-		} else {
-			names = append(names, a.Name)
+			w.grantees = append(w.grantees, a.Member)
 		}
-		if a.Member != "" {
-			names = append(names, a.Member)
+	}
+	for _, list := range []*[]string{&w.roles, &w.groups, &w.members, &w.admins, &w.grantees} {
+		if *list != nil {
+			*list = sorted(*list)
 		}
 	}
 	databases, err := s.there(ctx, sorted(databases))
 	if err != nil {
 		return nil, err
 	}
-	st, err := s.read(ctx, sorted(names), databases)
+	st, err := s.read(ctx, w, databases)
 	for range 3 { // somebody who ends a statement of ours means the one before, as likely as not
 		var pe *pgconn.PgError
 		if !errors.As(err, &pe) || pe.Code != interrupted {
 			break
 		}
-		st, err = s.read(ctx, sorted(names), databases)
+		st, err = s.read(ctx, w, databases)
 	}
 	return st, err
 }
@@ -72,7 +86,7 @@ func (s *session) there(ctx context.Context, list []string) ([]string, error) {
 	if len(list) == 0 {
 		return nil, nil
 	}
-	rows, err := s.ask(ctx, s.home, "SELECT datname FROM pg_database WHERE datallowconn AND datname = ANY("+texts(list)+") ORDER BY 1")
+	rows, err := s.ask(ctx, s.home, "SELECT datname FROM pg_database WHERE datallowconn AND datname = ANY("+nameList(list)+") ORDER BY 1")
 	if err != nil || len(rows) != 1 {
 		return nil, said(err)
 	}

@@ -205,11 +205,11 @@ func TestOneOfManyFails(t *testing.T) {
 // A server that goes in the middle of a batch, and comes back.
 func TestRestart(t *testing.T) {
 	p, a := start(t, groups)
-	acts := crew(1500)
+	acts := crew(4000)
 	s := connecttest.Open(t, postgres.Connector{}, a)
 	done := make(chan []connect.Answer)
 	go func() { done <- s.Apply(context.Background(), acts) }()
-	time.Sleep(100 * time.Millisecond) // some of it is done by then
+	time.Sleep(25 * time.Millisecond) // some of it is done by then
 	p.Stop()
 	if n := tally(<-done); n[connect.Unsure] != len(acts) {
 		t.Errorf("%v", n)

@@ -12,7 +12,7 @@ var _ connect.Gate = (*session)(nil)
 // else somebody is kept out, from somewhere, is not looked at.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
 	out := connect.NotKnown(len(accounts), "")
-	rows, err := s.ask(ctx, s.home, "SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname = ANY("+texts(accounts)+")")
+	rows, err := s.ask(ctx, s.home, "SELECT rolname, rolcanlogin FROM pg_roles WHERE rolname = ANY("+nameList(accounts)+")")
 	may := map[string]string{}
 	for _, r := range rows {
 		for _, row := range r {

@@ -22,11 +22,11 @@ func (s *session) Keep(ctx context.Context, accounts []string) (map[string]conne
 	if err != nil {
 		return fail(err)
 	}
-	st, err := s.read(ctx, accounts, databases)
+	st, err := s.read(ctx, &wanted{roles: accounts, members: accounts, grantees: accounts}, databases)
 	if err != nil {
 		return fail(err)
 	}
-	rows, err := s.ask(ctx, s.home, "SELECT rolname, COALESCE(rolpassword, '') FROM pg_authid WHERE rolname = ANY("+texts(accounts)+")")
+	rows, err := s.ask(ctx, s.home, "SELECT rolname, COALESCE(rolpassword, '') FROM pg_authid WHERE rolname = ANY("+nameList(accounts)+")")
 	if err != nil || len(rows) != 1 {
 		return fail(err)
 	}

@@ -119,13 +119,16 @@ func name(s string) string { return `"` + strings.ReplaceAll(s, `"`, `""`) + `"`
 // text quotes a literal; sessions have standard_conforming_strings on.
 func text(s string) string { return `'` + strings.ReplaceAll(s, `'`, `''`) + `'` }
 
-// texts is an array of literals.
-func texts(list []string) string {
-	quoted := make([]string, len(list))
-	for i, s := range list {
-		quoted[i] = text(s)
+// nameList is an array of names, as the server itself keeps them, so that it finds them by its index. One that is too long for
+// a name is nobody's; it is left out, for the server would cut it to one that may be somebody's.
+func nameList(list []string) string {
+	quoted := make([]string, 0, len(list))
+	for _, s := range list {
+		if len(s) <= nameMost && !strings.ContainsRune(s, 0) {
+			quoted = append(quoted, text(s))
+		}
 	}
-	return "ARRAY[" + strings.Join(quoted, ",") + "]::text[]"
+	return "ARRAY[" + strings.Join(quoted, ",") + "]::name[]"
 }
 
 // sorted is a copy in order, each once.

@@ -5,7 +5,7 @@
 // Round trips: a survey is one request of a few queries for the server, and one for
 // each of its databases, however many accounts there are. A batch of acts is one
 // request to read what it speaks of (and one for each database that it speaks of), one
-// for each hundred changes, which is one transaction, and the same readings again to
+// for each 250 changes, which is one transaction, and the same readings again to
 // read back; before anybody is removed one more for each database asks what belongs to
 // them. A transaction that fails has changed nothing, and is done again one by one, so
 // that the change that fails is named.

@@ -50,35 +50,53 @@ const everybody = "PUBLIC"
 // marker is a setting of a role's own that keeps one which was shut an account: a group may not sign in either.
 const marker = "roost.account"
 
-// rolesQuery reads the roles, who is in them, and what they may do on the server and with its databases.
-func rolesQuery(names []string) string {
-	some, either, grantee := "", "", ""
-	if names != nil {
-		list := texts(names)
-		some = " WHERE r.rolname = ANY(" + list + ")"
-		either = " WHERE g.rolname = ANY(" + list + ") OR m.rolname = ANY(" + list + ")"
-		grantee = " AND g.rolname = ANY(" + list + ")"
+// members is who is in which group.
+const members = `SELECT g.rolname, m.rolname, bool_or(a.admin_option) FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid
+	JOIN pg_roles m ON m.oid = a.member`
+
+// wanted is what is to be read: of which roles what they are; who of whom is in which groups, nil for all that they are in;
+// of which groups who may give them on; and who may what. nil reads everything.
+type wanted struct{ roles, members, groups, admins, grantees []string }
+
+// of chooses by a name; nil chooses all.
+func of(column string, list []string) string {
+	if list == nil {
+		return ""
 	}
-	return strings.Join([]string{
-		`SELECT r.rolname, r.rolcanlogin, r.rolinherit, r.rolconnlimit, EXTRACT(EPOCH FROM r.rolvaliduntil),
-			CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram' ELSE 'md5' END,
-			r.rolsuper, r.rolcreatedb, r.rolcreaterole, r.rolreplication, r.rolbypassrls,
-			ARRAY(SELECT c || CASE WHEN s.setdatabase = 0 THEN '' ELSE ' in ' || d.datname END FROM pg_db_role_setting s
-				LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1)
-			FROM pg_authid r` + some,
-		`SELECT g.rolname, m.rolname, bool_or(a.admin_option) FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid
-			JOIN pg_roles m ON m.oid = a.member` + either + ` GROUP BY 1, 2`,
-		`SELECT 'DATABASE', d.datname, '', '', '', COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable
+	return " AND " + column + " = ANY(" + nameList(list) + ")"
+}
+
+// rolesQuery reads the roles, who is in them, and what they may do with databases. The roles come first.
+func rolesQuery(w *wanted) string {
+	all := w == nil
+	if all {
+		w = &wanted{}
+	}
+	out := []string{`SELECT r.rolname, r.rolcanlogin, r.rolinherit, r.rolconnlimit, EXTRACT(EPOCH FROM r.rolvaliduntil),
+		CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram' ELSE 'md5' END,
+		r.rolsuper, r.rolcreatedb, r.rolcreaterole, r.rolreplication, r.rolbypassrls,
+		ARRAY(SELECT c || CASE WHEN s.setdatabase = 0 THEN '' ELSE ' in ' || d.datname END FROM pg_db_role_setting s
+			LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1)
+		FROM pg_authid r WHERE true` + of("r.rolname", w.roles)}
+	if all || len(w.members) > 0 {
+		out = append(out, members+" WHERE true"+of("m.rolname", w.members)+of("g.rolname", w.groups)+" GROUP BY 1, 2")
+	}
+	if len(w.admins) > 0 {
+		out = append(out, members+" WHERE a.admin_option"+of("g.rolname", w.admins)+" GROUP BY 1, 2")
+	}
+	if all || len(w.grantees) > 0 {
+		out = append(out, `SELECT 'DATABASE', d.datname, '', '', '', COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable
 			FROM pg_database d CROSS JOIN LATERAL aclexplode(d.datacl) x LEFT JOIN pg_roles g ON g.oid = x.grantee
-			WHERE x.grantee <> d.datdba AND NOT d.datistemplate` + grantee,
-	}, ";")
+			WHERE x.grantee <> d.datdba AND NOT d.datistemplate`+of("g.rolname", w.grantees))
+	}
+	return strings.Join(out, ";")
 }
 
 // aclQuery reads who may what in a database, and how many things there are in each schema.
-func aclQuery(names []string) string {
+func aclQuery(w *wanted) string {
 	grantee := ""
-	if names != nil {
-		grantee = " AND g.rolname = ANY(" + texts(names) + ")"
+	if w != nil {
+		grantee = of("g.rolname", w.grantees)
 	}
 	one := func(sort, schema, thing, column, from, acl, owner, where string) string {
 		return "SELECT " + sort + ", current_database(), " + schema + ", " + thing + ", " + column +
@@ -111,8 +129,8 @@ func aclQuery(names []string) string {
 	}, ";")
 }
 
-// read reads the roles of some names, nil for all, and what they may do in some databases.
-func (s *session) read(ctx context.Context, names, databases []string) (*state, error) {
+// read reads what is wanted, and of some databases who may what there.
+func (s *session) read(ctx context.Context, w *wanted, databases []string) (*state, error) {
 	st := &state{session: s, roles: map[string]*role{}, rights: map[string]*set{}, members: map[string]*set{},
 		admins: map[string][]string{}, has: map[holding]bool{}, all: map[string]bool{}, owns: map[string][]string{}}
 	var later [][]string // what may only be told once it is known who is an account
@@ -123,7 +141,7 @@ func (s *session) read(ctx context.Context, names, databases []string) (*state, 
 		}
 		later = append(later, texts)
 	}
-	err := s.each(ctx, s.home, rolesQuery(names), func(n int, row [][]byte) error {
+	err := s.each(ctx, s.home, rolesQuery(w), func(n int, row [][]byte) error {
 		if n == 0 {
 			st.roleRow(row)
 		} else {
@@ -142,7 +160,7 @@ func (s *session) read(ctx context.Context, names, databases []string) (*state, 
 		}
 	}
 	for _, db := range databases {
-		if err := st.readDatabase(ctx, names, db); err != nil {
+		if err := st.readDatabase(ctx, w, db); err != nil {
 			return nil, err
 		}
 	}
@@ -150,13 +168,13 @@ func (s *session) read(ctx context.Context, names, databases []string) (*state, 
 }
 
 // readDatabase reads who may what in one database.
-func (st *state) readDatabase(ctx context.Context, names []string, db string) error {
+func (st *state) readDatabase(ctx context.Context, w *wanted, db string) error {
 	conn, err := st.in(ctx, db)
 	if err != nil {
 		return err
 	}
 	each := map[wide]map[string]int{} // how many of the things of a schema somebody has a permission on
-	err = st.each(ctx, conn, aclQuery(names), func(n int, row [][]byte) error {
+	err = st.each(ctx, conn, aclQuery(w), func(n int, row [][]byte) error {
 		texts := make([]string, len(row))
 		for i, v := range row {
 			texts[i] = string(v)
@@ -267,14 +285,17 @@ func (st *state) isAccount(who string) bool {
 
 func (st *state) memberRow(row []string) {
 	group, member := row[0], row[1]
-	m := st.members[group]
-	if m == nil {
-		m = &set{}
-		st.members[group] = m
+	h := holding{model.GroupKind, group, member}
+	if !st.has[h] {
+		m := st.members[group]
+		if m == nil {
+			m = &set{}
+			st.members[group] = m
+		}
+		m.add(member, st.isAccount(member))
+		st.has[h] = true
 	}
-	m.add(member, st.isAccount(member))
-	st.has[holding{model.GroupKind, group, member}] = true
-	if row[2] == "t" {
+	if row[2] == "t" && !slices.Contains(st.admins[group], member) {
 		st.admins[group] = append(st.admins[group], member)
 	}
 }

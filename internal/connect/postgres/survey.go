@@ -129,7 +129,7 @@ func (st *state) power() (how map[string][]string, right model.Object) {
 func (st *state) readOwned(ctx context.Context, databases, names []string) error {
 	some := ""
 	if names != nil {
-		some = " AND r.rolname = ANY(" + texts(names) + ")"
+		some = " AND r.rolname = ANY(" + nameList(names) + ")"
 	}
 	for _, db := range databases {
 		conn, err := st.in(ctx, db)

@@ -174,9 +174,9 @@ func (p *Postgres) LogFile() string { return filepath.Join(p.dir, "log") }
 // PID is the server's process.
 func (p *Postgres) PID() int { return p.cmd.Process.Pid }
 
-// Stop ends the server at once and waits until it is gone.
+// Stop ends the server and what is signed in to it, and waits until it is gone. What was committed stays.
 func (p *Postgres) Stop() {
-	_ = p.cmd.Process.Signal(syscall.SIGQUIT)
+	_ = p.cmd.Process.Signal(syscall.SIGINT)
 	select {
 	case <-p.gone:
 	case <-time.After(10 * time.Second):
