@@ -113,5 +113,6 @@ func TestDatabasePages(t *testing.T) {
 	p.click("Side by side")
 	p.sees("comes along with a wider one that is asked for")
 	p.sees("UPDATE (amount) ON stores.orders")
+	p.until(`(document.querySelector('table[aria-label="Who is in what"]').scrollIntoView(), true)`)
 	p.shot("rights")
 }

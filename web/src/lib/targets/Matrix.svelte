@@ -59,7 +59,7 @@
               <th scope="col" class="text-soft pr-6 pb-1.5 text-left text-[13px] font-medium">Member</th>
               {#each m.sets as s (s.name)}
                 <th scope="col" class="px-1 pb-1.5 font-normal">
-                  <span class="name inline-block max-h-64 truncate [writing-mode:vertical-rl] rotate-180 text-[13px]" title={s.name}
+                  <span class="name inline-block max-h-80 truncate [writing-mode:vertical-rl] rotate-180 text-[13px]" title={s.name}
                     >{s.name}</span>
                 </th>
               {/each}
