@@ -51,7 +51,8 @@ func mariaBase(ctx context.Context, w *workbench) (*base, error) {
 		return nil, err
 	}
 	w.later(m.Stop)
-	b := &base{kind: mariadb.Connector{}, name: func(n int, run string) string { return fmt.Sprintf("hand.%s.%05d@%%", run, n) }, run: m.Run}
+	b := &base{kind: mariadb.Connector{}, name: func(n int, run string) string { return fmt.Sprintf("hand.%s.%05d@%%", run, n) },
+		run: m.Run}
 	if b.access, err = accepted(ctx, b.kind, connect.Access{Target: "stores", Address: m.Address, As: world.DatabaseLogin,
 		Secret: []byte(m.Password)}); err != nil {
 		return nil, err

@@ -73,8 +73,9 @@ var powers = func() (out []string) {
 	return append(out, "ALL ON mysql.*", "INSERT ON mysql.*", "UPDATE ON mysql.*")
 }()
 
-// looking are privileges with which nothing is changed.
-var looking = []string{"SELECT", "SHOW VIEW", "EXECUTE", "REFERENCES", "LOCK TABLES", "SHOW CREATE ROUTINE", sqlright.GrantOption}
+// looking are privileges by which nobody gains anything.
+var looking = []string{"SELECT", "DELETE", "INDEX", "SHOW VIEW", "EXECUTE", "REFERENCES", "LOCK TABLES", "SHOW CREATE ROUTINE",
+	sqlright.GrantOption}
 
 // mighty says whether a permission makes superuser: one of powers, or anything but looking where the server keeps who may what.
 func mighty(permission string) bool {
