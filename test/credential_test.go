@@ -349,9 +349,13 @@ func TestKeys(t *testing.T) {
 	}
 	expect(t, d, 1, "did you mean \"vessel-key\"?", "rotate", "--secret", "vesel-key", "--because", "x")
 	atSea(syscall.SIGCONT)
-	expect(t, d, 0, "Vessel-key is rotated on 5 targets, and the old one is let in nowhere.", "rotate", "--secret", "vessel-key",
-		"--because",
-		"every quarter")
+	await(t, "the rotation, which the service may be going on with by itself", func() bool {
+		out, said, code := roost(t, d.Profile, "", "rotate", "--secret", "vessel-key", "--because", "every quarter")
+		if code != 0 && !strings.Contains(said, "somebody else is rotating") {
+			t.Fatalf("%d %s %s", code, out, said)
+		}
+		return code == 0 && strings.Contains(out+said, "is rotated on 5 targets, and the old one is let in nowhere")
+	})
 	if lets("arctic-tern") || lets("little-tern") {
 		t.Error("the old key is let in")
 	}
