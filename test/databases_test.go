@@ -100,8 +100,10 @@ func TestDatabasePages(t *testing.T) {
 	p.sees("Sign out")
 	p.do(chromedp.Navigate(p.url + "/targets/stores-database"))
 	p.sees("31 accounts")
-	p.until(`(() => { const s = [...document.querySelectorAll('select')].find(x => x.innerText.includes('10.20.9.1 (1)'));
-		if (!s) return false; s.value = '10.20.9.1'; s.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
+	p.until(`(document.querySelector('input[list=origins]').focus(), true)`)
+	p.until(`[...document.querySelectorAll('#origins option')].some(o => o.value === '10.20.9.1' && o.innerText === '1 account')`)
+	p.until(`(() => { const x = document.querySelector('input[list=origins]'); x.value = '10.20.9.1';
+		x.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
 	p.sees("svc-stock@10.20.9.1 – open ed25519")
 	p.fill(`input[placeholder="gunnar.holt"]`, "gunnar.holt")
 	p.fill(`input[placeholder="10.20.3.7"]`, "10.20.3.7")

@@ -3,6 +3,7 @@ package store_test
 import (
 	"fmt"
 	"testing"
+	"time"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/store"
@@ -11,20 +12,35 @@ import (
 // What makes accounts again is kept by step, and what was kept first stays.
 func TestRemoved(t *testing.T) {
 	s, _ := open(t)
-	if err := s.KeepRemoved(ctx, 7, nil); err != nil {
+	if err := s.KeepRemoved(ctx, 7, nil, now); err != nil {
 		t.Fatal(err)
 	}
 	for _, kept := range []map[int][]byte{{1: []byte("one"), 2: {0, 1, 2}}, {1: []byte("gone by now"), 3: []byte("three")}} {
-		if err := s.KeepRemoved(ctx, 7, kept); err != nil {
+		if err := s.KeepRemoved(ctx, 7, kept, now); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := s.KeepRemoved(ctx, 8, map[int][]byte{1: []byte("of another round")}); err != nil {
+	if err := s.KeepRemoved(ctx, 8, map[int][]byte{1: []byte("of another round")}, now.Add(time.Hour)); err != nil {
 		t.Fatal(err)
 	}
 	got, err := s.Removed(ctx, 7)
 	if err != nil || len(got) != 3 || string(got[1]) != "one" || len(got[2]) != 3 || string(got[3]) != "three" {
 		t.Errorf("%v %v", got, err)
+	}
+	if body, err := s.RemovedBy(ctx, 7, 3); err != nil || string(body) != "three" {
+		t.Errorf("%q %v", body, err)
+	}
+	if _, err := s.RemovedBy(ctx, 7, 4); err != store.ErrNone {
+		t.Error(err)
+	}
+	if err := s.ForgetRemoved(ctx, now.Add(time.Minute)); err != nil {
+		t.Fatal(err)
+	}
+	if old, err := s.Removed(ctx, 7); err != nil || len(old) != 0 {
+		t.Errorf("not forgotten: %v %v", old, err)
+	}
+	if young, err := s.Removed(ctx, 8); err != nil || len(young) != 1 {
+		t.Errorf("forgotten too early: %v %v", young, err)
 	}
 	if got, err := s.Removed(ctx, 9); err != nil || len(got) != 0 {
 		t.Errorf("%v %v", got, err)

@@ -199,9 +199,6 @@ func (r *reading) told(kind, rest string, g *gathered) {
 	}
 }
 
-// clockSlack is how many seconds a clock may differ before it is told: the answer takes its time too.
-const clockSlack = 5
-
 const addressesMost = 64 // a host that runs many others has more, and nobody reads them
 
 // detail notes what a host tells of itself.
@@ -210,11 +207,7 @@ func (r *reading) detail(what, value string) {
 	n, err := strconv.ParseInt(value, 10, 64)
 	switch a := &r.system.Attributes; {
 	case what == "clock" && err == nil:
-		off := n - time.Now().Unix()
-		if off <= clockSlack && off >= -clockSlack {
-			off = 0
-		}
-		*a = a.With(model.ClockOff, strconv.FormatInt(off, 10))
+		*a = a.With(model.ClockOff, connect.ClockOff(time.Unix(n, 0)))
 	case what == "booted" && err == nil:
 		*a = a.With(model.UpSince, time.Unix(n, 0).UTC().Format(time.RFC3339))
 	case what == model.Addresses && len(a.Get(model.Addresses)) < addressesMost:

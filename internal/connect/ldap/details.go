@@ -1,7 +1,6 @@
 package ldap
 
 import (
-	"strconv"
 	"strings"
 	"time"
 
@@ -10,9 +9,6 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
-
-// clockSlack is how many seconds a clock may differ before it is told.
-const clockSlack = 5
 
 // details are what a directory tells of itself: in its root entry (RFC 4512
 // §5.1), and where it says how it fares in the entries for that.
@@ -47,11 +43,7 @@ func (s *session) details() (model.Object, error) {
 		}
 	}
 	if at, err := time.Parse(generalized, strings.Replace(now, ".0Z", "Z", 1)); err == nil {
-		off := int(time.Until(at).Round(time.Second) / time.Second)
-		if off <= clockSlack && off >= -clockSlack {
-			off = 0
-		}
-		put(model.ClockOff, strconv.Itoa(off))
+		put(model.ClockOff, connect.ClockOff(at))
 	}
 	return o, nil
 }

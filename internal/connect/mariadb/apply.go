@@ -16,22 +16,29 @@ import (
 // Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
 // it is read once again after.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
-	b := &batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
-	var err error
-	if b.before, err = s.lookup(ctx, acts); err != nil {
+	before, err := s.lookup(ctx, acts)
+	if err != nil {
 		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
 	}
-	b.view = connect.Expect(b.before)
-	for from := 0; from < len(acts) && b.lost == nil; {
-		to := from + 1
-		for to < len(acts) && acts[to].Stage == acts[from].Stage {
-			to++
+	b := &batch{connect.Begin(schema, acts, before), s, before}
+	b.Stages(func(ready []int) {
+		if before.readOnly {
+			b.Refuse(ready, s.shut)
+			return
 		}
-		b.stage(ctx, from, to)
-		from = to
+		b.guard(ctx, ready)
+		for _, st := range b.statements(ready) {
+			b.run(ctx, st)
+		}
+	})
+	after, err := before, b.Lost
+	if sent := b.Sent(); err == nil && sent != nil {
+		after, err = s.lookup(ctx, sent)
 	}
-	b.conclude(ctx)
-	return b.answers
+	if err != nil {
+		err = s.fail("change", said(err))
+	}
+	return b.Conclude(after, err)
 }
 
 // lookup reads what acts speak of, and no more of it than their judging needs.
@@ -137,82 +144,81 @@ const interrupted = 1317
 
 // batch is some acts that are carried out.
 type batch struct {
+	*connect.Batch
 	*session
-	acts    []connect.Act
-	answers []connect.Answer
-	before  *state
-	view    *connect.Expected
-	begun   []int // acts that were ready
-	trouble map[int]error
-	lost    error // the connection, while something was under way
-}
-
-// stage carries out the acts of one stage that are ready.
-func (b *batch) stage(ctx context.Context, from, to int) {
-	var ready []int
-	for i := from; i < to; i++ {
-		a := b.acts[i]
-		standing, words := connect.Judge(a, schema, b.view)
-		if standing != connect.Ready {
-			b.answers[i] = connect.Found(a, standing, words, b.before)
-			continue
-		}
-		ready = append(ready, i)
-	}
-	b.begun = append(b.begun, ready...)
-	for _, i := range ready {
-		b.view.Take(b.acts[i].Act)
-	}
-	if b.shut != "" {
-		for _, i := range ready {
-			if b.acts[i].Verb != model.AdoptIt {
-				b.trouble[i] = errors.New(b.shut)
-			}
-		}
-		return
-	}
-	b.guard(ctx, ready)
-	for _, st := range b.statements(ready) {
-		b.run(ctx, st)
-	}
+	before *state
 }
 
 // guard keeps accounts that are in use, or to which something belongs, from being removed.
 func (b *batch) guard(ctx context.Context, ready []int) {
 	var names []string
 	for _, i := range ready {
-		if a := b.acts[i]; a.Verb == model.Remove && a.Object == model.Account {
+		if a := b.Acts[i]; a.Verb == model.Remove && a.Object == model.Account {
 			names = append(names, a.Name)
 		}
 	}
 	if names == nil {
 		return
 	}
-	busy, err := b.busy(ctx, names)
+	err := b.sees(ctx)
+	var busy map[string][]string
+	if err == nil {
+		busy, err = b.busy(ctx, names)
+	}
 	var owned map[string][]string
 	if err == nil {
 		owned, err = b.owned(ctx, names)
 	}
 	for _, i := range ready {
-		switch a := b.acts[i]; {
+		switch a := b.Acts[i]; {
 		case a.Verb != model.Remove || a.Object != model.Account:
 		case err != nil:
-			b.trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
+			b.Trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
 		case a.Name == b.own:
-			b.trouble[i] = errors.New("it is our own login")
+			b.Trouble[i] = errors.New("it is our own login")
 		case len(busy[a.Name]) > 0:
-			b.trouble[i] = fmt.Errorf("it is signed in, %s; end its sessions first", strings.Join(busy[a.Name], ", "))
+			b.Trouble[i] = fmt.Errorf("it is signed in, %s; end its sessions first", strings.Join(busy[a.Name], ", "))
 		case len(owned[a.Name]) > 0:
-			b.trouble[i] = fmt.Errorf("%s runs as it, and would be refused to whoever uses it; give it another definer, or drop it",
+			b.Trouble[i] = fmt.Errorf("%s runs as it, and would be refused to whoever uses it; give it another definer, or drop it",
 				strings.Join(owned[a.Name], ", "))
 		}
 	}
 }
 
+// needed are the privileges without which the server shows less than there is, and does not say so: sessions of others, and
+// views and triggers of others.
+var needed = []string{"PROCESS", "SHOW VIEW", "TRIGGER"}
+
+// sees fails where our login does not see who is signed in, or what runs as whom.
+func (s *session) sees(ctx context.Context) error {
+	user, host := parts(s.own)
+	rows, err := s.conn.QueryContext(ctx, "SELECT PRIVILEGE_TYPE FROM information_schema.USER_PRIVILEGES WHERE GRANTEE = "+
+		text("'"+user+"'@'"+host+"'")+" AND PRIVILEGE_TYPE IN ("+texts(needed)+")")
+	if err != nil {
+		return said(err)
+	}
+	defer rows.Close()
+	lacks := slices.Clone(needed)
+	for rows.Next() {
+		var p string
+		if err := rows.Scan(&p); err != nil {
+			return err
+		}
+		lacks = slices.DeleteFunc(lacks, func(x string) bool { return x == p })
+	}
+	if err := rows.Err(); err != nil {
+		return said(err)
+	}
+	if len(lacks) > 0 {
+		return fmt.Errorf("our login has no %s ON *.* (roost target needs %s)", strings.Join(lacks, ", "), s.access.Target)
+	}
+	return nil
+}
+
 // run carries out a statement. When it fails, what became of each is read, and what is left is tried one by one, so that
 // those that fail are named and the others done.
 func (b *batch) run(ctx context.Context, st statement) {
-	if b.lost != nil {
+	if b.Lost != nil {
 		return
 	}
 	_, err := b.conn.ExecContext(ctx, st.text(st.of))
@@ -220,59 +226,30 @@ func (b *batch) run(ctx context.Context, st statement) {
 	case err == nil:
 		return
 	case lost(err):
-		b.lost = err
+		b.Lost = err
 		return
 	case len(st.of) == 1:
-		b.trouble[st.of[0].act] = said(err)
+		b.Trouble[st.of[0].act] = said(err)
 		return
 	}
 	var acts []connect.Act
 	for _, o := range st.of {
-		acts = append(acts, b.acts[o.act])
+		acts = append(acts, b.Acts[o.act])
 	}
 	now, err := b.lookup(ctx, acts)
 	if err != nil {
-		b.lost = err
+		b.Lost = err
 		return
 	}
 	for _, o := range st.of {
-		if standing, _ := connect.Judge(b.acts[o.act], schema, now); standing == connect.So {
+		if standing, _ := connect.Judge(b.Acts[o.act], schema, now); standing == connect.So {
 			continue
 		}
 		if _, err := b.conn.ExecContext(ctx, st.text([]part{o})); lost(err) && err != nil {
-			b.lost = err
+			b.Lost = err
 			return
 		} else if err != nil {
-			b.trouble[o.act] = said(err)
-		}
-	}
-}
-
-// conclude reads back and answers what was begun; what never was stays as it is.
-func (b *batch) conclude(ctx context.Context) {
-	var sent []connect.Act
-	for _, i := range b.begun {
-		if b.acts[i].Verb != model.AdoptIt {
-			sent = append(sent, b.acts[i])
-		}
-	}
-	after, err := b.before, b.lost
-	if err == nil && sent != nil {
-		after, err = b.lookup(ctx, sent)
-	}
-	for i, a := range b.acts {
-		switch {
-		case b.answers[i].Outcome != "":
-		case a.Verb == model.AdoptIt: // nothing was sent: an account that is adopted stands as it was read
-			b.answers[i] = connect.Verify(a, schema, b.before, "")
-		case err != nil:
-			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: b.fail("change", said(err)).Error()}
-		default:
-			words := ""
-			if b.trouble[i] != nil {
-				words = b.trouble[i].Error()
-			}
-			b.answers[i] = connect.Verify(a, schema, after, words)
+			b.Trouble[o.act] = said(err)
 		}
 	}
 }

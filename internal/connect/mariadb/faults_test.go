@@ -19,28 +19,9 @@ import (
 	"hen-roost/internal/demo/world"
 )
 
-func act(verb model.Verb, kind model.ObjectKind, name string, changes ...model.Change) connect.Act {
-	return connect.Act{Act: model.Act{Verb: verb, Object: kind, Name: name, Changes: changes}}
-}
-
-func move(verb model.Verb, kind model.ObjectKind, set, account string) connect.Act {
-	a := act(verb, kind, set, model.Entering(verb == model.JoinIt)...)
-	a.Member, a.MemberKind, a.Stage = account, model.Account, 60
-	return a
-}
-
 // crew makes so many accounts that join two roles each.
 func crew(n int) []connect.Act {
-	var out []connect.Act
-	for i := range n {
-		out = append(out, act(model.Create, model.Account, fmt.Sprintf("hand.%04d@%%", i)))
-	}
-	for i := range n {
-		for _, role := range []string{"deck", "stores"} {
-			out = append(out, move(model.JoinIt, model.GroupKind, role, fmt.Sprintf("hand.%04d@%%", i)))
-		}
-	}
-	return out
+	return connecttest.Crew(n, func(i int) string { return fmt.Sprintf("hand.%04d@%%", i) })
 }
 
 // roles are made by our own login: who makes one may give it.
@@ -48,27 +29,20 @@ func roles(t *testing.T, a connect.Access, names ...string) {
 	t.Helper()
 	for _, n := range names {
 		if got := connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(),
-			[]connect.Act{act(model.Create, model.GroupKind, n)}); got[0].Outcome != connect.Done {
+			[]connect.Act{connecttest.Act(model.Create, model.GroupKind, n)}); got[0].Outcome != connect.Done {
 			t.Fatal(got)
 		}
 	}
-}
-
-func tally(answers []connect.Answer) map[connect.Outcome]int {
-	out := map[connect.Outcome]int{}
-	for _, a := range answers {
-		out[a.Outcome]++
-	}
-	return out
 }
 
 // Of many in one statement the one that fails is named, and the others are done.
 func TestOneOfManyFails(t *testing.T) {
 	m, a := start(t, "CREATE USER Hand@'%'; CREATE ROLE theirs; CREATE USER 'hand.0003'@'%' IDENTIFIED BY 'x' ACCOUNT LOCK;")
 	roles(t, a, "deck", "stores")
-	acts := append(crew(20), act(model.Create, model.Account, "hand@%"), // another than Hand@%
-		move(model.JoinIt, model.GroupKind, "theirs", "hand.0001@%"), move(model.JoinIt, model.GroupKind, "deck", "nobody@%"),
-		move(model.JoinIt, model.RightKind, "SELECT ON nowhere.items", "hand.0002@%"))
+	acts := append(crew(20), connecttest.Act(model.Create, model.Account, "hand@%"), // another than Hand@%
+		connecttest.Move(model.JoinIt, model.GroupKind, "theirs", "hand.0001@%"), connecttest.Move(model.JoinIt, model.GroupKind, "deck",
+			"nobody@%"),
+		connecttest.Move(model.JoinIt, model.RightKind, "SELECT ON nowhere.items", "hand.0002@%"))
 	acts[3].Changes = []model.Change{{Attribute: "sessions-most", After: []string{"7"}}} // it is there, and otherwise
 	answers := connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(), acts)
 	for i, x := range answers {
@@ -119,20 +93,9 @@ func TestVanishedAndKilled(t *testing.T) {
 	answers := connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(), acts)
 	close(stop)
 	<-ended
-	all := surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
-	for i, x := range answers {
-		o, there := all[acts[i].Of()]
-		if acts[i].Moves() {
-			there = there && strings.Contains(strings.Join(o.Attributes.Get(model.Members), " ")+" ", acts[i].Member+" ")
-		}
-		if acts[i].Name == "stores" {
-			continue // what was given of it went with it
-		}
-		if x.Outcome == connect.Done && !there || x.Outcome == connect.Failed && there || x.Outcome == connect.AlreadySo {
-			t.Fatalf("%v is told %s (%s), and there: %v", acts[i].Act, x.Outcome, x.Words, there)
-		}
-	}
-	if n := tally(answers); n[connect.Done]+n[connect.Unsure] == 0 { // whoever ends readings too leaves us not knowing
+	// What was given of a role that goes goes with it.
+	connecttest.Agree(t, acts, answers, connecttest.Surveyed(t, connecttest.Open(t, mariadb.Connector{}, a)), "stores")
+	if n := connecttest.Tally(answers); n[connect.Done]+n[connect.Unsure] == 0 { // whoever ends readings too leaves us not knowing
 		t.Errorf("%v", n)
 	}
 }
@@ -141,25 +104,12 @@ func TestVanishedAndKilled(t *testing.T) {
 func TestRestart(t *testing.T) {
 	m, a := start(t, "")
 	roles(t, a, "deck", "stores")
-	acts := crew(4000)
-	s := connecttest.Open(t, mariadb.Connector{}, a)
-	done := make(chan []connect.Answer)
-	go func() { done <- s.Apply(context.Background(), acts) }()
-	time.Sleep(200 * time.Millisecond) // some of it is done by then
-	m.Stop()
-	answers := <-done
-	if n := tally(answers); n[connect.Unsure] != len(acts) {
-		t.Errorf("%v", n)
-	}
-	if err := m.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
-	for i := range acts {
-		acts[i].Again = true
-	}
-	if n := tally(connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
-		t.Errorf("once more: %v", n)
-	}
+	connecttest.Restarted(t, mariadb.Connector{}, a, crew(4000), func() {
+		time.Sleep(200 * time.Millisecond) // some of it is done by then
+		if err := m.Again(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+	})
 }
 
 // One that is read-only takes nothing though our login could write there, and another of the same database that can be
@@ -170,7 +120,19 @@ func TestReadOnly(t *testing.T) {
 	if got[0].Outcome != connect.Failed || !strings.Contains(got[0].Words, "is read-only") || got[1].Outcome != connect.Moved {
 		t.Errorf("%+v", got)
 	}
-	if all := surveyed(t, connecttest.Open(t, mariadb.Connector{}, a)); all[model.Named{Kind: model.SystemKind,
+	open := connecttest.Open(t, mariadb.Connector{}, a)
+	for value, want := range map[string]string{"0": "done", "1": "failed the server at "} { // while a session is open
+		if err := m.Run("SET GLOBAL read_only = " + value); err != nil {
+			t.Fatal(err)
+		}
+		connecttest.Outcomes(t, open.Apply(context.Background(), []connect.Act{connecttest.Act(model.Create, model.Account,
+			"while."+value+"@%")}),
+			want)
+	}
+	if err := m.Run("SET GLOBAL read_only = 1"); err != nil {
+		t.Fatal(err)
+	}
+	if all := connecttest.Surveyed(t, connecttest.Open(t, mariadb.Connector{}, a)); all[model.Named{Kind: model.SystemKind,
 		Name: model.Itself}].Attributes.One("read-only") != "yes" {
 		t.Error("that it is read-only is not told")
 	}
@@ -216,7 +178,7 @@ func TestDiskFull(t *testing.T) {
 	filler := filepath.Join(disk, "filler")
 	_ = os.WriteFile(filler, bytes.Repeat([]byte("x"), 96<<20), 0o600) // as much as there is room for
 	acts := crew(2000)
-	n := tally(s.Apply(context.Background(), acts))
+	n := connecttest.Tally(s.Apply(context.Background(), acts))
 	if n[connect.AlreadySo]+n[connect.Moved] > 0 || n[connect.Done] == len(acts) {
 		t.Errorf("%v", n)
 	}
@@ -229,7 +191,7 @@ func TestDiskFull(t *testing.T) {
 	if err := errors.Join(syscall.Kill(m.PID(), syscall.SIGKILL), m.Again(context.Background())); err != nil {
 		t.Fatal(err) // left alone the server looks for room every minute, and holds its lock while it waits
 	}
-	if n = tally(connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
+	if n = connecttest.Tally(connecttest.Open(t, mariadb.Connector{}, a).Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
 		t.Errorf("with room again: %v", n)
 	}
 }
@@ -239,7 +201,7 @@ func TestLaterTables(t *testing.T) {
 	_, a := start(t, "CREATE USER ulla@'%' IDENTIFIED BY 'x'; GRANT ALL ON stores.* TO ulla@'%'; GRANT SELECT ON rota.* TO ulla@'%'; "+
 		"ALTER TABLE mysql.db ADD Soar_priv ENUM('N','Y') NOT NULL DEFAULT 'N' AFTER Db; UPDATE mysql.global_priv SET "+
 		"Priv = JSON_SET(Priv, '$.feathers', 'many') WHERE User = 'ulla'; FLUSH PRIVILEGES;")
-	all := surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
+	all := connecttest.Surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
 	for _, right := range []string{"ALL ON stores.*", "SELECT ON rota.*"} {
 		if o := all[model.Named{Kind: model.RightKind, Name: right}]; o.Attributes.One(model.Members) != "ulla@%" {
 			t.Errorf("%s: %v", right, o.Attributes.Map())

@@ -18,23 +18,6 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// surveyed are the objects of a survey, by kind and name.
-func surveyed(t *testing.T, s connect.Session) map[model.Named]model.Object {
-	t.Helper()
-	out := map[model.Named]model.Object{}
-	if err := s.Survey(context.Background(), func(o model.Object) error {
-		n := model.Named{Kind: o.Kind, Name: o.Name}
-		if _, twice := out[n]; twice {
-			t.Errorf("%v is told twice", n)
-		}
-		out[n] = o
-		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
-	return out
-}
-
 // byHand is what years of work by hand leave behind.
 const byHand = odd + `
 CREATE USER ulla@'%' IDENTIFIED BY 'x'; CREATE USER ulla@'10.1.%' IDENTIFIED BY 'x'; GRANT SELECT ON stores.* TO ulla@'10.1.%';
@@ -44,13 +27,15 @@ CREATE USER boss@'10.0.0.0/255.0.0.0' IDENTIFIED VIA unix_socket OR ed25519 USIN
 CREATE USER chief@'10.2.%' IDENTIFIED VIA ed25519 USING PASSWORD('y'); CREATE USER within@'10.2.%' IDENTIFIED VIA ed25519 USING PASSWORD('y');
 CREATE ROLE admins; CREATE ROLE helpers; GRANT SUPER ON *.* TO admins; GRANT admins TO helpers; GRANT helpers TO within@'10.2.%';
 GRANT admins TO chief@'10.2.%' WITH ADMIN OPTION; SET DEFAULT ROLE admins FOR chief@'10.2.%'; GRANT ALL ON *.* TO boss@'10.0.0.0/255.0.0.0';
+CREATE USER proxy@'10.2.%' IDENTIFIED VIA ed25519 USING PASSWORD('y'); GRANT PROXY ON boss@'10.0.0.0/255.0.0.0' TO proxy@'10.2.%';
+CREATE USER further@'10.2.%' IDENTIFIED VIA ed25519 USING PASSWORD('y'); GRANT PROXY ON proxy@'10.2.%' TO further@'10.2.%';
 CREATE DEFINER=boss@'10.0.0.0/255.0.0.0' VIEW stores.low AS SELECT * FROM stores.items;
 CREATE DEFINER=boss@'10.0.0.0/255.0.0.0' PROCEDURE stores.count() SELECT 1; CREATE EVENT stores.nightly ON SCHEDULE EVERY 1 DAY DO SELECT 1;
 `
 
 func TestFound(t *testing.T) {
 	_, a := start(t, byHand)
-	all := surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
+	all := connecttest.Surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
 	for _, c := range []struct{ account, attribute, want string }{
 		{"ulla@%", model.OpenWide, "from any address"}, {"ulla@10.1.%", model.OpenWide, ""},
 		{"ulla@%", model.ShadowedBy, "from 127.0.0.1 the account @127.0.0.1, which is nobody's, answers in its place"},
@@ -61,6 +46,7 @@ func TestFound(t *testing.T) {
 			"yes"},
 		{"boss@10.0.0.0/255.0.0.0", model.Elevation, "right ALL ON *.*"}, {"chief@10.2.%", model.Elevation, "group admins"},
 		{"within@10.2.%", model.Elevation, "group helpers"}, {"ulla@%", model.Elevation, ""},
+		{"proxy@10.2.%", model.Elevation, "account boss@10.0.0.0/255.0.0.0"}, {"further@10.2.%", model.Elevation, "account proxy@10.2.%"},
 		{"boss@10.0.0.0/255.0.0.0", "sign-in", "ed25519;unix_socket"}, {"boss@10.0.0.0/255.0.0.0", "tls", "certificate"},
 		{"boss@10.0.0.0/255.0.0.0", "sessions-most", "3"},
 		{"boss@10.0.0.0/255.0.0.0", model.PasswordEnds, time.Now().UTC().AddDate(0, 0, 30).Format(time.DateOnly)},
@@ -147,24 +133,16 @@ func TestInUse(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := connecttest.Open(t, mariadb.Connector{}, a)
-	gone := func(names ...string) (out []string) {
+	gone := func(names ...string) []connect.Answer {
 		var acts []connect.Act
 		for _, n := range names {
-			acts = append(acts, connect.Act{Act: model.Act{Verb: model.Remove, Object: model.Account, Name: n}})
+			acts = append(acts, connecttest.Act(model.Remove, model.Account, n))
 		}
-		for _, x := range s.Apply(context.Background(), acts) {
-			out = append(out, string(x.Outcome)+" "+x.Words)
-		}
-		return out
+		return s.Apply(context.Background(), acts)
 	}
-	got := gone("busy@127.%", "idle@%", "boss@10.0.0.0/255.0.0.0", "hen-roost@127.0.0.1")
-	for i, want := range []string{"failed it is signed in, from 127.0.0.2:", "done ",
-		"failed procedure stores.count, view stores.low runs as it",
-		"failed it is our own login"} {
-		if !strings.HasPrefix(got[i], want) {
-			t.Errorf("%d: %s, want %s", i, got[i], want)
-		}
-	}
+	connecttest.Outcomes(t, gone("busy@127.%", "idle@%", "boss@10.0.0.0/255.0.0.0", "hen-roost@127.0.0.1"),
+		"failed it is signed in, from 127.0.0.2:", "done ", "failed procedure stores.count, view stores.low runs as it",
+		"failed it is our own login")
 	list, err := connect.Watch(context.Background(), s)
 	if err != nil || len(list) != 1 || list[0].Attributes.One(model.HeldBy) != "busy@127.%" {
 		t.Fatalf("%v %v", list, err)
@@ -173,9 +151,7 @@ func TestInUse(t *testing.T) {
 		e[1].Outcome != connect.Failed {
 		t.Errorf("%+v", e)
 	}
-	if got := gone("busy@127.%"); got[0] != "done " {
-		t.Errorf("%q", got)
-	}
+	connecttest.Outcomes(t, gone("busy@127.%"), "done ")
 	if out, _ := m.Ask("SELECT GROUP_CONCAT(User ORDER BY User) FROM mysql.global_priv WHERE User IN " +
 		"('busy','idle','boss')"); out != "boss" {
 		t.Errorf("left: %s", out)

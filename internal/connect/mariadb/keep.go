@@ -7,7 +7,6 @@ import (
 	"errors"
 	"regexp"
 	"slices"
-	"strings"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -45,13 +44,7 @@ func (s *session) Keep(ctx context.Context, accounts []string) (map[string]conne
 			return nil, err
 		}
 		k.Hash = connect.Seal(ways)
-		for _, what := range st.what(n) {
-			if role, is := strings.CutPrefix(what, "role "); is {
-				k.Sets = append(k.Sets, model.Named{Kind: model.GroupKind, Name: role})
-			} else {
-				k.Sets = append(k.Sets, model.Named{Kind: model.RightKind, Name: what})
-			}
-		}
+		k.Sets = slices.Clone(st.has[model.Named{Kind: model.Account, Name: n}])
 		out[n] = k
 	}
 	return out, nil

@@ -77,8 +77,8 @@ var powers = func() (out []string) {
 var looking = []string{"SELECT", "DELETE", "INDEX", "SHOW VIEW", "EXECUTE", "REFERENCES", "LOCK TABLES", "SHOW CREATE ROUTINE",
 	sqlright.GrantOption}
 
-// mighty says whether a permission makes superuser: one of powers, or anything but looking where the server keeps who may what.
-func mighty(permission string) bool {
+// isMighty says whether a permission makes superuser: one of powers, or anything but looking where the server keeps who may what.
+func isMighty(permission string) bool {
 	if slices.Contains(powers, permission) {
 		return true
 	}

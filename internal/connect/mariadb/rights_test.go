@@ -73,12 +73,12 @@ func TestMighty(t *testing.T) {
 		if err == nil {
 			text = canonical[0]
 		}
-		if got := mighty(text); got != want {
+		if got := isMighty(text); got != want {
 			t.Errorf("%s makes superuser: %v", text, got)
 		}
 	}
 	for _, p := range powers {
-		if list, err := dialect.Read(p); err != nil || !slices.Equal(list, []string{p}) || !mighty(p) {
+		if list, err := dialect.Read(p); err != nil || !slices.Equal(list, []string{p}) || !isMighty(p) {
 			t.Errorf("%s is not canonical: %q %v", p, list, err)
 		}
 	}

@@ -158,7 +158,7 @@ func (s *session) begin(ctx context.Context) error {
 		s.bits = len(bits)
 	}
 	if readOnly != 0 {
-		s.shut = "the server at " + s.access.Address + " is read-only"
+		s.shut = s.readOnlyWords()
 	}
 	s.plugin = nativePlugin
 	rows.NextResultSet()
@@ -172,6 +172,10 @@ func (s *session) begin(ctx context.Context) error {
 		}
 	}
 	return rows.Err()
+}
+
+func (s *session) readOnlyWords() string {
+	return "the server at " + s.access.Address + " is read-only"
 }
 
 // later says whether a version, as 10.11.9-MariaDB, is at least that.

@@ -56,7 +56,8 @@ func (s *session) list(ctx context.Context) ([]signedIn, error) {
 			if err := rows.Scan(&login, &origin); err != nil {
 				return nil, err
 			}
-			by[login] = append(by[login], nameOf(login, strings.ToLower(origin)))
+			n, _ := granteeOf(login, origin)
+			by[login] = append(by[login], n.Name)
 		}
 	}
 	for i := range out {
@@ -113,6 +114,7 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 	if err := s.conn.QueryRowContext(ctx, "SELECT CONNECTION_ID()").Scan(&ours); err != nil {
 		return connect.All(make([]connect.Act, len(names)), connect.Unsure, s.fail("end sessions", said(err)).Error())
 	}
+	var ending []int
 	for i, n := range names {
 		if !sessionName.MatchString(n) {
 			continue
@@ -125,6 +127,7 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 		var me *mysql.MySQLError
 		switch {
 		case err == nil:
+			ending = append(ending, i)
 			out[i] = connect.Answer{Outcome: connect.Done}
 		case errors.As(err, &me) && me.Number == noSuchSession:
 			out[i] = connect.Answer{Outcome: connect.AlreadySo, Words: "it had ended by itself"}
@@ -134,5 +137,37 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 			out[i].Words = said(err).Error()
 		}
 	}
+	for _, i := range s.linger(ctx, names, ending) {
+		out[i] = connect.Answer{Outcome: connect.Failed,
+			Words: fmt.Sprintf("the server was asked to end it, and it was still there after %s", endWait)}
+	}
 	return out
+}
+
+// endWait is how long a session may take to end.
+const endWait = 5 * time.Second
+
+// linger waits until sessions have ended, and tells those that have not: the server takes note of it, and ends them later.
+func (s *session) linger(ctx context.Context, names []string, ending []int) (left []int) {
+	for until := time.Now().Add(endWait); len(ending) > 0; time.Sleep(20 * time.Millisecond) {
+		ids := make([]string, len(ending))
+		for k, i := range ending {
+			ids[k] = names[i]
+		}
+		there := map[string]bool{}
+		rows, err := s.conn.QueryContext(ctx, "SELECT ID FROM information_schema.PROCESSLIST WHERE ID IN ("+strings.Join(ids, ",")+")")
+		for err == nil && rows.Next() {
+			var id string
+			err = rows.Scan(&id)
+			there[id] = true
+		}
+		if rows != nil {
+			err = errors.Join(err, rows.Err(), rows.Close())
+		}
+		if err != nil || time.Now().After(until) {
+			return ending
+		}
+		ending = slices.DeleteFunc(ending, func(i int) bool { return !there[names[i]] })
+	}
+	return nil
 }

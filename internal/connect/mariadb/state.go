@@ -81,9 +81,10 @@ type state struct {
 	rights   map[string]*set // by permission
 	members  map[string]*set // of roles
 	admins   map[string][]string
-	has      map[string][]string // by grantee (see grantee): what it has, permissions and roles, sorted
-	texts    map[string][]string // permissions of rows that were met before
-	lifetime int64               // of passwords, in days, where nothing else is said; 0: they do not end
+	has      map[model.Named][]model.Named // by account or role: what it has, permissions and roles
+	texts    map[string][]string           // permissions of rows that were met before
+	readOnly bool                          // the server takes no changes now, though our login could make some
+	lifetime int64                         // of passwords, in days, where nothing else is said; 0: they do not end
 }
 
 // set is who is in a right, or in a role.
@@ -91,7 +92,7 @@ type set struct{ accounts, roles []string }
 
 func (s *session) newState() *state {
 	return &state{session: s, accounts: map[string]*entry{}, roles: map[string]*entry{}, rights: map[string]*set{},
-		members: map[string]*set{}, admins: map[string][]string{}, has: map[string][]string{}, texts: map[string][]string{}}
+		members: map[string]*set{}, admins: map[string][]string{}, has: map[model.Named][]model.Named{}, texts: map[string][]string{}}
 }
 
 // names are logins, or names of roles, and where they may come from.
@@ -131,7 +132,7 @@ type query struct {
 
 // queries are the tables that say who may what; all that are wanted, nil for everything, are read in one request.
 func (st *state) queries(w *wanted) []query {
-	out := []query{{"SELECT @@global.default_password_lifetime", st.lifetimeRow}}
+	out := []query{{"SELECT @@global.default_password_lifetime, @@global.read_only", st.serverRow}}
 	all := w == nil
 	if all {
 		w = &wanted{}
@@ -208,8 +209,11 @@ func (s *session) read(ctx context.Context, w *wanted) (*state, error) {
 	return st, said(rows.Err())
 }
 
-func (st *state) lifetimeRow(row []sql.RawBytes) error {
+func (st *state) serverRow(row []sql.RawBytes) error {
 	st.lifetime, _ = strconv.ParseInt(string(row[0]), 10, 64)
+	if st.readOnly = string(row[1]) != "0"; st.readOnly && st.shut == "" { // since the session began
+		st.shut = st.readOnlyWords()
+	}
 	return nil
 }
 
@@ -218,12 +222,15 @@ func (st *state) accountRow(row []sql.RawBytes) error {
 	if err := json.Unmarshal(row[2], &e.priv); err != nil {
 		e.odd = "what the server keeps of it cannot be read: " + connect.Printable(err.Error())
 	}
-	name := nameOf(e.login, e.origin)
-	if e.priv.Role || e.origin == "" && e.login == "PUBLIC" {
-		name = e.login
-		st.roles[name] = e
+	role := e.priv.Role || e.origin == "" && e.login == everybody
+	n, odd := granteeOf(e.login, e.origin)
+	if e.odd == "" {
+		e.odd = odd
+	}
+	if role {
+		st.roles[n.Name] = e
 	} else {
-		st.accounts[name] = e
+		st.accounts[n.Name] = e
 	}
 	for _, p := range onServer(e.priv.Access, st.bits) {
 		st.hold(e.login, e.origin, p)
@@ -231,8 +238,21 @@ func (st *state) accountRow(row []sql.RawBytes) error {
 	return nil
 }
 
-// nameOf is an account's name.
-func nameOf(login, origin string) string { return schema.Account().Compose(login, origin) }
+// everybody is the role that all have.
+const everybody = "PUBLIC"
+
+// granteeOf is the account, or the role where there is no origin, that the server's tables name so, and why it is odd.
+func granteeOf(login, origin string) (n model.Named, odd string) {
+	login, odd = connect.Fit(login)
+	if origin == "" {
+		return model.Named{Kind: model.GroupKind, Name: login}, odd
+	}
+	origin, more := connect.Fit(strings.ToLower(origin))
+	if odd == "" {
+		odd = more
+	}
+	return model.Named{Kind: model.Account, Name: schema.Account().Compose(login, origin)}, odd
+}
 
 // hold notes that an account, or a role where there is no origin, has a permission.
 func (st *state) hold(login, origin, permission string) {
@@ -241,37 +261,34 @@ func (st *state) hold(login, origin, permission string) {
 		s = &set{}
 		st.rights[permission] = s
 	}
-	if origin == "" {
-		s.roles = append(s.roles, login)
-		st.has["role "+login] = append(st.has["role "+login], permission)
-		return
+	n, _ := granteeOf(login, origin)
+	s.add(n)
+	st.has[n] = append(st.has[n], model.Named{Kind: model.RightKind, Name: permission})
+}
+
+func (s *set) add(n model.Named) {
+	if n.Kind == model.GroupKind {
+		s.roles = append(s.roles, n.Name)
+	} else {
+		s.accounts = append(s.accounts, n.Name)
 	}
-	n := nameOf(login, strings.ToLower(origin))
-	s.accounts = append(s.accounts, n)
-	st.has[n] = append(st.has[n], permission)
 }
 
 func (st *state) memberRow(row []sql.RawBytes) error {
-	login, origin, role := string(row[0]), strings.ToLower(string(row[1])), string(row[2])
-	m := st.members[role]
+	member, _ := granteeOf(string(row[0]), string(row[1]))
+	role, _ := granteeOf(string(row[2]), "")
+	if member.Kind == model.Account && member.Name == st.own {
+		return nil // who makes a role may give it on: we are in it for no other reason
+	}
+	m := st.members[role.Name]
 	if m == nil {
 		m = &set{}
-		st.members[role] = m
+		st.members[role.Name] = m
 	}
-	member, key := nameOf(login, origin), "role "+login
-	if origin == "" {
-		member = login
-		m.roles = append(m.roles, login)
-	} else {
-		key = member
-		if member == st.own {
-			return nil // who makes a role may give it on: we are in it for no other reason
-		}
-		m.accounts = append(m.accounts, member)
-	}
-	st.has[key] = append(st.has[key], "role "+role)
+	m.add(member)
+	st.has[member] = append(st.has[member], role)
 	if string(row[3]) == "Y" {
-		st.admins[role] = append(st.admins[role], member)
+		st.admins[role.Name] = append(st.admins[role.Name], member.Name)
 	}
 	return nil
 }
@@ -367,7 +384,7 @@ func (st *state) object(n string, e *entry) *model.Object {
 	list := make([]model.Attribute, 0, 16)
 	put := func(name string, values ...string) { list = append(list, model.Attribute{Name: name, Values: values}) }
 	number := func(name string, v uint64) { put(name, strconv.FormatUint(v, 10)) }
-	put(model.Disabled, yes(p.Locked))
+	put(model.Disabled, connect.Yes(p.Locked))
 	var ways []string
 	password, passwordless := false, false
 	for _, w := range p.ways() {
@@ -446,13 +463,6 @@ func (st *state) passwordDays(p *priv, put func(string, ...string)) {
 	}
 }
 
-func yes(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
-}
-
 // weak says why a way in is easy to get past; "" when it is not.
 func (st *state) weak(w way) string {
 	switch {
@@ -482,16 +492,7 @@ func (st *state) Object(n model.Named) *model.Object {
 }
 
 // Member implements connect.View.
-func (st *state) Member(in, member model.Named) bool {
-	key, what := member.Name, in.Name
-	if member.Kind == model.GroupKind {
-		key = "role " + key
-	}
-	if in.Kind == model.GroupKind {
-		what = "role " + what
-	}
-	return slices.Contains(st.has[key], what)
-}
+func (st *state) Member(in, member model.Named) bool { return slices.Contains(st.has[member], in) }
 
 // role is a role as an object.
 func (st *state) role(n string, members bool) *model.Object {
@@ -499,6 +500,9 @@ func (st *state) role(n string, members bool) *model.Object {
 	if m := st.members[n]; m != nil && members {
 		o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: m.accounts},
 			model.Attribute{Name: model.MemberGroups, Values: m.roles})
+	}
+	if e := st.roles[n]; e != nil && e.odd != "" {
+		o.Attributes, o.Marked = o.Attributes.With(model.Odd, e.odd), true
 	}
 	if admins := st.admins[n]; len(admins) > 0 {
 		slices.Sort(admins)

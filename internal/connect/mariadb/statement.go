@@ -67,8 +67,8 @@ func (s *script) alone(i int, text string) {
 func (b *batch) statements(ready []int) []statement {
 	s := &script{open: map[[2]string]int{}}
 	for _, i := range ready {
-		a := b.acts[i]
-		if b.trouble[i] != nil || a.Verb == model.AdoptIt {
+		a := b.Acts[i]
+		if b.Trouble[i] != nil || a.Verb == model.AdoptIt {
 			continue
 		}
 		var err error
@@ -87,7 +87,7 @@ func (b *batch) statements(ready []int) []statement {
 			err = fmt.Errorf("a %s cannot be changed by %s", a.Object, a.Verb)
 		}
 		if err != nil {
-			b.trouble[i] = err
+			b.Trouble[i] = err
 		}
 	}
 	return s.list
@@ -95,7 +95,7 @@ func (b *batch) statements(ready []int) []statement {
 
 // move brings a member into a role or a right, or out of it.
 func (b *batch) move(i int, s *script) error {
-	a := b.acts[i]
+	a := b.Acts[i]
 	who := account(a.Member)
 	if a.MemberKind == model.GroupKind {
 		who = text(a.Member)
@@ -129,7 +129,7 @@ func privilege(r sqlright.Right) string {
 
 // keepers changes who may give a role on.
 func (b *batch) keepers(i int, s *script) {
-	a := b.acts[i]
+	a := b.Acts[i]
 	before, after := a.Before().Get(model.Administrators), a.After().Get(model.Administrators)
 	for _, n := range after {
 		if !slices.Contains(before, n) {
@@ -153,7 +153,7 @@ func (b *batch) grantee(n string) string {
 
 // ofAccount makes, changes or removes one. ALTER USER leaves what it does not name as it is.
 func (b *batch) ofAccount(i int, s *script) error {
-	a := b.acts[i]
+	a := b.Acts[i]
 	who := account(a.Name)
 	if a.Verb == model.Remove {
 		s.put(i, "DROP USER ", who, "")
@@ -203,7 +203,7 @@ func (b *batch) standard(i int, who string, role []string, s *script) {
 		s.alone(i, "SET DEFAULT ROLE NONE FOR "+who)
 		return
 	}
-	a := b.acts[i]
+	a := b.Acts[i]
 	if !b.before.Member(model.Named{Kind: model.GroupKind, Name: role[0]}, model.Named{Kind: model.Account, Name: a.Name}) {
 		s.put(i, "GRANT "+name(role[0])+" TO ", who, "")
 	}

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,21 +30,24 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err := found(itself); err != nil {
 		return err
 	}
-	power := st.power()
+	how, right, err := st.power(ctx)
+	if err != nil {
+		return s.fail("see who may act as another", err)
+	}
 	told := st.alike()
 	for n, e := range st.accounts {
 		o := st.object(n, e)
 		more := told[n]
-		for _, how := range power.how[n] {
-			more = add(more, model.Elevation, how)
+		if h := how[n]; h != nil {
+			more = append(more, model.Attribute{Name: model.Elevation, Values: h})
 		}
 		if e.origin == "" || strings.Trim(e.origin, "%_") == "" {
-			more = add(more, model.OpenWide, "it can be signed in to from any address")
+			more = append(more, model.Attribute{Name: model.OpenWide, Values: []string{"it can be signed in to from any address"}})
 		}
 		if what := owned[n]; len(what) > 0 {
 			more = append(more, model.Attribute{Name: model.Owns, Values: what})
 		}
-		if len(more) > 0 && e.priv.Locked { // what is shut opens nothing
+		if e.priv.Locked { // what is shut opens nothing
 			more = slices.DeleteFunc(more, func(a model.Attribute) bool {
 				return a.Name == model.OpenWide || a.Name == model.ShadowedBy || a.Name == model.UnevenWith
 			})
@@ -54,96 +56,92 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 			o.Attributes = o.Attributes.With(a.Name, a.Values...)
 			o.Marked = o.Marked || a.Name != model.Elevation && a.Name != model.Owns
 		}
-		if err := hand(*o, found); err != nil {
+		if err := found(*o); err != nil {
 			return err
 		}
 	}
 	for n := range st.roles {
-		if err := hand(*st.role(n, true), found); err != nil {
+		if err := found(*st.role(n, true)); err != nil {
 			return err
 		}
 	}
 	for permission, who := range st.rights {
-		o := model.Object{Kind: model.RightKind, Name: permission, Attributes: model.Pack(
-			model.Attribute{Name: model.Members, Values: who.accounts}, model.Attribute{Name: model.MemberGroups, Values: who.roles})}
-		if err := hand(o, found); err != nil {
+		if err := found(who.right(permission)); err != nil {
 			return err
 		}
 	}
-	return found(power.right)
+	return found(right)
 }
 
-func add(list []model.Attribute, name, value string) []model.Attribute {
-	for i := range list {
-		if list[i].Name == name {
-			list[i].Values = append(list[i].Values, value)
-			return list
-		}
+// right is a permission as an object.
+func (s *set) right(permission string) model.Object {
+	name, odd := connect.Fit(permission)
+	o := model.Object{Kind: model.RightKind, Name: name, Marked: odd != "", Attributes: model.Pack(
+		model.Attribute{Name: model.Members, Values: s.accounts}, model.Attribute{Name: model.MemberGroups, Values: s.roles})}
+	if odd != "" {
+		o.Attributes = o.Attributes.With(model.Odd, odd)
 	}
-	return append(list, model.Attribute{Name: name, Values: []string{value}})
+	return o
 }
 
-// hand hands an object on, cleaned of what could do harm where it is shown: what has such a name is odd.
-func hand(o model.Object, found func(model.Object) error) error {
-	if words := model.Unfit(o.Name, false); words != "" {
-		o.Attributes = o.Attributes.With(model.Odd, "its name cannot be looked after: "+words)
-		o.Name, o.Marked = connect.Printable(o.Name), true
-	}
-	return found(o)
-}
-
-// power is what makes somebody superuser.
-type power struct {
-	right model.Object
-	how   map[string][]string // by account: through what
-}
-
-// power finds who can become superuser, themselves or through roles that are in roles.
-func (st *state) power() power {
-	p := power{right: model.Object{Kind: model.RightKind, Name: model.Superuser}, how: map[string][]string{}}
-	strong := map[string]bool{}
-	var spread func(role string)
-	spread = func(role string) {
-		if strong[role] {
-			return
-		}
-		strong[role] = true
-		if m := st.members[role]; m != nil {
-			for _, inner := range m.roles {
-				spread(inner)
-			}
-		}
-	}
-	direct := map[string]bool{}
+// power finds who can become superuser: by permissions, through roles, and by acting as another.
+func (st *state) power(ctx context.Context) (how map[string][]string, right model.Object, err error) {
+	mighty, members := map[model.Named][]string{}, map[model.Named][]model.Named{}
 	allows := slices.Clone(powers)
 	for permission, who := range st.rights {
-		if !mighty(permission) {
+		if !isMighty(permission) {
 			continue
 		}
 		allows = append(allows, permission)
 		for _, a := range who.accounts {
-			p.how[a] = append(p.how[a], "right "+permission)
-			direct[a] = true
+			n := model.Named{Kind: model.Account, Name: a}
+			mighty[n] = append(mighty[n], "right "+permission)
 		}
 		for _, role := range who.roles {
-			spread(role)
+			mighty[model.Named{Kind: model.GroupKind, Name: role}] = nil
 		}
 	}
-	for role := range strong {
-		if m := st.members[role]; m != nil {
-			for _, a := range m.accounts {
-				p.how[a] = append(p.how[a], "group "+role)
+	for n, list := range st.has {
+		for _, in := range list {
+			if in.Kind == model.GroupKind {
+				members[in] = append(members[in], n)
 			}
 		}
 	}
-	for _, how := range p.how {
-		slices.Sort(how)
+	if err := st.proxies(ctx, mighty, members); err != nil {
+		return nil, right, err
 	}
-	p.right.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: slices.Sorted(maps.Keys(direct))},
-		model.Attribute{Name: model.MemberGroups, Values: slices.Sorted(maps.Keys(strong))},
-		model.Attribute{Name: model.Allows, Values: slices.Compact(slices.Sorted(slices.Values(allows)))})
-	return p
+	how, right = connect.Power(mighty, members, everybody)
+	slices.Sort(allows)
+	right.Attributes = right.Attributes.With(model.Allows, slices.Compact(allows)...)
+	return how, right, nil
 }
+
+// proxies adds who may act as whom: as a named account, or as any.
+func (st *state) proxies(ctx context.Context, mighty map[model.Named][]string, members map[model.Named][]model.Named) error {
+	rows, err := st.conn.QueryContext(ctx, "SELECT User, Host, Proxied_user, Proxied_host FROM mysql.proxies_priv")
+	if err != nil {
+		return said(err)
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var user, host, other, at string
+		if err := rows.Scan(&user, &host, &other, &at); err != nil {
+			return err
+		}
+		who, _ := granteeOf(user, host)
+		if other == "" {
+			mighty[who] = append(mighty[who], "PROXY of anybody")
+			continue
+		}
+		as, _ := granteeOf(other, at)
+		members[as] = append(members[as], who)
+	}
+	return said(rows.Err())
+}
+
+// toldMost is how many accounts of nobody's are looked at beside each other account.
+const toldMost = 50
 
 // alike tells of accounts what their namesakes, and those of nobody, have to do with them.
 func (st *state) alike() map[string][]model.Attribute {
@@ -156,34 +154,61 @@ func (st *state) alike() map[string][]model.Attribute {
 	slices.SortFunc(nobody, closer)
 	for login, names := range by {
 		slices.SortFunc(names, closer)
-		for i, n := range names {
-			origin := st.accounts[n].origin
-			for _, other := range nobody {
-				if where := st.accounts[other].origin; login != "" && closer(other, n) < 0 && meet(origin, where) {
-					out[n] = add(out[n], model.ShadowedBy, fmt.Sprintf("from %s the account %s, which is nobody's, answers in its place",
-						where, other))
+		for _, n := range names {
+			for _, other := range nobody[:min(len(nobody), toldMost)] {
+				if where := st.accounts[other].origin; login != "" && closer(other, n) < 0 && meet(st.accounts[n].origin, where) {
+					out[n] = append(out[n], model.Attribute{Name: model.ShadowedBy, Values: []string{fmt.Sprintf(
+						"from %s the account %s, which is nobody's, answers in its place", where, other)}})
+					break
 				}
 			}
-			for k, other := range names {
-				if k == i || st.accounts[other].priv.Locked || slices.Equal(st.what(n), st.what(other)) {
-					continue
-				}
-				words := fmt.Sprintf("it may do other things than %s", other)
-				if k < i && meet(origin, st.accounts[other].origin) {
-					words += ", which answers from " + st.accounts[other].origin
-				}
-				out[n] = add(out[n], model.UnevenWith, words)
-			}
+		}
+		if len(names) > 1 {
+			st.uneven(names, out)
 		}
 	}
 	return out
 }
 
-// what an account has, sorted, without what comes with it.
-func (st *state) what(n string) []string {
-	list := (&model.Spelling{Covers: dialect.Covers}).Least(st.has[n])
+// uneven tells of accounts of one login, the closest first, another that is open and may do other things.
+func (st *state) uneven(names []string, out map[string][]model.Attribute) {
+	type one struct {
+		place      int
+		name, what string
+	}
+	var first []one // of those that may do the same the closest that is open
+	what := make([]string, len(names))
+	for i, n := range names {
+		what[i] = st.what(n)
+		if !st.accounts[n].priv.Locked && !slices.ContainsFunc(first, func(o one) bool { return o.what == what[i] }) && len(first) < 2 {
+			first = append(first, one{i, n, what[i]})
+		}
+	}
+	for i, n := range names {
+		at := slices.IndexFunc(first, func(o one) bool { return o.what != what[i] })
+		if at < 0 {
+			continue
+		}
+		other := first[at]
+		words := "it may do other things than " + other.name
+		if where := st.accounts[other.name].origin; other.place < i && meet(st.accounts[n].origin, where) {
+			words += ", which answers from " + where
+		}
+		out[n] = append(out[n], model.Attribute{Name: model.UnevenWith, Values: []string{words}})
+	}
+}
+
+// what an account has, in one text, without what comes with it.
+func (st *state) what(n string) string {
+	var list []string
+	for _, x := range st.has[model.Named{Kind: model.Account, Name: n}] {
+		list = append(list, x.Kind.String()+" "+x.Name)
+	}
+	list = (&model.Spelling{Covers: func(wide, narrow string) bool {
+		return wide == narrow || dialect.Covers(strings.TrimPrefix(wide, "right "), strings.TrimPrefix(narrow, "right "))
+	}}).Least(list)
 	slices.Sort(list)
-	return list
+	return strings.Join(list, "\n")
 }
 
 // meet says whether somebody could come from within two origins, as far as is plain from what they are called.
@@ -252,13 +277,9 @@ func (s *session) itself(ctx context.Context) (model.Object, error) {
 	put(model.Version, version)
 	put(model.System, strings.TrimSpace("MariaDB "+comment))
 	put(model.HostName, host)
-	put("read-only", yes(readOnly != 0))
+	put("read-only", connect.Yes(readOnly != 0))
 	now := time.UnixMilli(int64(clock * 1000))
-	off := int(time.Until(now).Round(time.Second) / time.Second)
-	if off >= -clockSlack && off <= clockSlack {
-		off = 0
-	}
-	put(model.ClockOff, strconv.Itoa(off))
+	put(model.ClockOff, connect.ClockOff(now))
 	status := map[string]string{}
 	for rows.NextResultSet() {
 		for rows.Next() {
@@ -305,6 +326,3 @@ func (s *session) follows(ctx context.Context) string {
 	}
 	return row[at].String
 }
-
-// clockSlack is how many seconds a clock may differ before it is told.
-const clockSlack = 5

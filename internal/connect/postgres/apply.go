@@ -19,22 +19,20 @@ const atOnce = 250
 // Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
 // it is read once again after.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
-	b := &batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
-	var err error
-	if b.before, err = s.lookup(ctx, acts); err != nil {
+	before, err := s.lookup(ctx, acts)
+	if err != nil {
 		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
 	}
-	b.view = connect.Expect(b.before)
-	for from := 0; from < len(acts) && b.lost == nil; {
-		to := from + 1
-		for to < len(acts) && acts[to].Stage == acts[from].Stage {
-			to++
-		}
-		b.stage(ctx, from, to)
-		from = to
+	b := &batch{connect.Begin(schema, acts, before), s, before}
+	b.Stages(func(ready []int) { b.stage(ctx, ready) })
+	after, err := before, b.Lost
+	if sent := b.Sent(); err == nil && sent != nil {
+		after, err = s.lookup(ctx, sent)
 	}
-	b.conclude(ctx)
-	return b.answers
+	if err != nil {
+		err = s.fail("change", said(err))
+	}
+	return b.Conclude(after, err)
 }
 
 // lookup reads what acts speak of, and no more of it than their judging needs.
@@ -102,48 +100,27 @@ const interrupted = "57014"
 
 // batch is some acts that are carried out.
 type batch struct {
+	*connect.Batch
 	*session
-	acts    []connect.Act
-	answers []connect.Answer
-	before  *state
-	view    *connect.Expected
-	begun   []int // acts that were ready
-	trouble map[int]error
-	lost    error // the connection, while something was under way
+	before *state
 }
 
-// stage carries out the acts of one stage that are ready.
-func (b *batch) stage(ctx context.Context, from, to int) {
-	var ready []int
-	for i := from; i < to; i++ {
-		a := b.acts[i]
-		standing, words := connect.Judge(a, schema, b.view)
-		if standing != connect.Ready {
-			b.answers[i] = connect.Found(a, standing, words, b.before)
-			continue
-		}
-		ready = append(ready, i)
-	}
-	b.begun = append(b.begun, ready...)
-	for _, i := range ready {
-		b.view.Take(b.acts[i].Act)
-		if b.shut != "" && b.acts[i].Verb != model.AdoptIt {
-			b.trouble[i] = errors.New(b.shut)
-		}
-	}
+// stage carries out the acts of one stage, database by database.
+func (b *batch) stage(ctx context.Context, ready []int) {
 	if b.shut != "" {
+		b.Refuse(ready, b.shut)
 		return
 	}
 	b.removals(ctx, ready)
 	by := map[string][]part{} // by database
 	var order []string
 	for _, i := range ready {
-		if b.trouble[i] != nil || b.acts[i].Verb == model.AdoptIt {
+		if b.Trouble[i] != nil || b.Acts[i].Verb == model.AdoptIt {
 			continue
 		}
 		db, text, err := b.statement(i)
 		if err != nil {
-			b.trouble[i] = err
+			b.Trouble[i] = err
 			continue
 		}
 		if text == "" {
@@ -170,13 +147,13 @@ type part struct {
 // run carries out some statements as one transaction. When it fails nothing of it holds, and each is tried by itself, so that
 // those that fail are named and the others done.
 func (b *batch) run(ctx context.Context, db string, list []part) {
-	if b.lost != nil {
+	if b.Lost != nil {
 		return
 	}
 	conn, err := b.in(ctx, db)
 	if err != nil {
 		for _, p := range list {
-			b.trouble[p.act] = err
+			b.Trouble[p.act] = err
 		}
 		return
 	}
@@ -188,15 +165,15 @@ func (b *batch) run(ctx context.Context, db string, list []part) {
 	switch {
 	case err == nil:
 	case lost(err):
-		b.lost = err
+		b.Lost = err
 	case len(list) == 1 && passing(err) && ctx.Err() == nil:
 		if _, err = b.ask(ctx, conn, list[0].text); lost(err) {
-			b.lost = err
+			b.Lost = err
 		} else if err != nil {
-			b.trouble[list[0].act] = said(err)
+			b.Trouble[list[0].act] = said(err)
 		}
 	case len(list) == 1:
-		b.trouble[list[0].act] = said(err)
+		b.Trouble[list[0].act] = said(err)
 	default:
 		for i := range list {
 			b.run(ctx, db, list[i:i+1])
@@ -217,7 +194,7 @@ func (b *batch) removals(ctx context.Context, ready []int) {
 	var names []string
 	which := map[string]int{}
 	for _, i := range ready {
-		if a := b.acts[i]; a.Verb == model.Remove {
+		if a := b.Acts[i]; a.Verb == model.Remove {
 			names = append(names, a.Name)
 			which[a.Name] = i
 		}
@@ -227,7 +204,7 @@ func (b *batch) removals(ctx context.Context, ready []int) {
 	}
 	fail := func(err error) {
 		for _, i := range which {
-			b.trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
+			b.Trouble[i] = fmt.Errorf("whether it is in use, and what belongs to it, could not be read: %w", err)
 		}
 	}
 	list, err := b.list(ctx)
@@ -237,11 +214,11 @@ func (b *batch) removals(ctx context.Context, ready []int) {
 	}
 	for _, x := range list {
 		if i, ok := which[x.account]; ok {
-			b.trouble[i] = fmt.Errorf("it is signed in, from %s; end its sessions first", connect.Printable(x.from))
+			b.Trouble[i] = fmt.Errorf("it is signed in, from %s; end its sessions first", connect.Printable(x.from))
 		}
 	}
 	if i, ok := which[b.own]; ok {
-		b.trouble[i] = errors.New("it is our own login")
+		b.Trouble[i] = errors.New("it is our own login")
 	}
 	_, databases, err := b.itself(ctx)
 	if err == nil {
@@ -254,11 +231,11 @@ func (b *batch) removals(ctx context.Context, ready []int) {
 	to := b.access.Settings[heir]
 	for _, n := range names {
 		i := which[n]
-		if owned := b.before.owns[n]; len(owned) > 0 && to == "" && b.trouble[i] == nil {
-			b.trouble[i] = fmt.Errorf("%s belongs to it; name whose it becomes in the target's settings (%s: …), or drop it",
+		if owned := b.before.owns[n]; len(owned) > 0 && to == "" && b.Trouble[i] == nil {
+			b.Trouble[i] = fmt.Errorf("%s belongs to it; name whose it becomes in the target's settings (%s: …), or drop it",
 				strings.Join(owned, ", "), heir)
 		}
-		if b.trouble[i] == nil {
+		if b.Trouble[i] == nil {
 			b.disown(ctx, i, n, to, databases)
 		}
 	}
@@ -283,37 +260,8 @@ func (b *batch) disown(ctx context.Context, i int, n, to string, databases []str
 			_, err = b.ask(ctx, conn, sql.String())
 		}
 		if err != nil {
-			b.trouble[i] = fmt.Errorf("what it has in %s could not be taken from it: %w", db, said(err))
+			b.Trouble[i] = fmt.Errorf("what it has in %s could not be taken from it: %w", db, said(err))
 			return
-		}
-	}
-}
-
-// conclude reads back and answers what was begun; what never was stays as it is.
-func (b *batch) conclude(ctx context.Context) {
-	var sent []connect.Act
-	for _, i := range b.begun {
-		if b.acts[i].Verb != model.AdoptIt {
-			sent = append(sent, b.acts[i])
-		}
-	}
-	after, err := b.before, b.lost
-	if err == nil && sent != nil {
-		after, err = b.lookup(ctx, sent)
-	}
-	for i, a := range b.acts {
-		switch {
-		case b.answers[i].Outcome != "":
-		case a.Verb == model.AdoptIt: // nothing was sent: an account that is adopted stands as it was read
-			b.answers[i] = connect.Verify(a, schema, b.before, "")
-		case err != nil:
-			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: b.fail("change", said(err)).Error()}
-		default:
-			words := ""
-			if b.trouble[i] != nil {
-				words = b.trouble[i].Error()
-			}
-			b.answers[i] = connect.Verify(a, schema, after, words)
 		}
 	}
 }

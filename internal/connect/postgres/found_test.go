@@ -18,27 +18,12 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-func surveyed(t *testing.T, s connect.Session) map[model.Named]model.Object {
-	t.Helper()
-	out := map[model.Named]model.Object{}
-	if err := s.Survey(context.Background(), func(o model.Object) error {
-		n := model.Named{Kind: o.Kind, Name: o.Name}
-		if _, twice := out[n]; twice {
-			t.Errorf("%v is told twice", n)
-		}
-		out[n] = o
-		return nil
-	}); err != nil {
-		t.Fatal(err)
-	}
-	return out
-}
-
 // byHand is what years of work by hand leave behind.
 const byHand = odd + `
 CREATE ROLE admins CREATEROLE; CREATE ROLE helpers IN ROLE admins; CREATE ROLE ulla LOGIN IN ROLE helpers CONNECTION LIMIT 4 VALID UNTIL '2031-02-03';
 SET password_encryption = 'md5'; CREATE ROLE old LOGIN PASSWORD 'x' VALID UNTIL '2026-12-01 12:30+00'; RESET password_encryption;
 CREATE ROLE files LOGIN PASSWORD 'y' IN ROLE pg_read_server_files; CREATE ROLE gone NOLOGIN PASSWORD 'y'; CREATE ROLE crew;
+CREATE ROLE dbas; GRANT postgres TO dbas; CREATE ROLE far LOGIN IN ROLE dbas; CREATE ROLE further LOGIN IN ROLE far;
 GRANT crew TO files WITH ADMIN OPTION; ALTER ROLE ulla SET work_mem = '64MB'; ALTER ROLE ulla IN DATABASE rota SET search_path = crew, "Old";
 \c rota
 GRANT SELECT ON shifts TO crew; GRANT INSERT ON shifts TO crew WITH GRANT OPTION; GRANT SELECT ON ALL TABLES IN SCHEMA public TO ulla;
@@ -59,13 +44,14 @@ func TestFound(t *testing.T) {
 	if err := p.Run("postgres", "SELECT pg_reload_conf()"); err != nil {
 		t.Fatal(err)
 	}
-	all := surveyed(t, connecttest.Open(t, postgres.Connector{}, a))
+	all := connecttest.Surveyed(t, connecttest.Open(t, postgres.Connector{}, a))
 	for _, c := range []struct {
 		kind                  model.ObjectKind
 		name, attribute, want string
 	}{
 		{model.Account, "ulla", model.Elevation, "group helpers"}, {model.Account, "files", model.Elevation, "group pg_read_server_files"},
 		{model.Account, "postgres", model.Elevation, "right CREATEROLE;right SUPERUSER"}, {model.Account, "old", model.Elevation, ""},
+		{model.Account, "far", model.Elevation, "group dbas"}, {model.Account, "further", model.Elevation, "account far"},
 		{model.Account, "old", model.WeakSignIn, "MD5"}, {model.Account, "files", model.WeakSignIn, ""},
 		{model.Account, "old", model.PasswordEnds, "2026-12-01T12:30:00Z"}, {model.Account, "ulla", model.PasswordEnds, "2031-02-03"},
 		{model.Account, "ulla", "sessions-most", "4"}, {model.Account, "gone", model.Disabled, "yes"},
@@ -98,36 +84,13 @@ func TestFound(t *testing.T) {
 	}
 }
 
-func act(verb model.Verb, kind model.ObjectKind, name string, changes ...model.Change) connect.Act {
-	return connect.Act{Act: model.Act{Verb: verb, Object: kind, Name: name, Changes: changes}}
-}
-
-func move(set, account string) connect.Act {
-	a := act(model.JoinIt, model.GroupKind, set, model.Entering(true)...)
-	a.Member, a.MemberKind, a.Stage = account, model.Account, 60
-	return a
-}
-
 // crew makes so many accounts that join two groups each.
 func crew(n int) []connect.Act {
-	var out []connect.Act
-	for i := range n {
-		out = append(out, act(model.Create, model.Account, fmt.Sprintf("hand.%04d", i)))
-	}
-	for i := range n {
-		for _, group := range []string{"deck", "stores"} {
-			out = append(out, move(group, fmt.Sprintf("hand.%04d", i)))
-		}
-	}
-	return out
+	return connecttest.Crew(n, func(i int) string { return fmt.Sprintf("hand.%04d", i) })
 }
 
-func tally(answers []connect.Answer) map[connect.Outcome]int {
-	out := map[connect.Outcome]int{}
-	for _, a := range answers {
-		out[a.Outcome]++
-	}
-	return out
+func join(kind model.ObjectKind, set, account string) connect.Act {
+	return connecttest.Move(model.JoinIt, kind, set, account)
 }
 
 const groups = "CREATE ROLE deck; CREATE ROLE stores;"
@@ -140,23 +103,15 @@ func TestRemoval(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer conn.Close(context.Background())
-	gone := func(names ...string) (out []string) {
+	gone := func(names ...string) []connect.Answer {
 		var acts []connect.Act
 		for _, n := range names {
-			acts = append(acts, act(model.Remove, model.Account, n))
+			acts = append(acts, connecttest.Act(model.Remove, model.Account, n))
 		}
-		for _, x := range connecttest.Open(t, postgres.Connector{}, a).Apply(context.Background(), acts) {
-			out = append(out, string(x.Outcome)+" "+x.Words)
-		}
-		return out
+		return connecttest.Open(t, postgres.Connector{}, a).Apply(context.Background(), acts)
 	}
-	got := gone("files", "ulla", "old", "hen-roost")
-	for i, want := range []string{"failed it is signed in, from 127.0.0.1", "failed table public.hers in rota belongs to it", "done ",
-		"failed it is our own login"} {
-		if !strings.HasPrefix(got[i], want) {
-			t.Errorf("%d: %s, want %s", i, got[i], want)
-		}
-	}
+	connecttest.Outcomes(t, gone("files", "ulla", "old", "hen-roost"), "failed it is signed in, from 127.0.0.1",
+		"failed table public.hers in rota belongs to it", "done ", "failed it is our own login")
 	s := connecttest.Open(t, postgres.Connector{}, a)
 	list, err := connect.Watch(context.Background(), s)
 	if err != nil || len(list) != 1 || list[0].Attributes.One(model.HeldBy) != "files" {
@@ -167,9 +122,7 @@ func TestRemoval(t *testing.T) {
 		t.Errorf("%+v", e)
 	}
 	a.Settings = map[string]string{"heir": "keeper"}
-	if got := gone("files", "ulla"); got[0] != "done " || got[1] != "done " {
-		t.Errorf("%q", got)
-	}
+	connecttest.Outcomes(t, gone("files", "ulla"), "done ", "done ")
 	if out, err := p.Ask("rota", "SELECT tableowner FROM pg_tables WHERE tablename = 'hers'"); out != "keeper" {
 		t.Errorf("whose is what was hers? %s %v", out, err)
 	}
@@ -179,10 +132,10 @@ func TestRemoval(t *testing.T) {
 func TestOneOfManyFails(t *testing.T) {
 	p, a := start(t, groups+"CREATE ROLE Hand; CREATE ROLE \"Hand.0001\" LOGIN;")
 	long := strings.Repeat("ü", 32)
-	acts := append(crew(20), act(model.Create, model.Account, long), move("deck", "nobody"), move("none", "hand.0001"),
-		connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.RightKind, Name: "SELECT ON nowhere.public.x", Member: "hand.0002",
-			MemberKind: model.Account, Changes: model.Entering(true)}, Stage: 60},
-		act(model.Create, model.Account, "other", model.Change{Attribute: "sessions-most", After: []string{"some"}}))
+	acts := append(crew(20), connecttest.Act(model.Create, model.Account, long), join(model.GroupKind, "deck", "nobody"),
+		join(model.GroupKind, "none", "hand.0001"),
+		join(model.RightKind, "SELECT ON nowhere.public.x", "hand.0002"),
+		connecttest.Act(model.Create, model.Account, "other", model.Change{Attribute: "sessions-most", After: []string{"some"}}))
 	answers := connecttest.Open(t, postgres.Connector{}, a).Apply(context.Background(), acts)
 	wrong := map[int]string{60: "at most 63 bytes", 61: "does not exist", 63: "nowhere", 64: `it is a number, or any`}
 	for i, x := range answers {
@@ -205,24 +158,13 @@ func TestOneOfManyFails(t *testing.T) {
 // A server that goes in the middle of a batch, and comes back.
 func TestRestart(t *testing.T) {
 	p, a := start(t, groups)
-	acts := crew(4000)
-	s := connecttest.Open(t, postgres.Connector{}, a)
-	done := make(chan []connect.Answer)
-	go func() { done <- s.Apply(context.Background(), acts) }()
-	time.Sleep(25 * time.Millisecond) // some of it is done by then
-	p.Stop()
-	if n := tally(<-done); n[connect.Unsure] != len(acts) {
-		t.Errorf("%v", n)
-	}
-	if err := p.Start(context.Background()); err != nil {
-		t.Fatal(err)
-	}
-	for i := range acts {
-		acts[i].Again = true
-	}
-	if n := tally(connecttest.Open(t, postgres.Connector{}, a).Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
-		t.Errorf("once more: %v", n)
-	}
+	connecttest.Restarted(t, postgres.Connector{}, a, crew(4000), func() {
+		time.Sleep(25 * time.Millisecond) // some of it is done by then
+		p.Stop()
+		if err := p.Start(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+	})
 }
 
 // Others who write the same rows at the same time, deadlocks and killed statements among them, do not make an answer wrong.
@@ -249,17 +191,8 @@ func TestAmongOthers(t *testing.T) {
 	answers := connecttest.Open(t, postgres.Connector{}, a).Apply(context.Background(), acts)
 	close(stop)
 	wg.Wait()
-	all := surveyed(t, connecttest.Open(t, postgres.Connector{}, a))
-	for i, x := range answers {
-		o, there := all[acts[i].Of()]
-		if acts[i].Moves() {
-			there = there && strings.Contains(strings.Join(o.Attributes.Get(model.Members), " ")+" ", acts[i].Member+" ")
-		}
-		if acts[i].Member != "hand.0007" && x.Outcome != connect.Unsure && (x.Outcome == connect.Done) != there {
-			t.Fatalf("%v is told %s (%s), and there: %v", acts[i].Act, x.Outcome, x.Words, there)
-		}
-	}
-	if n := tally(answers); n[connect.Done]+n[connect.Unsure] == 0 { // whoever ends readings too leaves us not knowing
+	connecttest.Agree(t, acts, answers, connecttest.Surveyed(t, connecttest.Open(t, postgres.Connector{}, a)), "hand.0007")
+	if n := connecttest.Tally(answers); n[connect.Done]+n[connect.Unsure] == 0 { // whoever ends readings too leaves us not knowing
 		t.Errorf("%v", n)
 	}
 }

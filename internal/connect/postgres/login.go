@@ -14,8 +14,8 @@ func (Connector) MakeLogin(as, from string, permissions []string) []string {
 		"-- A password of your own choice in place of the dots; then: roost secret set NAME",
 		"CREATE ROLE " + who + " LOGIN CREATEROLE PASSWORD '...';",
 		"-- and in pg_hba.conf: hostssl all " + who + " " + from + "/32 scram-sha-256",
-		"-- End sessions; see how passwords are kept, and by which rules the server lets people in.",
-		"GRANT pg_signal_backend TO " + who + ";",
+		"-- See who is signed in and end sessions; see how passwords are kept, and by which rules the server lets people in.",
+		"GRANT pg_read_all_stats, pg_signal_backend TO " + who + ";",
 		"GRANT SELECT ON pg_authid, pg_hba_file_rules TO " + who + ";",
 		"GRANT EXECUTE ON FUNCTION pg_hba_file_rules() TO " + who + ";",
 	}

@@ -45,9 +45,9 @@ var dialect = &sqlright.Dialect{Folds: true, Passes: true, Expands: true, Alone:
 // powers are the permissions that make superuser, or let somebody become it.
 var powers = []string{"CREATEROLE", "SUPERUSER"}
 
-// mighty says whether a permission makes superuser: one of powers, or anything but looking at what the server itself keeps,
+// isMighty says whether a permission makes superuser: one of powers, or anything but looking at what the server itself keeps,
 // or reads and runs files with.
-func mighty(permission string) bool {
+func isMighty(permission string) bool {
 	if slices.Contains(powers, strings.TrimSuffix(permission, " WITH GRANT OPTION")) {
 		return true
 	}

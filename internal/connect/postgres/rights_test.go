@@ -59,7 +59,7 @@ func TestMighty(t *testing.T) {
 		"UPDATE ON rota.pg_catalog.pg_authid": true, "SELECT ON rota.pg_catalog.pg_authid": false,
 		"EXECUTE ON FUNCTION rota.pg_catalog.pg_read_file(text)": true, "USAGE ON SCHEMA rota.pg_catalog": false, "nonsense": false,
 		"SELECT ON NEW TABLES rota.pg_x.public": false} {
-		if got := mighty(p); got != want {
+		if got := isMighty(p); got != want {
 			t.Errorf("%s makes superuser: %v", p, got)
 		}
 	}

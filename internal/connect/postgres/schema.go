@@ -79,7 +79,7 @@ var schema = model.Schema{
 			ByJoining: true, Name: model.OnePart("permission", `.`), Members: []model.ObjectKind{model.Account, model.GroupKind},
 			Verbs:      []model.Verb{model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{{Name: model.Members, Many: true}, {Name: model.MemberGroups, Many: true}},
-			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers, Mighty: mighty}},
+			Spelled:    &model.Spelling{Read: dialect.Read, Covers: dialect.Covers, Mighty: isMighty}},
 		{Kind: model.SessionKind},
 		{Kind: model.SystemKind, About: "the server itself", Attributes: []model.AttributeSchema{
 			{Name: model.System}, {Name: model.Version}, {Name: model.UpSince}, {Name: model.ClockOff}, {Name: "read-only"},

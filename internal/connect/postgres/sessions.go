@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"fmt"
 	"regexp"
 	"strconv"
 	"strings"
@@ -18,7 +19,15 @@ type signedIn struct{ name, account, from, database, since string }
 
 // list lists sessions but those of ours.
 func (s *session) list(ctx context.Context) ([]signedIn, error) {
-	rows, err := s.ask(ctx, s.home, `SELECT pid || '-' || (EXTRACT(EPOCH FROM backend_start) * 1000000)::bigint, usename,
+	rows, err := s.ask(ctx, s.home, `SELECT pg_has_role(current_user, 'pg_read_all_stats', 'USAGE')`)
+	if err == nil && len(rows) == 1 && rows[0][0][0] != "t" { // the server would show less than there is, and not say so
+		err = fmt.Errorf("our login may not see others' (roost target needs %s): GRANT pg_read_all_stats TO %s", s.access.Target,
+			name(s.own))
+	}
+	if err != nil {
+		return nil, said(err)
+	}
+	rows, err = s.ask(ctx, s.home, `SELECT pid || '-' || (EXTRACT(EPOCH FROM backend_start) * 1000000)::bigint, usename,
 		COALESCE(host(client_addr), 'the server itself'), datname, EXTRACT(EPOCH FROM backend_start)::bigint FROM pg_stat_activity
 		WHERE backend_type = 'client backend' AND usename IS NOT NULL AND NOT (usename = current_user AND application_name = 'hen-roost')
 		ORDER BY backend_start`)

@@ -21,6 +21,7 @@ type role struct {
 	until    string // seconds, infinity, or nothing
 	kept     string // how its password is kept: scram, md5, or nothing
 	settings []string
+	odd      string // why it cannot be looked after
 }
 
 // state is what has been read of a server. It is a connect.View of what was asked for.
@@ -135,11 +136,7 @@ func (s *session) read(ctx context.Context, w *wanted, databases []string) (*sta
 		admins: map[string][]string{}, has: map[holding]bool{}, all: map[string]bool{}, owns: map[string][]string{}}
 	var later [][]string // what may only be told once it is known who is an account
 	keep := func(row [][]byte) {
-		texts := make([]string, len(row))
-		for i, v := range row {
-			texts[i] = string(v)
-		}
-		later = append(later, texts)
+		later = append(later, fitted(row))
 	}
 	err := s.each(ctx, s.home, rolesQuery(w), func(n int, row [][]byte) error {
 		if n == 0 {
@@ -175,10 +172,7 @@ func (st *state) readDatabase(ctx context.Context, w *wanted, db string) error {
 	}
 	each := map[wide]map[string]int{} // how many of the things of a schema somebody has a permission on
 	err = st.each(ctx, conn, aclQuery(w), func(n int, row [][]byte) error {
-		texts := make([]string, len(row))
-		for i, v := range row {
-			texts[i] = string(v)
-		}
+		texts := fitted(row)
 		if n == 0 {
 			st.aclRow(texts, each)
 			return nil
@@ -201,6 +195,15 @@ func (st *state) readDatabase(ctx context.Context, w *wanted, db string) error {
 	return said(err)
 }
 
+// fitted are the values of a row, each fit to be kept: nearly all are names.
+func fitted(row [][]byte) []string {
+	out := make([]string, len(row))
+	for i, v := range row {
+		out[i], _ = connect.Fit(string(v))
+	}
+	return out
+}
+
 // wide is a permission on all things of a sort in a schema.
 type wide struct {
 	sort, schema, privilege string
@@ -218,7 +221,8 @@ func (st *state) roleRow(row [][]byte) {
 		}
 	}
 	r.account = r.account || r.login || r.kept != "" || r.until != "" || r.limit != "-1"
-	n := string(row[0])
+	n, odd := connect.Fit(string(row[0]))
+	r.odd = odd
 	st.roles[n] = r
 	for i, p := range []string{"SUPERUSER", "CREATEDB", "CREATEROLE", "REPLICATION", "BYPASSRLS"} {
 		if is(6 + i) {
@@ -305,7 +309,7 @@ func (st *state) aclRow(row []string, each map[wide]map[string]int) {
 	r := sqlright.Right{Privilege: row[6], Column: row[4], Sort: row[0], Passed: row[7] == "t"}
 	for _, part := range row[1:4] {
 		if part != "" {
-			r.Path = append(r.Path, connect.Printable(part))
+			r.Path = append(r.Path, part)
 		}
 	}
 	st.hold(dialect.String(r), row[5])
@@ -332,7 +336,8 @@ func (st *state) aclRow(row []string, each map[wide]map[string]int) {
 // object is an account as an object; what needs the whole server to be known is told by the survey.
 func (st *state) object(n string, r *role) *model.Object {
 	o := &model.Object{Kind: model.Account, Name: n, Ours: n == st.own, System: strings.HasPrefix(n, "pg_")}
-	list := []model.Attribute{{Name: model.Disabled, Values: []string{yes(!r.login)}}, {Name: inherits, Values: []string{yes(r.inherit)}}}
+	list := []model.Attribute{{Name: model.Disabled, Values: []string{connect.Yes(!r.login)}}, {Name: inherits,
+		Values: []string{connect.Yes(r.inherit)}}}
 	put := func(name string, values ...string) { list = append(list, model.Attribute{Name: name, Values: values}) }
 	limit := r.limit
 	if limit == "-1" {
@@ -353,13 +358,6 @@ func (st *state) object(n string, r *role) *model.Object {
 	}
 	o.Attributes = model.Pack(list...)
 	return o
-}
-
-func yes(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
 }
 
 const never = "never"

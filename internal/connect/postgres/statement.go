@@ -13,7 +13,7 @@ import (
 
 // statement is what carries out an act, and in which database.
 func (b *batch) statement(i int) (db, sql string, err error) {
-	a := b.acts[i]
+	a := b.Acts[i]
 	for _, n := range []string{a.Name, a.Member} {
 		if a.Object != model.RightKind && len(n) > nameMost || strings.ContainsRune(n, 0) {
 			return "", "", fmt.Errorf("a name has at most %d bytes here", nameMost)
@@ -45,7 +45,7 @@ func (b *batch) statement(i int) (db, sql string, err error) {
 
 // keepers changes who may give a group on.
 func (b *batch) keepers(i int) string {
-	a := b.acts[i]
+	a := b.Acts[i]
 	before, after := a.Before().Get(model.Administrators), a.After().Get(model.Administrators)
 	var out []string
 	for _, n := range after {
@@ -63,7 +63,7 @@ func (b *batch) keepers(i int) string {
 
 // ofAccount makes, changes or removes one. ALTER ROLE leaves what it does not name as it is.
 func (b *batch) ofAccount(i int) (string, error) {
-	a := b.acts[i]
+	a := b.Acts[i]
 	who := name(a.Name)
 	if a.Verb == model.Remove {
 		return "DROP ROLE " + who, nil

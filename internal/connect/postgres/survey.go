@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -48,80 +47,53 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		if list := st.owns[n]; list != nil {
 			o.Attributes = o.Attributes.With(model.Owns, list...)
 		}
-		if err := hand(*o, found); err != nil {
+		if r.odd != "" {
+			o.Attributes, o.Marked = o.Attributes.With(model.Odd, r.odd), true
+		}
+		if err := found(*o); err != nil {
 			return err
 		}
 	}
 	for p, who := range st.rights {
-		if err := hand(model.Object{Kind: model.RightKind, Name: p, System: st.all[p], Attributes: model.Pack(
+		if err := found(model.Object{Kind: model.RightKind, Name: p, System: st.all[p], Attributes: model.Pack(
 			model.Attribute{Name: model.Members, Values: who.accounts},
-			model.Attribute{Name: model.MemberGroups, Values: who.groups})}, found); err != nil {
+			model.Attribute{Name: model.MemberGroups, Values: who.groups})}); err != nil {
 			return err
 		}
 	}
 	return found(right)
 }
 
-// hand hands an object on, cleaned of what could do harm where it is shown: what has such a name is odd.
-func hand(o model.Object, found func(model.Object) error) error {
-	if words := model.Unfit(o.Name, false); words != "" {
-		o.Attributes = o.Attributes.With(model.Odd, "its name cannot be looked after: "+words)
-		o.Name, o.Marked = connect.Printable(o.Name), true
-	}
-	return found(o)
-}
-
-// power finds who can become superuser, themselves or through groups.
+// power finds who can become superuser: by what they may do, and through roles, of which an account can be one too.
 func (st *state) power() (how map[string][]string, right model.Object) {
-	how = map[string][]string{}
-	mighty, direct := map[string]bool{}, map[string]bool{}
-	var spread func(group string)
-	spread = func(group string) {
-		if mighty[group] {
-			return
+	named := func(n string) model.Named {
+		if st.isAccount(n) {
+			return model.Named{Kind: model.Account, Name: n}
 		}
-		mighty[group] = true
-		if m := st.members[group]; m != nil {
-			for _, inner := range m.groups {
-				spread(inner)
-			}
-		}
+		return model.Named{Kind: model.GroupKind, Name: n}
 	}
+	mighty, members := map[model.Named][]string{}, map[model.Named][]model.Named{}
 	for _, g := range strong {
-		spread(g)
+		mighty[model.Named{Kind: model.GroupKind, Name: g}] = nil
 	}
-	for _, p := range powers {
-		if who := st.rights[p]; who != nil {
-			for _, a := range who.accounts {
-				how[a] = append(how[a], "right "+p)
-				direct[a] = true
-			}
-			for _, g := range who.groups {
-				spread(g)
-			}
+	allows := slices.Clone(powers)
+	for p, who := range st.rights {
+		if !isMighty(p) {
+			continue
+		}
+		allows = append(allows, p)
+		for _, n := range slices.Concat(who.accounts, who.groups) {
+			mighty[named(n)] = append(mighty[named(n)], "right "+p)
 		}
 	}
-	for group := range mighty {
-		if m := st.members[group]; m != nil {
-			for _, a := range m.accounts {
-				how[a] = append(how[a], "group "+group)
-			}
+	for h := range st.has {
+		if h.kind == model.GroupKind {
+			members[named(h.what)] = append(members[named(h.what)], named(h.who))
 		}
 	}
-	for group, m := range st.members { // an account too can be somebody's group
-		if direct[group] {
-			for _, a := range m.accounts {
-				how[a] = append(how[a], "account "+group)
-			}
-		}
-	}
-	for _, list := range how {
-		slices.Sort(list)
-	}
-	right = model.Object{Kind: model.RightKind, Name: model.Superuser, Attributes: model.Pack(
-		model.Attribute{Name: model.Members, Values: slices.Sorted(maps.Keys(direct))},
-		model.Attribute{Name: model.MemberGroups, Values: slices.Sorted(maps.Keys(mighty))},
-		model.Attribute{Name: model.Allows, Values: powers})}
+	how, right = connect.Power(mighty, members, everybody)
+	slices.Sort(allows)
+	right.Attributes = right.Attributes.With(model.Allows, slices.Compact(allows)...)
 	return how, right
 }
 
@@ -142,7 +114,7 @@ func (st *state) readOwned(ctx context.Context, databases, names []string) error
 			AND s.classid <> 'pg_default_acl'::regclass AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database())
 			OR s.dbid = 0 AND current_database() = %s)%s) o WHERE o.n <= %d`, text(st.homeName()), some, ownedMost),
 			func(_ int, row [][]byte) error {
-				n := string(row[0])
+				n, _ := connect.Fit(string(row[0]))
 				if len(st.owns[n]) < ownedMost {
 					st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
 				}
@@ -208,18 +180,11 @@ func (s *session) itself(ctx context.Context) (model.Object, []string, error) {
 		f, _ := strconv.ParseFloat(v, 64)
 		return time.UnixMilli(int64(f * 1000))
 	}
-	off := int(time.Until(seconds(row[2])).Round(time.Second) / time.Second)
-	if off >= -clockSlack && off <= clockSlack {
-		off = 0
-	}
 	o.Attributes = model.Pack(model.Attribute{Name: model.System, Values: []string{"PostgreSQL"}},
 		model.Attribute{Name: model.Version, Values: []string{connect.Printable(row[0])}},
 		model.Attribute{Name: model.UpSince, Values: []string{seconds(row[1]).UTC().Truncate(time.Second).Format(time.RFC3339)}},
-		model.Attribute{Name: model.ClockOff, Values: []string{fmt.Sprint(off)}},
-		model.Attribute{Name: "read-only", Values: []string{yes(s.shut != "")}},
+		model.Attribute{Name: model.ClockOff, Values: []string{connect.ClockOff(seconds(row[2]))}},
+		model.Attribute{Name: "read-only", Values: []string{connect.Yes(s.shut != "")}},
 		model.Attribute{Name: "databases", Values: shown})
 	return o, databases, nil
 }
-
-// clockSlack is how many seconds a clock may differ before it is told.
-const clockSlack = 5

@@ -16,7 +16,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 )
 
 //go:embed slapd.ldif
@@ -33,8 +32,7 @@ type Directory struct {
 	Address  string // host:port, TLS
 	Password string // of Login
 	dir      string
-	cmd      *exec.Cmd
-	gone     chan struct{}
+	server
 }
 
 // Without says what a directory shall not have.
@@ -138,27 +136,12 @@ func (d *Directory) LogFile() string { return filepath.Join(d.dir, "log") }
 
 // Start starts the directory anew on what it holds.
 func (d *Directory) Start(ctx context.Context) error {
-	log, err := os.OpenFile(d.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer log.Close()
 	level := "0"
 	if os.Getenv("WORLD_LDAP_LOG") != "" {
 		level = "stats"
 	}
-	d.cmd = exec.Command("/usr/sbin/slapd", "-F", filepath.Join(d.dir, "cfg"), "-h", d.local()+" ldaps://"+d.Address+"/", "-d", level)
-	d.cmd.Stdout, d.cmd.Stderr = log, log
-	d.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM}
-	if err := d.cmd.Start(); err != nil {
-		return fmt.Errorf("slapd: %w", err)
-	}
-	d.gone = make(chan struct{})
-	go func() {
-		_ = d.cmd.Wait()
-		close(d.gone)
-	}()
-	return awaitPort(ctx, d.Address, d.gone, d.LogFile())
+	cmd := exec.Command("/usr/sbin/slapd", "-F", filepath.Join(d.dir, "cfg"), "-h", d.local()+" ldaps://"+d.Address+"/", "-d", level)
+	return d.run(ctx, cmd, d.LogFile(), d.Address, nil)
 }
 
 // Load adds entries (LDIF) as the directory's own root.
@@ -181,19 +164,8 @@ func (d *Directory) Search(filter string, attributes ...string) (string, error) 
 	return string(out), err
 }
 
-// PID is slapd's process.
-func (d *Directory) PID() int { return d.cmd.Process.Pid }
-
 // Stop ends the directory and waits until it is gone.
-func (d *Directory) Stop() {
-	_ = d.cmd.Process.Signal(syscall.SIGTERM)
-	select {
-	case <-d.gone:
-	case <-time.After(10 * time.Second):
-		_ = d.cmd.Process.Kill()
-		<-d.gone
-	}
-}
+func (d *Directory) Stop() { d.end(syscall.SIGTERM) }
 
 func tail(s string) string {
 	lines := strings.Split(strings.TrimSpace(s), "\n")

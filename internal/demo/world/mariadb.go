@@ -13,7 +13,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 )
 
 // MariaDB is a running MariaDB server, with TLS.
@@ -22,8 +21,7 @@ type MariaDB struct {
 	Password string // of DatabaseLogin
 	dir      string
 	options  []string
-	cmd      *exec.Cmd
-	gone     chan struct{}
+	server
 }
 
 // DatabaseLogin is the login that Hen Roost has on sample databases.
@@ -80,38 +78,14 @@ func (m *MariaDB) Start(ctx context.Context) error {
 		return err
 	}
 	at := func(name string) string { return filepath.Join(m.dir, name) }
-	log, err := os.OpenFile(m.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if err != nil {
-		return err
-	}
-	defer log.Close()
-	m.cmd = exec.Command("mariadbd", append([]string{"--no-defaults", "--datadir=" + at("data"), "--tmpdir=" + at("tmp"), "--socket=" +
+	cmd := exec.Command("mariadbd", append([]string{"--no-defaults", "--datadir=" + at("data"), "--tmpdir=" + at("tmp"), "--socket=" +
 		at("s"),
 		"--pid-file=" + at("pid"), "--bind-address=" + host, "--port=" + port, "--skip-name-resolve", "--skip-log-bin", "--user=" + me(),
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=8M", "--innodb-buffer-pool-size=16M",
 		"--performance-schema=OFF", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--innodb-doublewrite=0",
 		"--innodb-fast-shutdown=2", "--ssl-cert=" + at("srv.pem"), "--ssl-key=" + at("srv.key"), "--ssl-ca=" + at("ca.pem"),
 		"--plugin-load-add=auth_ed25519"}, m.options...)...)
-	m.cmd.Stdout, m.cmd.Stderr = log, log
-	m.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true, Pdeathsig: syscall.SIGTERM}
-	if err := m.cmd.Start(); err != nil {
-		return fmt.Errorf("mariadbd: %w", err)
-	}
-	m.gone = make(chan struct{})
-	go func() {
-		_ = m.cmd.Wait()
-		close(m.gone)
-	}()
-	if err := awaitPort(ctx, m.Address, m.gone, m.LogFile()); err != nil {
-		return err
-	}
-	for range 1000 { // its socket may come a moment later
-		if _, err = m.Ask("SELECT 1"); err == nil || !strings.Contains(err.Error(), "ERROR 2002") {
-			return err
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	return err
+	return m.run(ctx, cmd, m.LogFile(), m.Address, func() error { return m.Run("SELECT 1") })
 }
 
 // Again stops the server and starts it on what it holds.
@@ -141,19 +115,8 @@ func (m *MariaDB) Ask(text string) (string, error) {
 // LogFile is what the server says of itself.
 func (m *MariaDB) LogFile() string { return filepath.Join(m.dir, "log") }
 
-// PID is the server's process.
-func (m *MariaDB) PID() int { return m.cmd.Process.Pid }
-
 // Stop ends the server and waits until it is gone.
-func (m *MariaDB) Stop() {
-	_ = m.cmd.Process.Signal(syscall.SIGTERM)
-	select {
-	case <-m.gone:
-	case <-time.After(10 * time.Second):
-		_ = m.cmd.Process.Kill()
-		<-m.gone
-	}
-}
+func (m *MariaDB) Stop() { m.end(syscall.SIGTERM) }
 
 // Lend gives a server the certificate of another at the same machine, so that both are known by one authority, and the same
 // password of our login.

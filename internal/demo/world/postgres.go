@@ -14,7 +14,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
 )
 
 // Postgres is a running PostgreSQL server, with TLS.
@@ -22,8 +21,7 @@ type Postgres struct {
 	Address  string // host:port
 	Password string // of DatabaseLogin
 	dir, bin string
-	cmd      *exec.Cmd
-	gone     chan struct{}
+	server
 }
 
 // StartPostgres makes and starts a server at an address of loopback; the text in SQL is carried out by its own superuser. It
@@ -117,35 +115,12 @@ func (p *Postgres) Start(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	log, err := os.OpenFile(p.LogFile(), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o644)
-	if err != nil {
-		return err
-	}
-	defer log.Close()
 	at := func(name string) string { return filepath.Join(p.dir, name) }
-	p.cmd = p.command(context.Background(), "postgres", "-D", at("data"), "-h", host, "-p", port, "-k", p.dir, "-c", "fsync=off", "-c",
+	cmd := p.command(context.Background(), "postgres", "-D", at("data"), "-h", host, "-p", port, "-k", p.dir, "-c", "fsync=off", "-c",
 		"synchronous_commit=off", "-c", "full_page_writes=off", "-c", "shared_buffers=32MB", "-c", "ssl=on", "-c",
 		"ssl_cert_file="+at("srv.pem"),
 		"-c", "ssl_key_file="+at("srv.key"), "-c", "ssl_ca_file="+at("ca.pem"))
-	p.cmd.Stdout, p.cmd.Stderr = log, log
-	if err := p.cmd.Start(); err != nil {
-		return fmt.Errorf("postgres: %w", err)
-	}
-	p.gone = make(chan struct{})
-	go func() {
-		_ = p.cmd.Wait()
-		close(p.gone)
-	}()
-	if err := awaitPort(ctx, p.Address, p.gone, p.LogFile()); err != nil {
-		return err
-	}
-	for range 1000 { // it listens before it lets anybody in
-		if _, err = p.Ask("postgres", "SELECT 1"); err == nil {
-			return nil
-		}
-		time.Sleep(10 * time.Millisecond)
-	}
-	return err
+	return p.run(ctx, cmd, p.LogFile(), p.Address, func() error { return p.Run("postgres", "SELECT 1") })
 }
 
 // Run carries out statements as the server's own superuser, past our connector; \c changes the database.
@@ -171,24 +146,11 @@ func (p *Postgres) Ask(database, text string) (string, error) {
 // LogFile is what the server says of itself.
 func (p *Postgres) LogFile() string { return filepath.Join(p.dir, "log") }
 
-// PID is the server's process.
-func (p *Postgres) PID() int { return p.cmd.Process.Pid }
-
 // Stop ends the server and what is signed in to it, and waits until it is gone. What was committed stays.
-func (p *Postgres) Stop() {
-	_ = p.cmd.Process.Signal(syscall.SIGINT)
-	select {
-	case <-p.gone:
-	case <-time.After(10 * time.Second):
-		_ = p.cmd.Process.Kill()
-		<-p.gone
-	}
-}
+func (p *Postgres) Stop() { p.end(syscall.SIGINT) }
 
 // Remove stops the server and forgets what it held.
 func (p *Postgres) Remove() {
-	if p.cmd != nil && p.cmd.Process != nil {
-		p.Stop()
-	}
+	p.Stop()
 	_ = os.RemoveAll(p.dir)
 }

@@ -8,6 +8,7 @@ import (
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
@@ -228,7 +229,8 @@ const keptEvery = time.Hour
 // keepHouse tells of the week before, and forgets what nobody needs any more, until the service ends.
 func (s *Life) keepHouse() {
 	for {
-		if err := errors.Join(s.tellScreenings(s.Life), s.Store.ForgetSealings(s.Life)); err != nil && s.Life.Err() == nil {
+		if err := errors.Join(s.tellScreenings(s.Life), s.Store.ForgetSealings(s.Life),
+			s.Store.ForgetRemoved(s.Life, s.Now().Add(-rounds.KeptFor))); err != nil && s.Life.Err() == nil {
 			s.Log.Warn("the house is not kept", "error", err)
 		}
 		select {

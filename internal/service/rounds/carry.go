@@ -59,7 +59,7 @@ type Carrier struct {
 // New makes the room. It does nothing of its own accord until Begin.
 func New(below *seen.Seen, c Config) *Carrier {
 	s := &Carrier{Seen: below, Config: c, slots: work.NewSlots(below.Width, c.Widths), wake: make(chan struct{}, 1)}
-	s.runner = &work.Runner{Owner: s.Owner, Journal: journal{s.Store, s}, Reach: s.reachIn, Unseal: s.Unseal, Log: s.Log,
+	s.runner = &work.Runner{Owner: s.Owner, Journal: journal{s.Store, s}, Reach: s.reachIn, Unseal: s.unseal, Log: s.Log,
 		Batch: c.Batch}
 	return s
 }

@@ -190,8 +190,7 @@ func (s *Carrier) notThere(ctx context.Context, key, today string) error {
 }
 
 // draft puts acts in order, looks for holds, and stores the round.
-func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Current, acts []model.Act, r store.Round,
-	seals ...store.Sealing) (Round, error) {
+func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Current, acts []model.Act, r store.Round) (Round, error) {
 	var err error
 	if r.Because, err = door.Reason(r.Because); err != nil {
 		return Round{}, err
@@ -256,7 +255,7 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		if r, err = tx.AddRound(ctx, r, drafted, rows, sorts(acts)); err == nil {
-			err = errors.Join(note(tx, r.ID), tx.PutSealings(ctx, seals, s.Now()))
+			err = note(tx, r.ID)
 		}
 		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
 			Words: fmt.Sprintf(words, r.ID)}}, err

@@ -2,7 +2,6 @@ package rounds
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -39,29 +38,6 @@ func (j journal) Trial(ctx context.Context, round int64, l work.Lease, steps []w
 		return work.ErrLost
 	}
 	return err
-}
-
-// removed is what is kept of an account that is removed, as it is sealed.
-type removed struct {
-	Changes []model.Change
-	Sets    []model.Named
-	Hash    []byte
-}
-
-func (j journal) Keep(ctx context.Context, round int64, kept map[int]connect.Kept) error {
-	sealed := make(map[int][]byte, len(kept))
-	for seq, k := range kept {
-		b, err := json.Marshal(removed{k.Changes, k.Sets, k.Hash.Reveal()})
-		if err != nil {
-			return err
-		}
-		x, err := j.s.Sealed(b)
-		if err != nil {
-			return err
-		}
-		sealed[seq] = x.Body
-	}
-	return j.s.Store.KeepRemoved(ctx, round, sealed)
 }
 
 // Halt stops a round because a guard refused steps of it.

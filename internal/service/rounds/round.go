@@ -446,7 +446,7 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	for i, row := range rows {
 		done[i] = row.Act
 	}
-	kept, seals, err := s.keptOf(ctx, id)
+	kept, err := s.keptOf(ctx, id)
 	if err != nil {
 		return Round{}, err
 	}
@@ -461,41 +461,11 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	for i, l := range lost {
 		words[i] = strings.ReplaceAll(l.Words, "\n", " ")
 	}
-	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")}, seals...)
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")})
 	if out.ID == 0 {
 		out.Lost = words
 	}
 	return out, err
-}
-
-// keptOf is what makes the accounts again that a round has removed, by step, and the sealed values in it.
-func (s *Carrier) keptOf(ctx context.Context, id int64) (map[int]*round.Kept, []store.Sealing, error) {
-	bodies, err := s.Store.Removed(ctx, id)
-	if err != nil {
-		return nil, nil, err
-	}
-	out := map[int]*round.Kept{}
-	var seals []store.Sealing
-	for seq, body := range bodies {
-		plain, err := s.Open(body)
-		if err != nil {
-			return nil, nil, err
-		}
-		var r removed
-		if err := json.Unmarshal(plain, &r); err != nil {
-			return nil, nil, err
-		}
-		if len(r.Hash) > 0 {
-			x, err := s.Sealed(r.Hash)
-			if err != nil {
-				return nil, nil, err
-			}
-			seals = append(seals, x)
-			r.Changes = append(r.Changes, model.Change{Attribute: model.PasswordKept, Sealed: x.ID})
-		}
-		out[seq] = &round.Kept{Changes: r.Changes, Sets: r.Sets}
-	}
-	return out, seals, nil
 }
 
 // Reconciled is what one reconciliation did.

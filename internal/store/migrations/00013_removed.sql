@@ -5,5 +5,7 @@ CREATE TABLE IF NOT EXISTS removed (
   round     BIGINT       NOT NULL,
   seq       INT          NOT NULL,
   body      MEDIUMBLOB   NOT NULL,
-  PRIMARY KEY (round, seq)
+  at        DATETIME(6)  NOT NULL,
+  PRIMARY KEY (round, seq),
+  KEY by_at (at)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;

@@ -95,7 +95,10 @@
   const has = (attribute: string) => !held[kind] || held[kind].attributes.includes(attribute);
   const parted = $derived((held[kind]?.parts ?? 1) > 1); // an account is a login and where it may come from
   const joint = $derived(held[kind]?.joint ?? '');
-  const origins = $derived(parted ? ask(api.GET('/api/targets/{name}/origins', { params: { path: { name } } })) : Promise.resolve([]));
+  let wanted = $state(false); // every name is looked at for them: only when somebody chooses
+  const origins = $derived(
+    parted && wanted ? ask(api.GET('/api/targets/{name}/origins', { params: { path: { name } } })) : Promise.resolve([]),
+  );
   const doors: Record<string, string> = { yes: 'shut', no: 'open', partly: 'half shut' };
 </script>
 
@@ -171,15 +174,18 @@
         oninput={() => (trail = [])}
         class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
     {#if parted}
-      {#await origins then list}<label class="text-soft ml-6 text-sm"
-          >from <select
-            bind:value={origin}
-            onchange={() => (trail = [])}
-            class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
-            <option value="">anywhere</option>
-            {#each list as o (o.origin)}<option value={o.origin}>{o.origin} ({o.accounts})</option>{/each}
-          </select></label>
-      {/await}
+      <label class="text-soft ml-6 text-sm"
+        >from <input
+          list="origins"
+          placeholder="anywhere"
+          onfocus={() => (wanted = true)}
+          onchange={(e) => ((origin = e.currentTarget.value), (trail = []))}
+          class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
+      <datalist id="origins">
+        {#await origins then list}
+          {#each list as o (o.origin)}<option value={o.origin}>{count(o.accounts, 'account', 'accounts')}</option>{/each}
+        {/await}
+      </datalist>
     {/if}
   </div>
   <Await ask={accounts}>

@@ -1,0 +1,90 @@
+package connect
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"maps"
+	"slices"
+	"strconv"
+	"time"
+
+	"hen-roost/internal/core/model"
+)
+
+// Fit makes a name that a target tells one that can be kept and shown. One with characters that could do harm there is
+// cleaned and told with a hash, so that two of them stay two; what has it is odd, as words say.
+func Fit(name string) (fit, words string) {
+	why := model.Unfit(name, false)
+	if why == "" {
+		return name, ""
+	}
+	sum := sha256.Sum256([]byte(name))
+	return model.Clean(name, false) + " #" + hex.EncodeToString(sum[:4]), "its name cannot be looked after: it has " + why + " in it"
+}
+
+// clockSlack is how many seconds a clock may differ before it is told: the answer takes its time too.
+const clockSlack = 5
+
+// ClockOff is by how many seconds the clock of a target, which says that it is now, is ahead of ours; 0 for a few.
+func ClockOff(now time.Time) string {
+	off := int(time.Until(now).Round(time.Second) / time.Second)
+	if off >= -clockSlack && off <= clockSlack {
+		off = 0
+	}
+	return strconv.Itoa(off)
+}
+
+// Yes is a truth as an attribute has it.
+func Yes(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Power tells who can become superuser where sets, and accounts, can be in sets, or act as accounts: who is mighty by what they
+// have themselves, through what, and whoever is in one of those, or acts as one, however far. members are those who are in
+// a set or act as an account. how tells of accounts through what; right is the object that tells of it
+// (model.Superuser), beside what the connector knows of it. everybody is the set in which all are, "" for none.
+func Power(mighty map[model.Named][]string, members map[model.Named][]model.Named, everybody string) (how map[string][]string,
+	right model.Object) {
+	how = map[string][]string{}
+	seen, direct, sets := map[model.Named]bool{}, []string{}, []string{}
+	var queue []model.Named
+	for n, through := range mighty {
+		seen[n] = true
+		queue = append(queue, n)
+		if n.Kind == model.Account {
+			how[n.Name] = append(how[n.Name], through...)
+			direct = append(direct, n.Name)
+		}
+	}
+	for len(queue) > 0 {
+		n := queue[0]
+		queue = queue[1:]
+		if n.Kind == model.GroupKind {
+			sets = append(sets, n.Name)
+			if n.Name == everybody {
+				direct = append(direct, model.Everyone)
+			}
+		}
+		for _, m := range members[n] {
+			if m.Kind == model.Account {
+				how[m.Name] = append(how[m.Name], n.Kind.String()+" "+n.Name)
+			}
+			if !seen[m] {
+				seen[m] = true
+				queue = append(queue, m)
+			}
+		}
+	}
+	for _, name := range slices.Collect(maps.Keys(how)) {
+		slices.Sort(how[name])
+		how[name] = slices.Compact(how[name])
+	}
+	slices.Sort(direct)
+	slices.Sort(sets)
+	right = model.Object{Kind: model.RightKind, Name: model.Superuser, Attributes: model.Pack(
+		model.Attribute{Name: model.Members, Values: direct}, model.Attribute{Name: model.MemberGroups, Values: sets})}
+	return how, right
+}
