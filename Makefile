@@ -3,7 +3,8 @@
 .PHONY: build demo demo-reset test bench lint system console clean
 
 VERSION := $(shell git describe --tags --always --dirty 2>/dev/null || echo dev)
-PACKAGES := mariadb-server galera-4 rsync lsof postgresql slapd ldap-utils sudo openssh-server openssh-client busybox-static dropbear-bin cron chromium fonts-dejavu-core
+PACKAGES := mariadb-server galera-4 rsync lsof postgresql slapd ldap-utils sudo openssh-server \
+	openssh-client busybox-static dropbear-bin cron chromium fonts-dejavu-core
 NODE_MODULES := web/node_modules/.package-lock.json
 CONSOLE := web/dist/index.html
 GO_FILES := $(shell find cmd internal demo web -name '*.go' -o -name '*.sh' -o -name '*.sql' -o -name '*.ldif' | grep -v node_modules) $(wildcard demo/declaration/* demo/found/*) go.mod

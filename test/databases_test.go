@@ -98,10 +98,12 @@ func TestDatabasePages(t *testing.T) {
 		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
 	p.click("Sign in")
 	p.sees("Sign out")
+	p.do(chromedp.Navigate(p.url + "/users/ines.moreau"))
+	p.sees("Inès Moreau is as declared on 8 targets.") // with two accounts on one of them
 	p.do(chromedp.Navigate(p.url + "/targets/stores-database"))
 	p.sees("31 accounts")
-	p.until(`(document.querySelector('input[list=origins]').focus(), true)`)
-	p.until(`[...document.querySelectorAll('#origins option')].some(o => o.value === '10.20.9.1' && o.innerText === '1 account')`)
+	p.do(chromedp.WaitVisible(css("input[list=origins]")), chromedp.Click(css("input[list=origins]")))
+	p.until(`[...document.querySelectorAll('#origins option')].some(o => o.value === '10.20.9.1' && o.textContent === '1 account')`)
 	p.until(`(() => { const x = document.querySelector('input[list=origins]'); x.value = '10.20.9.1';
 		x.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
 	p.sees("svc-stock@10.20.9.1 – open ed25519")

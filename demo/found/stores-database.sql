@@ -27,7 +27,9 @@ CREATE USER 'koji'@'10.20.%' IDENTIFIED VIA ed25519 USING PASSWORD('oil, koji');
 CREATE USER 'eilidh.grant'@'10.20.%' IDENTIFIED VIA ed25519 USING PASSWORD('oil, eilidh.grant');
 CREATE USER 'torvald.eide'@'10.20.%' IDENTIFIED VIA ed25519 USING PASSWORD('oil, torvald.eide');
 CREATE USER 'zoe.brontee'@'10.20.%' IDENTIFIED VIA ed25519 USING PASSWORD('oil, zoe.brontee');
-GRANT SELECT ON stores.* TO 'lars.nygaard'@'10.20.%', 'olga.petrova'@'10.20.%', 'miguel.pena'@'10.20.%', 'koji'@'10.20.%', 'eilidh.grant'@'10.20.%', 'torvald.eide'@'10.20.%', 'zoe.brontee'@'10.20.%';
+GRANT SELECT ON stores.* TO 'lars.nygaard'@'10.20.%', 'olga.petrova'@'10.20.%',
+  'miguel.pena'@'10.20.%', 'koji'@'10.20.%', 'eilidh.grant'@'10.20.%',
+  'torvald.eide'@'10.20.%', 'zoe.brontee'@'10.20.%';
 
 -- Left years ago, and can still become anything.
 CREATE USER 'rolf.eide'@'%' IDENTIFIED BY 'harbour1';

@@ -315,43 +315,6 @@ func (x suite) seats() {
 	x.try("the second goes", []model.Act{x.account(model.Remove, other)}, connect.Done)
 }
 
-// rights that are called what they allow are given and withdrawn, each for itself.
-func (x suite) rights() {
-	spelled := x.schema.Of(model.RightKind)
-	if spelled == nil || spelled.Spelled == nil {
-		return
-	}
-	join, leave := make([]model.Act, len(x.Rights)), make([]model.Act, len(x.Rights))
-	for i, text := range x.Rights {
-		if list, err := spelled.Spelled.Read(text); err != nil || len(list) != 1 || list[0] != text {
-			x.Errorf("%q is not canonical: %q %v", text, list, err)
-		}
-		join[i], leave[i] = move(model.JoinIt, model.RightKind, text, x.name), move(model.LeaveIt, model.RightKind, text, x.name)
-	}
-	outcomes := func(o connect.Outcome) []connect.Outcome { return slices.Repeat([]connect.Outcome{o}, len(join)) }
-	holding := func(want bool) {
-		for _, text := range x.Rights {
-			in := false
-			if err := x.open().Survey(context.Background(), func(o model.Object) error {
-				in = in || o.Kind == model.RightKind && o.Name == text && slices.Contains(o.Attributes.Get(model.Members), x.name)
-				return nil
-			}); err != nil {
-				x.Fatal(err)
-			}
-			if in != want {
-				x.Errorf("the survey shows %q of %s: %v", text, x.name, in)
-			}
-		}
-	}
-	x.try("given", join, outcomes(connect.Done)...)
-	holding(true)
-	x.try("given again", join, outcomes(connect.AlreadySo)...)
-	x.try("withdrawn", leave, outcomes(connect.Done)...)
-	holding(false)
-	x.try("withdrawn again", leave, outcomes(connect.AlreadySo)...)
-	x.try("of nobody", []model.Act{move(model.JoinIt, model.RightKind, x.Rights[0], x.named("suite.nobody"))}, connect.Failed)
-}
-
 // secrets are set, proved, and shown nowhere.
 func (x suite) secrets() {
 	s, can := x.schema.Find(model.Account, model.Password)
@@ -593,34 +556,6 @@ func (x suite) removal() {
 	x.apply("removed before the connection was lost", true, []model.Act{gone}, connect.Done)
 	x.try("the groups", []model.Act{group(model.Remove, "suite-crew"), group(model.Remove, "suite-more")}, connect.Done, connect.Done)
 	x.try("the groups again", []model.Act{group(model.Remove, "suite-crew")}, connect.AlreadySo)
-}
-
-// again makes an account again as it was, with its password and in what it was in, and removes it.
-func (x suite) again(k connect.Kept) {
-	if k.Changes == nil {
-		return
-	}
-	create := connect.Act{Act: x.account(model.Create, x.name, append(k.Changes, model.Change{Attribute: model.PasswordKept,
-		Sealed: "kept"})...),
-		Secrets: map[string]connect.Secret{model.PasswordKept: k.Hash}}
-	acts := []connect.Act{create}
-	for _, s := range k.Sets {
-		acts = append(acts, connect.Act{Act: move(model.JoinIt, s.Kind, s.Name, x.name), Stage: 60})
-	}
-	for i, a := range x.open().Apply(context.Background(), acts) {
-		if a.Outcome != connect.Done {
-			x.Errorf("made again, step %d: %s %s", i, a.Outcome, a.Words)
-		}
-	}
-	open := x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))
-	x.try("opened", []model.Act{open}, connect.Done)
-	if p, words := connect.Prove(context.Background(), x.open(), x.name, connect.Seal([]byte("four"+thePassword))); p != connect.Proved {
-		x.Errorf("its password is not what it was: %s %s", p, words)
-	}
-	if len(k.Sets) == 0 {
-		x.Error("it was in nothing")
-	}
-	x.try("removed for good", []model.Act{x.account(model.Remove, x.name)}, connect.Done)
 }
 
 // keys that are not the accepted one end everything before it begins.

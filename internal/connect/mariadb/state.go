@@ -388,9 +388,7 @@ func (st *state) object(n string, e *entry) *model.Object {
 	var ways []string
 	password, passwordless := false, false
 	for _, w := range p.ways() {
-		if w.Auth == noPassword {
-			ways = append(ways, notYet)
-		} else {
+		if w.Auth != noPassword {
 			ways = append(ways, connect.Printable(w.Plugin))
 		}
 		password = password || means(w.Plugin)
@@ -401,6 +399,9 @@ func (st *state) object(n string, e *entry) *model.Object {
 		}
 	}
 	slices.Sort(ways)
+	if len(ways) == 0 {
+		ways = []string{notYet}
+	}
 	put(signIn, slices.Compact(ways)...)
 	if passwordless && !p.Locked {
 		put(model.Passwordless, "yes")

@@ -277,26 +277,6 @@ func (c *checker) powers(g model.Grant, chosen []*model.Target) {
 	}
 }
 
-// spelled faults permissions that the targets at which they are declared do not know.
-func (c *checker) spelled(r *model.Right) {
-	told := map[model.Pos]bool{}
-	for _, s := range r.At {
-		for _, t := range c.chosen(s) {
-			schema := c.schemas[t.Kind]
-			k := schema.Of(model.RightKind)
-			if k == nil || k.Spelled == nil {
-				continue
-			}
-			for _, x := range r.Allows {
-				if _, err := k.Spelled.Read(x.Raw); err != nil && !told[x.Pos] {
-					told[x.Pos] = true
-					c.fault(x.Pos, "right %s, at %s: %v", r.Name, t.Name, err)
-				}
-			}
-		}
-	}
-}
-
 // joined faults a grant of something that nobody can be given on a target.
 func (c *checker) joined(kind model.ObjectKind, pos model.Pos, at []*model.Target) {
 	for _, t := range at {

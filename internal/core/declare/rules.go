@@ -27,6 +27,26 @@ func (p *fileParser) right(name string, at model.Pos, n *node) {
 	r.Allows = slices.CompactFunc(r.Allows, func(a, b model.Text) bool { return a.Raw == b.Raw })
 }
 
+// spelled faults permissions that the targets at which they are declared do not know.
+func (c *checker) spelled(r *model.Right) {
+	told := map[model.Pos]bool{}
+	for _, s := range r.At {
+		for _, t := range c.chosen(s) {
+			schema := c.schemas[t.Kind]
+			k := schema.Of(model.RightKind)
+			if k == nil || k.Spelled == nil {
+				continue
+			}
+			for _, x := range r.Allows {
+				if _, err := k.Spelled.Read(x.Raw); err != nil && !told[x.Pos] {
+					told[x.Pos] = true
+					c.fault(x.Pos, "right %s, at %s: %v", r.Name, t.Name, err)
+				}
+			}
+		}
+	}
+}
+
 func (p *fileParser) container(name string, at model.Pos, n *node) {
 	c := &model.Container{Name: name, Pos: at}
 	p.has.containers = append(p.has.containers, c)

@@ -454,7 +454,7 @@ func TestUndoOfKept(t *testing.T) {
 	kept := &round.Kept{Changes: append(changed("sessions-most", "", "3"), model.Change{Attribute: model.PasswordKept, Sealed: "id"}),
 		Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}, {Kind: model.RightKind, Name: "SELECT ON stores.*"}}}
 	acts, lost := round.Undo([]model.Act{gone}, nil, func(int) *round.Kept { return kept })
-	if got, want := lines(round.Arrange(acts, round.Order{})), `a create account ulla@%: sessions-most 3 · its password as it was
+	if got, want := lines(round.Arrange(acts, round.Order{})), `a create account ulla@%: sessions at most 3 · its password as it was
 a join group deck: ulla@%
 a give right SELECT ON stores.*: ulla@%`; sorted(got) != sorted(want) || len(lost) != 0 || acts[0].Changes[1].Sealed != "id" {
 		t.Errorf("%s %v", got, lost)

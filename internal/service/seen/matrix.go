@@ -38,7 +38,7 @@ type Column struct {
 // MatrixLine is how somebody stands to each set.
 type MatrixLine struct {
 	Member
-	Stands map[string]string `json:"stands" doc:"by set: as declared, found, missing, comes along (with a wider permission that is asked for); a set that is not named does not hold it, nor should"`
+	Stands map[string]string `json:"stands" doc:"by set: as declared, found, missing, comes along (with a wider permission); others do not hold it, nor should"`
 }
 
 // MatrixQuery chooses a part of a matrix.

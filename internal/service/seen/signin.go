@@ -3,12 +3,9 @@ package seen
 import (
 	"context"
 	"fmt"
-	"net"
 	"slices"
 
-	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
 )
 
@@ -66,73 +63,4 @@ func (s *Seen) signIn(ctx context.Context, m moment, x Explanation, from string)
 		out.Words = "nothing declares that account, though it has their login"
 	}
 	return out, nil
-}
-
-// Origin is where some accounts may come from.
-type Origin struct {
-	Origin   string `json:"origin"`
-	Accounts int    `json:"accounts"`
-}
-
-// TargetOrigins lists where the accounts of a target may come from, and how many each.
-func (s *Seen) TargetOrigins(ctx context.Context, who door.Operator, target string) ([]Origin, error) {
-	_, k, err := s.kindOn(ctx, who, target, model.Account.String())
-	if err != nil {
-		return nil, err
-	}
-	if len(k.Name) < 2 {
-		return nil, &door.Problem{Kind: door.Unknown, Words: "on " + target + " a login is one account, wherever it comes from"}
-	}
-	list, err := s.Store.Origins(ctx, target, k.Joint, door.PageMost)
-	out := make([]Origin, len(list))
-	for i, x := range list {
-		out[i] = Origin{x.Rest, x.N}
-	}
-	return out, err
-}
-
-// Needs is what makes a login for Hen Roost on a target.
-type Needs struct {
-	Target string   `json:"target"`
-	As     string   `json:"as"`
-	From   string   `json:"from"`
-	Lines  []string `json:"lines" doc:"what an administrator there carries out once"`
-}
-
-// TargetNeeds tells what makes a login for Hen Roost on a target that may do what is declared there, and no more.
-func (s *Seen) TargetNeeds(ctx context.Context, who door.Operator, target, from string) (Needs, error) {
-	d, _, err := s.kindOn(ctx, who, target, model.Account.String())
-	if err != nil {
-		return Needs{}, err
-	}
-	var permissions []string
-	for _, x := range d.Rights() {
-		permissions = append(permissions, resolve.Permissions(d.Schema, x)...)
-	}
-	slices.Sort(permissions)
-	out := Needs{Target: target, As: d.Login, From: from}
-	if from == "" {
-		if out.From, err = ownAddress(d.Address); err != nil {
-			return Needs{}, door.Wrong("from", "from where %s is reached cannot be told (%v); say so", target, err)
-		}
-	}
-	if net.ParseIP(out.From) == nil {
-		return Needs{}, door.Wrong("from", "%q is no address", out.From)
-	}
-	out.Lines, err = connect.MakeLogin(s.Kinds[d.Target.Kind], d.Login, out.From, slices.Compact(permissions))
-	if err != nil {
-		return Needs{}, &door.Problem{Kind: door.Unknown, Words: err.Error()}
-	}
-	return out, nil
-}
-
-// ownAddress is the address from which another one is reached. Nothing is sent there.
-func ownAddress(address string) (string, error) {
-	c, err := net.Dial("udp", address)
-	if err != nil {
-		return "", err
-	}
-	defer c.Close()
-	host, _, err := net.SplitHostPort(c.LocalAddr().String())
-	return host, err
 }

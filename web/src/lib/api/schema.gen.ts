@@ -2921,7 +2921,7 @@ export interface components {
             /** @enum {string} */
             kind: "account" | "group";
             name: string;
-            /** @description by set: as declared, found, missing, comes along (with a wider permission that is asked for); a set that is not named does not hold it, nor should */
+            /** @description by set: as declared, found, missing, comes along (with a wider permission); others do not hold it, nor should */
             stands: {
                 [key: string]: string;
             };

@@ -45,6 +45,8 @@
   ] as const;
   const shown = (name: string, v?: string[]) =>
     !v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', ');
+  // Somebody may have several accounts on one target.
+  const places = (list: { target: string }[]) => new Set(list.map((a) => a.target)).size;
 </script>
 
 {#snippet asks(a: Schemas['Account'], what: string, text: string)}
@@ -61,18 +63,18 @@
     <h1>
       <span dir="auto">{u.name}</span>
       {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(
-          u.accounts.filter((a) => a.findings.length).length,
+          places(u.accounts.filter((a) => a.findings.length)),
           'target',
           'targets',
         )}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(
-          u.accounts.filter((a) => a.state === 'not surveyed').length,
+          places(u.accounts.filter((a) => a.state === 'not surveyed')),
           'target',
           'targets',
-        )} of {u.accounts.length} yet.{:else if u.state === 'suspended'}is <span class="needs">suspended</span>, as declared, on {count(
-          u.accounts.length,
+        )} of {places(u.accounts)} yet.{:else if u.state === 'suspended'}is <span class="needs">suspended</span>, as declared, on {count(
+          places(u.accounts),
           'target',
           'targets',
-        )}.{:else if u.accounts.length}is as declared on {count(u.accounts.length, 'target', 'targets')}.{:else}has no account anywhere.{/if}
+        )}.{:else if u.accounts.length}is as declared on {count(places(u.accounts), 'target', 'targets')}.{:else}has no account anywhere.{/if}
     </h1>
     <p class="sub">
       <span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts
