@@ -69,7 +69,7 @@ var MemorySchema = model.Schema{
 				{Name: model.Number, Settable: true, From: "number"},
 				{Name: model.FullName, Settable: true, From: "name", Canonical: strings.TrimSpace},
 				{Name: "shell", Settable: true}, {Name: model.Password, Sealed: true},
-				{Name: model.PasswordHash, Sealed: true}, {Name: model.MustChange}, {Name: model.Disabled}}},
+				{Name: model.PasswordHash, Sealed: true}, {Name: model.PasswordKept, Sealed: true}, {Name: model.MustChange}, {Name: model.Disabled}}},
 		{Kind: model.PolicyKind, Name: model.OnePart("name", "."), Verbs: []model.Verb{model.SetRule, model.Remove},
 			Attributes: []model.AttributeSchema{{Name: "password.length"}}},
 		{Kind: model.SessionKind}, {Kind: model.SystemKind},
