@@ -47,7 +47,7 @@ func TestFound(t *testing.T) {
 		{"boss@10.0.0.0/255.0.0.0", model.Elevation, "right ALL ON *.*"}, {"chief@10.2.%", model.Elevation, "group admins"},
 		{"within@10.2.%", model.Elevation, "group helpers"}, {"ulla@%", model.Elevation, ""},
 		{"proxy@10.2.%", model.Elevation, "account boss@10.0.0.0/255.0.0.0"}, {"further@10.2.%", model.Elevation, "account proxy@10.2.%"},
-		{"boss@10.0.0.0/255.0.0.0", "sign-in", "ed25519;unix_socket"}, {"boss@10.0.0.0/255.0.0.0", "tls", "certificate"},
+		{"boss@10.0.0.0/255.0.0.0", model.SignIn, "password;unix_socket"}, {"boss@10.0.0.0/255.0.0.0", "tls", "certificate"},
 		{"boss@10.0.0.0/255.0.0.0", "sessions-most", "3"},
 		{"boss@10.0.0.0/255.0.0.0", model.PasswordEnds, time.Now().UTC().AddDate(0, 0, 30).Format(time.DateOnly)},
 		{"chief@10.2.%", "default-role", "admins"}, {"chief@10.2.%", model.PasswordEnds, ""},
@@ -168,6 +168,64 @@ func TestNotProved(t *testing.T) {
 		if p, words := connect.Prove(context.Background(), s, as, connect.Seal([]byte("x"))); p != connect.NotProved ||
 			!strings.Contains(words, want) {
 			t.Errorf("%s: %s %s", as, p, words)
+		}
+	}
+}
+
+// Ways in are declared as they are told: what stays keeps its password, and what is new opens nothing by itself.
+func TestWaysIn(t *testing.T) {
+	m, a := start(t, "CREATE USER old@'%' IDENTIFIED BY 'x'; CREATE USER gone@'%' IDENTIFIED BY 'x'; "+
+		"CREATE USER 'o''dd'@'%' IDENTIFIED BY 'x';")
+	s := connecttest.Open(t, mariadb.Connector{}, a)
+	set := func(verb model.Verb, n string, before []string, after ...string) connect.Act {
+		return connecttest.Act(verb, model.Account, n, model.Change{Attribute: model.SignIn, Before: before, After: after})
+	}
+	by := []string{"password"}
+	withPassword := set(model.Create, "both@%", nil, "unix_socket odd.strand", "password")
+	withPassword.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("y"))}
+	refused := set(model.Create, "clash@%", nil, "unix_socket")
+	refused.Secrets = withPassword.Secrets
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{
+		set(model.Modify, "old@%", by, "ed25519", `unix_socket  o'dd "x"`), set(model.Modify, "gone@%", by, "unix_socket"),
+		set(model.Create, "new@%", nil, "unix_socket", "password"), withPassword, refused,
+		set(model.Modify, "o'dd@%", by), set(model.Create, "no@%", nil, "not_there"), set(model.Create, "bad@%", nil, "mysql'; x"),
+		set(model.Create, "more@%", nil, "ed25519x y"),
+	}), "done ", "done ", "done ", "done ", "failed it is to sign in by unix_socket alone", "failed sign-in is empty",
+		"failed Plugin 'not_there' is not loaded", `failed sign-in is "mysql'; x"`, `failed sign-in is "ed25519x y"`)
+	for _, c := range [][2]string{{"old", "x"}, {"both", "y"}} {
+		if err := dial(t, a, c[0], c[1], "127.0.0.1").Ping(); err != nil {
+			t.Errorf("%s: %v", c[0], err)
+		}
+	}
+	for _, n := range []string{"gone", "new"} {
+		if err := dial(t, a, n, "x", "127.0.0.1").Ping(); err == nil {
+			t.Errorf("%s is let in", n)
+		}
+	}
+	all := connecttest.Surveyed(t, s)
+	for n, want := range map[string]string{"old@%": `password;unix_socket o'dd "x" `, "gone@%": "unix_socket ",
+		"new@%": "password;unix_socket none given yet", "both@%": "password;unix_socket odd.strand "} {
+		o := all[model.Named{Kind: model.Account, Name: n}].Attributes
+		when := o.One("password-changed")
+		if when == time.Now().UTC().Format(time.DateOnly) {
+			when = ""
+		}
+		if got := strings.Join(o.Get(model.SignIn), ";") + " " + when; got != want {
+			t.Errorf("%s signs in by %q, want %q", n, got, want)
+		}
+	}
+	a.Settings = map[string]string{"passwords-as": "mysql_native_password"}
+	s = connecttest.Open(t, mariadb.Connector{}, a)
+	renewed := connecttest.Act(model.Modify, model.Account, "old@%", model.Change{Attribute: model.Password, Sealed: "x"})
+	renewed.Secrets = withPassword.Secrets
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{renewed}), "done ")
+	if out, _ := m.Ask("SELECT Priv LIKE '%mysql_native_password%' FROM mysql.global_priv WHERE User = 'old'"); out != "1" {
+		t.Errorf("kept so: %s", out)
+	}
+	for asked, want := range map[string]string{"sha9": `it is ed25519 or mysql_native_password`} {
+		a.Settings["passwords-as"] = asked
+		if _, err := (mariadb.Connector{}).Open(context.Background(), a); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", asked, err)
 		}
 	}
 }

@@ -1,11 +1,8 @@
 package mariadb
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
-	"regexp"
 	"slices"
 
 	"hen-roost/internal/connect"
@@ -46,30 +43,6 @@ func (s *session) Keep(ctx context.Context, accounts []string) (map[string]conne
 		k.Hash = connect.Seal(ways)
 		k.Sets = slices.Clone(st.has[model.Named{Kind: model.Account, Name: n}])
 		out[n] = k
-	}
-	return out, nil
-}
-
-// plugin is what a plugin may be called.
-var plugin = regexp.MustCompile(`^[a-z][a-z0-9_]{0,63}$`)
-
-// nativeHash is a password as mysql_native_password keeps it.
-var nativeHash = regexp.MustCompile(`^\*[0-9A-F]{40}$`)
-
-// waysOf reads ways in as Keep keeps them, or a bare hash.
-func waysOf(kept []byte) ([]way, error) {
-	if nativeHash.Match(kept) {
-		return []way{{nativePlugin, string(kept)}}, nil
-	}
-	var out []way
-	err := json.Unmarshal(bytes.TrimSpace(kept), &out)
-	if err != nil || len(out) == 0 || slices.ContainsFunc(out, func(w way) bool { return !plugin.MatchString(w.Plugin) }) {
-		return nil, errors.New("that is not how this server keeps a password")
-	}
-	for i := range out {
-		if out[i].open() { // nobody is let in without one because it was so before
-			out[i].Auth = noPassword
-		}
 	}
 	return out, nil
 }

@@ -5,6 +5,8 @@ import (
 	"crypto/sha512"
 	"encoding/base64"
 	"encoding/hex"
+	"fmt"
+	"slices"
 	"strings"
 
 	"filippo.io/edwards25519"
@@ -15,6 +17,8 @@ const (
 	edPlugin     = "ed25519"
 	nativePlugin = "mysql_native_password"
 	oldPlugin    = "mysql_old_password"
+	parsecPlugin = "parsec"                // of later servers
+	shaPlugin    = "caching_sha2_password" // of later servers, for those who come from elsewhere
 )
 
 // noPassword is a hash that no password has: the server keeps the word for it.
@@ -42,5 +46,25 @@ func edHash(password []byte) string {
 
 // means says whether a plugin keeps passwords.
 func means(plugin string) bool {
-	return plugin == edPlugin || plugin == nativePlugin || plugin == oldPlugin
+	switch plugin {
+	case byPassword, edPlugin, nativePlugin, oldPlugin, parsecPlugin, shaPlugin:
+		return true
+	}
+	return false
+}
+
+// preferred is the plugin that keeps passwords which are set from here: the one that is asked for, else the best of those
+// that the server has.
+func preferred(has []string, asked string) (string, error) {
+	switch {
+	case asked == "" && slices.Contains(has, edPlugin):
+		return edPlugin, nil
+	case asked == "" || asked == nativePlugin:
+		return nativePlugin, nil
+	case asked == edPlugin && slices.Contains(has, edPlugin):
+		return edPlugin, nil
+	case asked == edPlugin:
+		return "", fmt.Errorf("passwords should be kept as %s, and the server has no such plugin (INSTALL SONAME 'auth_ed25519')", edPlugin)
+	}
+	return "", fmt.Errorf("setting %s is %q; it is %s or %s", passwordsAs, asked, edPlugin, nativePlugin)
 }

@@ -31,7 +31,6 @@ const Kind = "mariadb"
 
 // Attributes of accounts here alone.
 const (
-	signIn       = "sign-in"             // the methods, any of which lets it in
 	defaultRole  = "default-role"        // the role that is in force from the beginning of a session
 	passwordMost = "password-max-age"    // days
 	changed      = "password-changed"    // the day
@@ -45,7 +44,10 @@ const (
 )
 
 // Settings.
-const alsoAt = "also-at" // more addresses of the same database: it is written where it is writable
+const (
+	alsoAt      = "also-at"      // more addresses of the same database: it is written where it is writable
+	passwordsAs = "passwords-as" // the plugin that keeps them, where who signs in does not know the better one
+)
 
 // Schema implements connect.Connector.
 func (Connector) Schema() model.Schema {
@@ -73,7 +75,8 @@ var schema = model.Schema{
 				{Name: model.PasswordKept, About: "as the server keeps it", Sealed: true},
 				{Name: model.MustChange, About: "the password has expired"},
 				{Name: model.Disabled, About: "ACCOUNT LOCK"},
-				{Name: signIn, About: "authentication plugins, any of which lets it in", Many: true},
+				{Name: model.SignIn, About: "password, or methods of the server's (unix_socket odd.strand), any of which lets it in",
+					Many: true, Settable: true, Canonical: canonicalWay},
 				{Name: defaultRole, About: "the role in force from the beginning of a session", Settable: true},
 				{Name: passwordMost, About: "days, or never", Settable: true},
 				{Name: demandsTLS, About: "no, yes, or certificate: what a sign-in must come with", Settable: true},
@@ -83,7 +86,7 @@ var schema = model.Schema{
 				{Name: queriesMost, About: "statements in an hour; 0: any number", Settable: true},
 				{Name: updatesMost, About: "changes in an hour; 0: any number", Settable: true},
 				{Name: signInsMost, About: "sign-ins in an hour; 0: any number", Settable: true},
-				{Name: changed, About: "the day of the last change of the password"},
+				{Name: changed, About: "the day of the last change of the password, or that none was given yet"},
 				{Name: model.PasswordEnds}, {Name: model.Elevation, Many: true}, {Name: model.Passwordless},
 				{Name: model.OpenWide}, {Name: model.WeakSignIn}, {Name: model.ShadowedBy}, {Name: model.UnevenWith},
 				{Name: model.Owns, About: "what runs as it: views, routines, triggers, events", Many: true},
@@ -103,5 +106,5 @@ var schema = model.Schema{
 			{Name: model.System}, {Name: model.Version}, {Name: model.HostName}, {Name: model.UpSince}, {Name: model.ClockOff},
 			{Name: "read-only"}, {Name: "cluster"}, {Name: "follows", About: "the server that it is a replica of"}}},
 	},
-	Settings: []string{alsoAt},
+	Settings: []string{alsoAt, passwordsAs},
 }

@@ -160,18 +160,20 @@ func (s *session) begin(ctx context.Context) error {
 	if readOnly != 0 {
 		s.shut = s.readOnlyWords()
 	}
-	s.plugin = nativePlugin
 	rows.NextResultSet()
+	var has []string
 	for rows.Next() {
 		var plugin string
 		if err := rows.Scan(&plugin); err != nil {
 			return err
 		}
-		if plugin == edPlugin {
-			s.plugin = edPlugin
-		}
+		has = append(has, plugin)
 	}
-	return rows.Err()
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	s.plugin, err = preferred(has, s.access.Settings[passwordsAs])
+	return err
 }
 
 func (s *session) readOnlyWords() string {

@@ -43,35 +43,8 @@ type priv struct {
 	Role     bool   `json:"is_role"`
 }
 
-// way is one way in.
-type way struct {
-	Plugin string `json:"plugin"`
-	Auth   string `json:"authentication_string"`
-}
-
 // tlsWords are what a sign-in must come with, by the number that the server keeps; the last is as certificate, with more to it.
 var tlsWords = []string{"no", "yes", "certificate", "certificate"}
-
-// ways are the ways in, in the order in which the server tries them.
-func (p *priv) ways() []way {
-	first := way{p.Plugin, p.Auth}
-	if first.Plugin == "" {
-		first.Plugin = nativePlugin
-	}
-	if len(p.Ways) == 0 {
-		return []way{first}
-	}
-	out := slices.Clone(p.Ways)
-	for i := range out {
-		if out[i].Plugin == "" {
-			out[i] = first
-		}
-	}
-	return out
-}
-
-// open says whether a way lets in whoever knows the name.
-func (w way) open() bool { return means(w.Plugin) && w.Auth == "" }
 
 // state is what has been read of a server. It is a connect.View of what was asked for.
 type state struct {
@@ -385,12 +358,10 @@ func (st *state) object(n string, e *entry) *model.Object {
 	put := func(name string, values ...string) { list = append(list, model.Attribute{Name: name, Values: values}) }
 	number := func(name string, v uint64) { put(name, strconv.FormatUint(v, 10)) }
 	put(model.Disabled, connect.Yes(p.Locked))
-	var ways []string
+	ways := p.ways()
+	put(model.SignIn, toldWays(ways)...)
 	password, passwordless := false, false
-	for _, w := range p.ways() {
-		if w.Auth != noPassword {
-			ways = append(ways, connect.Printable(w.Plugin))
-		}
+	for _, w := range ways {
 		password = password || means(w.Plugin)
 		passwordless = passwordless || w.open()
 		if words := st.weak(w); words != "" && !p.Locked {
@@ -398,11 +369,6 @@ func (st *state) object(n string, e *entry) *model.Object {
 			o.Marked = true
 		}
 	}
-	slices.Sort(ways)
-	if len(ways) == 0 {
-		ways = []string{notYet}
-	}
-	put(signIn, slices.Compact(ways)...)
 	if passwordless && !p.Locked {
 		put(model.Passwordless, "yes")
 		o.Marked = true
@@ -422,7 +388,7 @@ func (st *state) object(n string, e *entry) *model.Object {
 	number(updatesMost, p.Updates)
 	number(signInsMost, p.SignIns)
 	if password {
-		st.passwordDays(p, put)
+		st.passwordDays(p, given(ways), put)
 	}
 	if e.odd != "" {
 		put(model.Odd, e.odd)
@@ -432,14 +398,14 @@ func (st *state) object(n string, e *entry) *model.Object {
 	return o
 }
 
-// notYet is the way in of an account that was made and has been given none.
-const notYet = "nothing yet"
-
 // asTheServer is how long a password may be kept where nothing is said of an account.
 const asTheServer = "as the server says"
 
+// notGiven is when the password of an account was changed that was made and has been given none.
+const notGiven = "none given yet"
+
 // passwordDays tells when a password was changed, and how long it is good.
-func (st *state) passwordDays(p *priv, put func(string, ...string)) {
+func (st *state) passwordDays(p *priv, given bool, put func(string, ...string)) {
 	days := st.lifetime
 	put(passwordMost, asTheServer)
 	if p.Lifetime != nil && *p.Lifetime >= 0 {
@@ -449,6 +415,10 @@ func (st *state) passwordDays(p *priv, put func(string, ...string)) {
 			list = strconv.FormatInt(days, 10)
 		}
 		put(passwordMost, list)
+	}
+	if !given {
+		put(changed, notGiven)
+		return
 	}
 	if p.Changed == nil {
 		return

@@ -1,7 +1,6 @@
 package mariadb
 
 import (
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -159,29 +158,14 @@ func (b *batch) ofAccount(i int, s *script) error {
 		s.put(i, "DROP USER ", who, "")
 		return nil
 	}
-	head, ways := "ALTER USER ", []way(nil)
-	if a.Verb == model.Create {
-		head, ways = "CREATE USER ", []way{{nativePlugin, noPassword}}
-		if b.before.accounts[a.Name] != nil { // what is left of the same act that was cut off
-			head, ways = "ALTER USER ", nil
-		}
-	} else if e := b.before.accounts[a.Name]; e != nil {
-		ways = e.priv.ways()
+	head := "ALTER USER "
+	e := b.before.accounts[a.Name]
+	if a.Verb == model.Create && e == nil { // else it is what is left of the same act, which was cut off
+		head = "CREATE USER "
 	}
-	secret, has := a.Secrets[model.Password]
-	hash, kept := a.Secrets[model.PasswordKept]
-	switch {
-	case kept:
-		var err error
-		if ways, err = waysOf(hash.Reveal()); err != nil {
-			return err
-		}
-	case has && secret.Empty():
-		return errors.New("a password of no letters is none")
-	case has:
-		ways = withPassword(ways, b.plugin, hashed(b.plugin, secret.Reveal()))
-	case a.Verb != model.Create:
-		ways = nil
+	ways, err := b.waysAfter(a, e)
+	if err != nil {
+		return err
 	}
 	role := a.After().Get(defaultRole)
 	tail, err := tailOf(a)
@@ -191,10 +175,15 @@ func (b *batch) ofAccount(i int, s *script) error {
 	if ways != nil || tail != "" {
 		s.put(i, head, who+identified(ways), tail)
 	}
-	if a.After().Has(defaultRole) || slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.Attribute == defaultRole }) {
+	if sets(a, defaultRole) {
 		b.standard(i, who, role, s)
 	}
 	return nil
+}
+
+// sets says whether an act changes an attribute, be it to nothing.
+func sets(a connect.Act, attribute string) bool {
+	return slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.Attribute == attribute })
 }
 
 // standard sets the role that is in force from the beginning, which is one that the account is in.
@@ -208,28 +197,6 @@ func (b *batch) standard(i int, who string, role []string, s *script) {
 		s.put(i, "GRANT "+name(role[0])+" TO ", who, "")
 	}
 	s.alone(i, "SET DEFAULT ROLE "+name(role[0])+" FOR "+who)
-}
-
-// withPassword puts a password in the place of the one that was there; other ways in stay.
-func withPassword(ways []way, plugin, hash string) []way {
-	out := slices.DeleteFunc(slices.Clone(ways), func(w way) bool { return means(w.Plugin) })
-	return append(out, way{plugin, hash})
-}
-
-func identified(ways []way) string {
-	var b strings.Builder
-	for i, w := range ways {
-		if i == 0 {
-			b.WriteString(" IDENTIFIED VIA ")
-		} else {
-			b.WriteString(" OR ")
-		}
-		b.WriteString(name(w.Plugin))
-		if w.Auth != "" {
-			b.WriteString(" USING " + text(w.Auth))
-		}
-	}
-	return b.String()
 }
 
 // limits are what accounts can be held to, in the words of the server.

@@ -17,7 +17,7 @@ var called = map[string]string{
 	LyingAbout: "lying about", KeptBy: "kept by", LastUse: "last use",
 	InUse: "in use", "password-changed": "password changed", "password-min-age": "password kept at least",
 	"password-max-age": "password kept at most", "password-warning": "warned before", "password-inactive": "shut when unchanged for",
-	"sign-in": "signs in by", "default-role": "role from the beginning", "tls": "TLS demanded", "sessions-most": "sessions at most",
+	SignIn: "signs in by", "default-role": "role from the beginning", "tls": "TLS demanded", "sessions-most": "sessions at most",
 	"queries-most": "statements an hour at most", "updates-most": "changes an hour at most", "sign-ins-most": "sign-ins an hour at most",
 	"certificate-subject": "certificate made out to", "certificate-issuer": "certificate issued by", "inherits": "has what its groups have",
 	"settings":   "settings of its own",

@@ -26,6 +26,7 @@ const (
 	MustChange     = "must-change"     // of an account: yes, when its password must be changed at the next sign-in
 	PasswordHash   = "password-hash"   // of an account: sealed, set in place of a password, as crypt(5) writes it
 	PasswordKept   = "password-kept"   // of an account: sealed, as the target itself keeps a password
+	SignIn         = "sign-in"         // of an account: the ways in which it is signed in to, where there are several
 	Passwordless   = "passwordless"    // of an account: yes, when nobody is asked for a password
 	Home           = "home"            // of an account: its home folder
 	Place          = "container"       // the container an account stands in

@@ -56,9 +56,9 @@ func (f Facts) Gains(a model.Act) string {
 	for _, c := range a.Changes {
 		fresh := len(c.After) > 0 && !slices.Equal(c.Before, c.After)
 		switch {
-		case c.Sealed != "" || c.Attribute == model.Keys && opens(c): // whoever has it can become what the account can
+		case c.Sealed != "" || waysIn[c.Attribute] != "" && opens(c): // whoever has it can become what the account can
 			if o := f.Seen[a.Name]; o != nil && o.Attributes.Has(model.Elevation) {
-				what := "key"
+				what := waysIn[c.Attribute]
 				if c.Sealed != "" {
 					what = model.Called(c.Attribute)
 				}
@@ -76,7 +76,10 @@ func (f Facts) Gains(a model.Act) string {
 	return ""
 }
 
-// opens says whether a change of keys brings one that was not there.
+// waysIn are attributes that say who gets into an account, in words.
+var waysIn = map[string]string{model.Keys: "key", model.SignIn: "way to sign in"}
+
+// opens says whether a change of ways in brings one that was not there.
 func opens(c model.Change) bool {
 	return slices.ContainsFunc(c.After, func(k string) bool { return !slices.Contains(c.Before, k) })
 }

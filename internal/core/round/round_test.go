@@ -273,6 +273,8 @@ func TestHolds(t *testing.T) {
 			want: "elevation: superuser rights on arctic for shut (group sudo and sudoers)"},
 		{name: "a new key for who has them", acts: with(model.Modify, "shut", model.Keys, "ssh-ed25519 AAAA", "ssh-ed25519 BBBB"),
 			want: "elevation: superuser rights on arctic for shut (a new key of an account with group sudo and sudoers)"},
+		{name: "another way in for who has them", acts: with(model.Modify, "shut", model.SignIn, "password", "unix_socket odd"),
+			want: "elevation: superuser rights on arctic for shut (a new way to sign in of an account with group sudo and sudoers)"},
 		{name: "a key taken from who has them", acts: with(model.Modify, "shut", model.Keys, "ssh-ed25519 AAAA", "")},
 		{name: "a new key for who has none", acts: with(model.Modify, "henriette", model.Keys, "", "ssh-ed25519 BBBB")},
 		{name: "a new password for who has them", acts: sealed("shut"),
