@@ -214,3 +214,35 @@ func TestReadOnly(t *testing.T) {
 		t.Errorf("%+v", got)
 	}
 }
+
+// A membership has options since PostgreSQL 16, and may have been given by several; before that, options are refused.
+func TestMemberships(t *testing.T) {
+	_, a := start(t, `CREATE ROLE deck; CREATE ROLE "st, ""ores"; CREATE ROLE ulla LOGIN; CREATE ROLE boss; GRANT deck TO boss WITH ADMIN OPTION;
+		GRANT deck TO ulla; SET ROLE boss; GRANT deck TO ulla; RESET ROLE;`)
+	s := connecttest.Open(t, postgres.Connector{}, a)
+	all := func() model.Attributes {
+		return connecttest.Surveyed(t, s)[model.Named{Kind: model.Account, Name: "ulla"}].Attributes
+	}
+	set := func(before, after []string) connect.Answer {
+		return s.Apply(context.Background(), []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+			model.Change{Attribute: "on-request", Before: before, After: after},
+			model.Change{Attribute: "never-as", Before: before, After: after})})[0]
+	}
+	stores := []string{`st, "ores`}
+	first := set(nil, stores)
+	itself := connecttest.Surveyed(t, s)[model.Named{Kind: model.SystemKind, Name: model.Itself}].Attributes
+	if itself.One(model.Version) < "16" {
+		connecttest.Outcomes(t, []connect.Answer{first}, "failed on-request is for PostgreSQL 16 and later")
+	} else {
+		connecttest.Outcomes(t, []connect.Answer{first}, "done ")
+		if o := all(); o.One("on-request") != stores[0] || o.One("never-as") != stores[0] {
+			t.Errorf("%v", o.Map())
+		}
+		connecttest.Outcomes(t, []connect.Answer{set(stores, nil)}, "done ")
+		if o := all(); o.Has("on-request") || o.Has("never-as") {
+			t.Errorf("%v", o.Map())
+		}
+	}
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{connecttest.Move(model.LeaveIt, model.GroupKind, "deck", "ulla")}),
+		"done ")
+}

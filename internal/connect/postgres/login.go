@@ -18,6 +18,10 @@ func (Connector) MakeLogin(as, from string, permissions []string) []string {
 		"GRANT pg_read_all_stats, pg_signal_backend TO " + who + ";",
 		"GRANT SELECT ON pg_authid, pg_hba_file_rules TO " + who + ";",
 		"GRANT EXECUTE ON FUNCTION pg_hba_file_rules() TO " + who + ";",
+		"-- Since PostgreSQL 16: look after the roles that are there already, superusers not among them (it does so with those it makes).",
+		"DO $roost$ DECLARE r name; BEGIN IF current_setting('server_version_num')::int >= 160000 THEN",
+		"FOR r IN SELECT rolname FROM pg_roles WHERE NOT rolsuper AND rolname !~ '^pg_' AND rolname <> " + text(as) + " LOOP",
+		"EXECUTE format('GRANT %I TO %I WITH ADMIN TRUE, INHERIT FALSE, SET FALSE', r, " + text(as) + "); END LOOP; END IF; END $roost$;",
 	}
 	db := ""
 	for _, p := range permissions {

@@ -32,6 +32,8 @@ const (
 	sessionsMost = "sessions-most"
 	inherits     = "inherits"
 	settings     = "settings"
+	onRequest    = "on-request"
+	neverAs      = "never-as"
 )
 
 // Settings of targets.
@@ -64,6 +66,9 @@ var schema = model.Schema{
 				{Name: model.PasswordEnds, About: "VALID UNTIL: a day, a time, or never", Settable: true, Canonical: canonicalTime},
 				{Name: sessionsMost, About: "sessions at once, or any", Settable: true},
 				{Name: inherits, About: "has what its groups have without asking for it: yes or no", Settable: true},
+				{Name: onRequest, Many: true, Settable: true,
+					About: "groups that it is in and whose rights it has only once it asks for them (INHERIT FALSE; since 16)"},
+				{Name: neverAs, About: "groups that it is in and may not act as (SET FALSE; since 16)", Many: true, Settable: true},
 				{Name: settings, About: "as work_mem=64MB, or search_path=crew in rota", Many: true, Settable: true},
 				{Name: model.Elevation, Many: true}, {Name: model.Passwordless}, {Name: model.WeakSignIn},
 				{Name: model.Owns, About: "what belongs to it", Many: true},

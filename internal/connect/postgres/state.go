@@ -21,7 +21,9 @@ type role struct {
 	until    string // seconds, infinity, or nothing
 	kept     string // how its password is kept: scram, md5, or nothing
 	settings []string
-	odd      string // why it cannot be looked after
+	request  []string // groups whose rights it has only once it asks for them
+	never    []string // groups as which it may not act
+	odd      string   // why it cannot be looked after
 }
 
 // state is what has been read of a server. It is a connect.View of what was asked for.
@@ -32,7 +34,8 @@ type state struct {
 	members map[string]*set // of roles
 	admins  map[string][]string
 	has     map[holding]bool
-	all     map[string]bool // permissions on all of a schema that somebody has by having each of them
+	by      map[holding][]string // who gave somebody a group, where the server takes it back from each by name
+	all     map[string]bool      // permissions on all of a schema that somebody has by having each of them
 	owns    map[string][]string
 }
 
@@ -51,9 +54,21 @@ const everybody = "PUBLIC"
 // marker is a setting of a role's own that keeps one which was shut an account: a group may not sign in either.
 const marker = "roost.account"
 
-// members is who is in which group.
-const members = `SELECT g.rolname, m.rolname, bool_or(a.admin_option) FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid
-	JOIN pg_roles m ON m.oid = a.member`
+// members is who is in which group, and who gave it to them.
+const members = `SELECT g.rolname, m.rolname, bool_or(a.admin_option), array_agg(pg_get_userbyid(a.grantor)) FROM pg_auth_members a
+	JOIN pg_roles g ON g.oid = a.roleid JOIN pg_roles m ON m.oid = a.member`
+
+// withOptions is the version since which a membership has options, and somebody can have one from several.
+const withOptions = 160000
+
+// without are the groups in which a role is without an option.
+func (s *session) without(option string) string {
+	if s.version < withOptions {
+		return "ARRAY[]::name[]"
+	}
+	return "ARRAY(SELECT g.rolname FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid WHERE a.member = r.oid GROUP BY 1 " +
+		"HAVING NOT bool_or(a." + option + ") ORDER BY 1)"
+}
 
 // wanted is what is to be read: of which roles what they are; who of whom is in which groups, nil for all that they are in;
 // of which groups who may give them on; and who may what. nil reads everything.
@@ -68,7 +83,7 @@ func of(column string, list []string) string {
 }
 
 // rolesQuery reads the roles, who is in them, and what they may do with databases. The roles come first.
-func rolesQuery(w *wanted) string {
+func (s *session) rolesQuery(w *wanted) string {
 	all := w == nil
 	if all {
 		w = &wanted{}
@@ -77,8 +92,8 @@ func rolesQuery(w *wanted) string {
 		CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram' ELSE 'md5' END,
 		r.rolsuper, r.rolcreatedb, r.rolcreaterole, r.rolreplication, r.rolbypassrls,
 		ARRAY(SELECT c || CASE WHEN s.setdatabase = 0 THEN '' ELSE ' in ' || d.datname END FROM pg_db_role_setting s
-			LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1)
-		FROM pg_authid r WHERE true` + of("r.rolname", w.roles)}
+			LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1),
+		` + s.without("inherit_option") + `, ` + s.without("set_option") + ` FROM pg_authid r WHERE true` + of("r.rolname", w.roles)}
 	if all || len(w.members) > 0 {
 		out = append(out, members+" WHERE true"+of("m.rolname", w.members)+of("g.rolname", w.groups)+" GROUP BY 1, 2")
 	}
@@ -133,12 +148,13 @@ func aclQuery(w *wanted) string {
 // read reads what is wanted, and of some databases who may what there.
 func (s *session) read(ctx context.Context, w *wanted, databases []string) (*state, error) {
 	st := &state{session: s, roles: map[string]*role{}, rights: map[string]*set{}, members: map[string]*set{},
-		admins: map[string][]string{}, has: map[holding]bool{}, all: map[string]bool{}, owns: map[string][]string{}}
+		admins: map[string][]string{}, has: map[holding]bool{}, by: map[holding][]string{}, all: map[string]bool{},
+		owns: map[string][]string{}}
 	var later [][]string // what may only be told once it is known who is an account
 	keep := func(row [][]byte) {
 		later = append(later, fitted(row))
 	}
-	err := s.each(ctx, s.home, rolesQuery(w), func(n int, row [][]byte) error {
+	err := s.each(ctx, s.home, s.rolesQuery(w), func(n int, row [][]byte) error {
 		if n == 0 {
 			st.roleRow(row)
 		} else {
@@ -150,7 +166,7 @@ func (s *session) read(ctx context.Context, w *wanted, databases []string) (*sta
 		return nil, said(err)
 	}
 	for _, row := range later {
-		if len(row) == 3 {
+		if len(row) == 4 {
 			st.memberRow(row)
 		} else {
 			st.aclRow(row, nil)
@@ -221,6 +237,7 @@ func (st *state) roleRow(row [][]byte) {
 		}
 	}
 	r.account = r.account || r.login || r.kept != "" || r.until != "" || r.limit != "-1"
+	r.request, r.never = array(string(row[12])), array(string(row[13]))
 	n, odd := connect.Fit(string(row[0]))
 	r.odd = odd
 	st.roles[n] = r
@@ -289,6 +306,9 @@ func (st *state) isAccount(who string) bool {
 
 func (st *state) memberRow(row []string) {
 	group, member := row[0], row[1]
+	if member == st.own { // who makes a role may give it on: we are in it for no other reason
+		return
+	}
 	h := holding{model.GroupKind, group, member}
 	if !st.has[h] {
 		m := st.members[group]
@@ -298,6 +318,9 @@ func (st *state) memberRow(row []string) {
 		}
 		m.add(member, st.isAccount(member))
 		st.has[h] = true
+	}
+	if st.version >= withOptions {
+		st.by[h] = array(row[3])
 	}
 	if row[2] == "t" && !slices.Contains(st.admins[group], member) {
 		st.admins[group] = append(st.admins[group], member)
@@ -347,8 +370,13 @@ func (st *state) object(n string, r *role) *model.Object {
 	if until := untilWords(r.until); until != "" {
 		put(model.PasswordEnds, until)
 	}
-	if len(r.settings) > 0 {
-		put(settings, r.settings...)
+	for _, x := range []struct {
+		name string
+		list []string
+	}{{settings, r.settings}, {onRequest, r.request}, {neverAs, r.never}} {
+		if len(x.list) > 0 {
+			put(x.name, x.list...)
+		}
 	}
 	if r.kept == "md5" && r.login {
 		put(model.WeakSignIn,

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
 
@@ -32,7 +33,7 @@ func (b *batch) statement(i int) (db, sql string, err error) {
 	case a.Moves() && give:
 		sql = "GRANT " + name(a.Name) + " TO " + name(a.Member)
 	case a.Moves():
-		sql = "REVOKE " + name(a.Name) + " FROM " + name(a.Member)
+		sql = b.takeBack("", a.Name, a.Member)
 	case a.Verb == model.Create:
 		sql = "CREATE ROLE " + name(a.Name) + " NOLOGIN"
 	case a.Verb == model.Remove:
@@ -55,10 +56,55 @@ func (b *batch) keepers(i int) string {
 	}
 	for _, n := range before {
 		if !slices.Contains(after, n) {
-			out = append(out, "REVOKE ADMIN OPTION FOR "+name(a.Name)+" FROM "+name(n))
+			out = append(out, b.takeBack("ADMIN OPTION FOR ", a.Name, n))
 		}
 	}
 	return strings.Join(out, ";")
+}
+
+// takeBack takes a group, or an option of being in it, from somebody: since memberships have options, from each who gave it.
+func (b *batch) takeBack(what, group, from string) string {
+	one := "REVOKE " + what + name(group) + " FROM " + name(from)
+	var out []string
+	for _, n := range b.before.by[holding{model.GroupKind, group, from}] {
+		out = append(out, one+" GRANTED BY "+name(n))
+	}
+	if out == nil {
+		return one
+	}
+	return strings.Join(out, ";")
+}
+
+// options sets with what a role is in its groups. Being in one comes with it; what is no more asked for is given back only
+// where it is still in.
+func (b *batch) options(a connect.Act) (out []string, err error) {
+	var has role
+	if r := b.before.roles[a.Name]; r != nil {
+		has = *r
+	}
+	for _, x := range []struct {
+		attribute, option string
+		has               []string
+	}{{onRequest, "INHERIT", has.request}, {neverAs, "SET", has.never}} {
+		if !slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.Attribute == x.attribute }) {
+			continue
+		}
+		want := a.After().Get(x.attribute)
+		if b.version < withOptions && len(want) > 0 {
+			return nil, fmt.Errorf("%s is for PostgreSQL 16 and later; before that, %s holds for all groups of an account",
+				x.attribute, inherits)
+		}
+		set := func(list, but []string, to string) {
+			for _, g := range list {
+				if !slices.Contains(but, g) {
+					out = append(out, "GRANT "+name(g)+" TO "+name(a.Name)+" WITH "+x.option+" "+to)
+				}
+			}
+		}
+		set(want, x.has, "FALSE")
+		set(x.has, want, "TRUE")
+	}
+	return out, nil
 }
 
 // ofAccount makes, changes or removes one. ALTER ROLE leaves what it does not name as it is.
@@ -135,7 +181,11 @@ func (b *batch) ofAccount(i int) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	after = append(after, sets...)
+	options, err := b.options(a)
+	if err != nil {
+		return "", err
+	}
+	after = slices.Concat(after, sets, options)
 	if more != "" {
 		after = append([]string{head + who + more}, after...)
 	}

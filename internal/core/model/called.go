@@ -20,7 +20,7 @@ var called = map[string]string{
 	SignIn: "signs in by", "default-role": "role from the beginning", "tls": "TLS demanded", "sessions-most": "sessions at most",
 	"queries-most": "statements an hour at most", "updates-most": "changes an hour at most", "sign-ins-most": "sign-ins an hour at most",
 	"certificate-subject": "certificate made out to", "certificate-issuer": "certificate issued by", "inherits": "has what its groups have",
-	"settings":   "settings of its own",
+	"settings": "settings of its own", "on-request": "has on request", "never-as": "may not act as",
 	"other-keys": "keys of others", OpenWide: "open from anywhere", WeakSignIn: "weak sign-in", ShadowedBy: "answered for by another",
 	UnevenWith: "unlike its namesakes", PasswordEnds: "password ends", Owns: "belongs to it",
 	Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
