@@ -37,7 +37,7 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 
 // lookup reads what acts speak of, and no more of it than their judging needs.
 func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error) {
-	w := &wanted{roles: []string{}, groups: []string{}}
+	w := &wanted{roles: []string{}}
 	var databases []string
 	for _, a := range acts {
 		switch {
@@ -47,7 +47,10 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error
 				w.admins = append(w.admins, a.Name)
 			}
 		case a.Object == model.GroupKind:
-			w.roles, w.groups, w.members = append(w.roles, a.Name), append(w.groups, a.Name), append(w.members, a.Member)
+			w.roles = append(w.roles, a.Name)
+			if fits(a.Name) && fits(a.Member) {
+				w.groups, w.members = append(w.groups, a.Name), append(w.members, a.Member)
+			}
 		default:
 			r, err := dialect.One(a.Name)
 			if err == nil && r.Sort == "" {
@@ -59,7 +62,7 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*state, error
 			w.grantees = append(w.grantees, a.Member)
 		}
 	}
-	for _, list := range []*[]string{&w.roles, &w.groups, &w.members, &w.admins, &w.grantees} {
+	for _, list := range []*[]string{&w.roles, &w.admins, &w.grantees} {
 		if *list != nil {
 			*list = sorted(*list)
 		}

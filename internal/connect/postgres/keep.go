@@ -22,7 +22,7 @@ func (s *session) Keep(ctx context.Context, accounts []string) (map[string]conne
 	if err != nil {
 		return fail(err)
 	}
-	st, err := s.read(ctx, &wanted{roles: accounts, members: accounts, grantees: accounts}, databases)
+	st, err := s.read(ctx, &wanted{roles: accounts, all: accounts, grantees: accounts}, databases)
 	if err != nil {
 		return fail(err)
 	}

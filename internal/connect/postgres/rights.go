@@ -124,12 +124,15 @@ func text(s string) string { return `'` + strings.ReplaceAll(s, `'`, `''`) + `'`
 func nameList(list []string) string {
 	quoted := make([]string, 0, len(list))
 	for _, s := range list {
-		if len(s) <= nameMost && !strings.ContainsRune(s, 0) {
+		if fits(s) {
 			quoted = append(quoted, text(s))
 		}
 	}
 	return "ARRAY[" + strings.Join(quoted, ",") + "]::name[]"
 }
+
+// fits says whether a name can be one here.
+func fits(n string) bool { return len(n) <= nameMost && !strings.ContainsRune(n, 0) }
 
 // sorted is a copy in order, each once.
 func sorted(list []string) []string {

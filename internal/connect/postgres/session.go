@@ -107,7 +107,7 @@ func dial(ctx context.Context, a connect.Access, as string, secret []byte, db st
 	c.DialFunc = func(ctx context.Context, _, _ string) (net.Conn, error) { return a.Connect(ctx) }
 	c.LookupFunc = func(_ context.Context, host string) ([]string, error) { return []string{host}, nil }
 	c.RuntimeParams = map[string]string{"application_name": "hen-roost", "client_encoding": "UTF8", "DateStyle": "ISO", "TimeZone": "UTC",
-		"standard_conforming_strings": "on", "search_path": "pg_catalog"}
+		"standard_conforming_strings": "on", "search_path": "pg_catalog", "jit": "off"}
 	c.ValidateConnect, c.AfterConnect = nil, nil
 	conn, err := pgconn.ConnectConfig(ctx, c)
 	if k := refused(); k != nil {
@@ -170,30 +170,51 @@ func (s *session) ask(ctx context.Context, conn *pgconn.PgConn, sql string) ([][
 	return out, answers.Close()
 }
 
-// each hands the rows of one query on; they are good until take returns.
-func (s *session) each(ctx context.Context, conn *pgconn.PgConn, sql string, take func(n int, row [][]byte) error) error {
-	ctx, cancel := context.WithTimeout(ctx, 10*s.access.Patience()) // a survey of many may take its time
-	defer cancel()
-	answers := conn.Exec(ctx, sql)
+// posed are queries that a server is working on.
+type posed struct {
+	conn    *pgconn.PgConn
+	answers *pgconn.MultiResultReader
+	queries []query
+	end     context.CancelFunc
+}
+
+// pose poses queries in one request. They are to be read, or dropped, before anything else is asked there.
+func (s *session) pose(ctx context.Context, conn *pgconn.PgConn, queries []query) *posed {
+	ctx, end := context.WithTimeout(ctx, 10*s.access.Patience()) // a survey of many may take its time
+	texts := make([]string, len(queries))
+	for i, q := range queries {
+		texts[i] = q.text
+	}
+	return &posed{conn, conn.Exec(ctx, strings.Join(texts, ";")), queries, end}
+}
+
+// read hands the rows on.
+func (p *posed) read() error {
+	defer p.end()
 	count := 0
-	for n := 0; answers.NextResult(); n++ {
-		r := answers.ResultReader()
+	for n := 0; p.answers.NextResult(); n++ {
+		r := p.answers.ResultReader()
 		for r.NextRow() {
 			if count++; count > most {
-				_ = conn.Conn().Close()
+				_ = p.conn.Conn().Close()
 				return fmt.Errorf("there is more than %d lines of it", most)
 			}
-			if err := take(n, r.Values()); err != nil {
-				_ = conn.Conn().Close()
-				return err
-			}
+			p.queries[min(n, len(p.queries)-1)].take(r.Values())
 		}
 		if _, err := r.Close(); err != nil {
-			_ = answers.Close()
+			_ = p.answers.Close()
 			return err
 		}
 	}
-	return answers.Close()
+	return p.answers.Close()
+}
+
+// drop ends queries whose answers nobody wants any more, and the connection with them.
+func (p *posed) drop() {
+	if p != nil {
+		p.end()
+		_ = p.answers.Close()
+	}
 }
 
 // most bounds what is read of one server.

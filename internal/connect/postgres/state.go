@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -23,6 +24,8 @@ type role struct {
 	settings []string
 	request  []string // groups whose rights it has only once it asks for them
 	never    []string // groups as which it may not act
+	open     bool     // the server asks it for nothing, from somewhere
+	asked    bool     // a rule before the one that is looked at asks it, wherever it comes from
 	odd      string   // why it cannot be looked after
 }
 
@@ -33,7 +36,9 @@ type state struct {
 	rights  map[string]*set // by permission
 	members map[string]*set // of roles
 	admins  map[string][]string
-	has     map[holding]bool
+	names   map[string]string    // of roles, by oid
+	flags   [][2]string          // what roles may do on the server, and which
+	has     map[holding]bool     // nil when everything was read
 	by      map[holding][]string // who gave somebody a group, where the server takes it back from each by name
 	all     map[string]bool      // permissions on all of a schema that somebody has by having each of them
 	owns    map[string][]string
@@ -46,7 +51,10 @@ type holding struct {
 }
 
 // set is who has a right, or is in a group.
-type set struct{ accounts, groups []string }
+type set struct {
+	accounts, groups []string
+	again            bool // told in parts, which may tell somebody twice
+}
 
 // everybody is what the server calls all there are.
 const everybody = "PUBLIC"
@@ -54,170 +62,37 @@ const everybody = "PUBLIC"
 // marker is a setting of a role's own that keeps one which was shut an account: a group may not sign in either.
 const marker = "roost.account"
 
-// members is who is in which group, and who gave it to them.
-const members = `SELECT g.rolname, m.rolname, bool_or(a.admin_option), array_agg(pg_get_userbyid(a.grantor)) FROM pg_auth_members a
-	JOIN pg_roles g ON g.oid = a.roleid JOIN pg_roles m ON m.oid = a.member`
-
-// withOptions is the version since which a membership has options, and somebody can have one from several.
-const withOptions = 160000
-
-// without are the groups in which a role is without an option.
-func (s *session) without(option string) string {
-	if s.version < withOptions {
-		return "ARRAY[]::name[]"
-	}
-	return "ARRAY(SELECT g.rolname FROM pg_auth_members a JOIN pg_roles g ON g.oid = a.roleid WHERE a.member = r.oid GROUP BY 1 " +
-		"HAVING NOT bool_or(a." + option + ") ORDER BY 1)"
-}
-
-// wanted is what is to be read: of which roles what they are; who of whom is in which groups, nil for all that they are in;
-// of which groups who may give them on; and who may what. nil reads everything.
-type wanted struct{ roles, members, groups, admins, grantees []string }
-
-// of chooses by a name; nil chooses all.
-func of(column string, list []string) string {
-	if list == nil {
-		return ""
-	}
-	return " AND " + column + " = ANY(" + nameList(list) + ")"
-}
-
-// rolesQuery reads the roles, who is in them, and what they may do with databases. The roles come first.
-func (s *session) rolesQuery(w *wanted) string {
-	all := w == nil
-	if all {
-		w = &wanted{}
-	}
-	out := []string{`SELECT r.rolname, r.rolcanlogin, r.rolinherit, r.rolconnlimit, EXTRACT(EPOCH FROM r.rolvaliduntil),
-		CASE WHEN r.rolpassword IS NULL THEN '' WHEN r.rolpassword LIKE 'SCRAM-SHA-256$%' THEN 'scram' ELSE 'md5' END,
-		r.rolsuper, r.rolcreatedb, r.rolcreaterole, r.rolreplication, r.rolbypassrls,
-		ARRAY(SELECT c || CASE WHEN s.setdatabase = 0 THEN '' ELSE ' in ' || d.datname END FROM pg_db_role_setting s
-			LEFT JOIN pg_database d ON d.oid = s.setdatabase, unnest(s.setconfig) c WHERE s.setrole = r.oid ORDER BY 1),
-		` + s.without("inherit_option") + `, ` + s.without("set_option") + ` FROM pg_authid r WHERE true` + of("r.rolname", w.roles)}
-	if all || len(w.members) > 0 {
-		out = append(out, members+" WHERE true"+of("m.rolname", w.members)+of("g.rolname", w.groups)+" GROUP BY 1, 2")
-	}
-	if len(w.admins) > 0 {
-		out = append(out, members+" WHERE a.admin_option"+of("g.rolname", w.admins)+" GROUP BY 1, 2")
-	}
-	if all || len(w.grantees) > 0 {
-		out = append(out, `SELECT 'DATABASE', d.datname, '', '', '', COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable
-			FROM pg_database d CROSS JOIN LATERAL aclexplode(d.datacl) x LEFT JOIN pg_roles g ON g.oid = x.grantee
-			WHERE x.grantee <> d.datdba AND NOT d.datistemplate`+of("g.rolname", w.grantees))
-	}
-	return strings.Join(out, ";")
-}
-
-// aclQuery reads who may what in a database, and how many things there are in each schema.
-func aclQuery(w *wanted) string {
-	grantee := ""
-	if w != nil {
-		grantee = of("g.rolname", w.grantees)
-	}
-	one := func(sort, schema, thing, column, from, acl, owner, where string) string {
-		return "SELECT " + sort + ", current_database(), " + schema + ", " + thing + ", " + column +
-			", COALESCE(g.rolname, 'PUBLIC'), x.privilege_type, x.is_grantable FROM " + from + " CROSS JOIN LATERAL aclexplode(" + acl +
-			") x LEFT JOIN pg_roles g ON g.oid = x.grantee WHERE x.grantee <> " + owner + where + grantee
-	}
-	const own = " AND n.nspname !~ '^pg_' AND n.nspname <> 'information_schema'"
-	const relation = "CASE c.relkind WHEN 'S' THEN 'SEQUENCE' ELSE 'TABLE' END"
-	return strings.Join([]string{
-		one("'SCHEMA'", "n.nspname", "''", "''", "pg_namespace n", "n.nspacl", "n.nspowner", own) + " UNION ALL " +
-			one(relation, "n.nspname", "c.relname", "''", "pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace", "c.relacl",
-				"c.relowner",
-				own+" AND c.relkind IN ('r','p','v','m','f','S')") + " UNION ALL " +
-			one("'TABLE'", "n.nspname", "c.relname", "a.attname",
-				"pg_attribute a JOIN pg_class c ON c.oid = a.attrelid JOIN pg_namespace n ON n.oid = c.relnamespace", "a.attacl",
-				"c.relowner",
-				own+" AND a.attacl IS NOT NULL AND NOT a.attisdropped") + " UNION ALL " +
-			one("'FUNCTION'", "n.nspname", "p.proname || '(' || pg_get_function_identity_arguments(p.oid) || ')'", "''",
-				"pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace", "p.proacl", "p.proowner", own+" AND x.grantee <> 0") +
-			" UNION ALL " +
-			one("CASE a.defaclobjtype WHEN 'r' THEN 'NEW TABLES' WHEN 'S' THEN 'NEW SEQUENCES' ELSE 'NEW FUNCTIONS' END", "w.rolname",
-				"COALESCE(n.nspname, '')", "''",
-				"pg_default_acl a JOIN pg_roles w ON w.oid = a.defaclrole LEFT JOIN pg_namespace n ON n.oid = a.defaclnamespace",
-				"a.defaclacl",
-				"a.defaclrole", " AND a.defaclobjtype IN ('r','S','f') AND x.grantee <> 0"),
-		`SELECT ` + relation + `, n.nspname, count(*) FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-			WHERE c.relkind IN ('r','p','v','m','f','S')` + own + ` GROUP BY 1, 2
-			UNION ALL SELECT 'FUNCTION', n.nspname, count(*) FROM pg_proc p JOIN pg_namespace n ON n.oid = p.pronamespace
-			WHERE p.prokind <> 'a'` + own + ` GROUP BY 1, 2`,
-	}, ";")
-}
-
-// read reads what is wanted, and of some databases who may what there.
+// read reads what is wanted, and of some databases who may what there. While one answer is read the next is worked on.
 func (s *session) read(ctx context.Context, w *wanted, databases []string) (*state, error) {
 	st := &state{session: s, roles: map[string]*role{}, rights: map[string]*set{}, members: map[string]*set{},
-		admins: map[string][]string{}, has: map[holding]bool{}, by: map[holding][]string{}, all: map[string]bool{},
-		owns: map[string][]string{}}
-	var later [][]string // what may only be told once it is known who is an account
-	keep := func(row [][]byte) {
-		later = append(later, fitted(row))
+		admins: map[string][]string{}, all: map[string]bool{}, owns: map[string][]string{}, names: map[string]string{"0": everybody}}
+	if w != nil {
+		st.has, st.by = map[holding]bool{}, map[holding][]string{}
 	}
-	err := s.each(ctx, s.home, s.rolesQuery(w), func(n int, row [][]byte) error {
-		if n == 0 {
-			st.roleRow(row)
-		} else {
-			keep(row)
+	now := s.pose(ctx, s.home, st.serverQueries(w))
+	for _, db := range databases {
+		var next *posed
+		conn, err := st.in(ctx, db)
+		if err == nil && conn != now.conn {
+			next = s.pose(ctx, conn, st.databaseQueries(w, db))
 		}
-		return nil
-	})
-	if err != nil {
+		if e := now.read(); e != nil {
+			err = e
+		}
+		if err != nil {
+			next.drop()
+			return nil, said(err)
+		}
+		if next == nil {
+			next = s.pose(ctx, conn, st.databaseQueries(w, db))
+		}
+		now = next
+	}
+	if err := now.read(); err != nil {
 		return nil, said(err)
 	}
-	for _, row := range later {
-		if len(row) == 4 {
-			st.memberRow(row)
-		} else {
-			st.aclRow(row, nil)
-		}
-	}
-	for _, db := range databases {
-		if err := st.readDatabase(ctx, w, db); err != nil {
-			return nil, err
-		}
-	}
+	st.settle()
 	return st, nil
-}
-
-// readDatabase reads who may what in one database.
-func (st *state) readDatabase(ctx context.Context, w *wanted, db string) error {
-	conn, err := st.in(ctx, db)
-	if err != nil {
-		return err
-	}
-	each := map[wide]map[string]int{} // how many of the things of a schema somebody has a permission on
-	err = st.each(ctx, conn, aclQuery(w), func(n int, row [][]byte) error {
-		texts := fitted(row)
-		if n == 0 {
-			st.aclRow(texts, each)
-			return nil
-		}
-		for w, who := range each {
-			if w.sort != texts[0] || w.schema != texts[1] {
-				continue
-			}
-			for grantee, count := range who {
-				if fmt.Sprint(count) == texts[2] {
-					p := dialect.String(sqlright.Right{Privilege: w.privilege, Sort: w.sort, Path: []string{db, w.schema},
-						Passed: w.passed})
-					st.all[p] = true
-					st.hold(p, grantee)
-				}
-			}
-		}
-		return nil
-	})
-	return said(err)
-}
-
-// fitted are the values of a row, each fit to be kept: nearly all are names.
-func fitted(row [][]byte) []string {
-	out := make([]string, len(row))
-	for i, v := range row {
-		out[i], _ = connect.Fit(string(v))
-	}
-	return out
 }
 
 // wide is a permission on all things of a sort in a schema.
@@ -228,28 +103,56 @@ type wide struct {
 
 func (st *state) roleRow(row [][]byte) {
 	is := func(i int) bool { return string(row[i]) == "t" }
-	r := &role{login: is(1), inherit: is(2), limit: string(row[3]), until: string(row[4]), kept: string(row[5])}
-	for _, x := range array(string(row[11])) {
+	r := &role{login: is(2), inherit: is(3), limit: string(row[4]), until: string(row[5]), kept: string(row[6])}
+	r.account = r.login || r.kept != "" || r.until != "" || r.limit != "-1"
+	n, odd := connect.Fit(string(row[1]))
+	r.odd = odd
+	st.roles[n] = r
+	st.names[string(row[0])] = n
+	for i, p := range []string{"SUPERUSER", "CREATEDB", "CREATEROLE", "REPLICATION", "BYPASSRLS"} {
+		if is(7 + i) {
+			st.flags = append(st.flags, [2]string{p, n})
+		}
+	}
+}
+
+func (st *state) settingsRow(row [][]byte) {
+	r := st.roles[fit(row[0])]
+	if r == nil {
+		return
+	}
+	for _, x := range array(row[1]) {
 		if strings.HasPrefix(x, marker+"=") {
 			r.account = true
 		} else {
 			r.settings = append(r.settings, connect.Printable(x))
 		}
 	}
-	r.account = r.account || r.login || r.kept != "" || r.until != "" || r.limit != "-1"
-	r.request, r.never = array(string(row[12])), array(string(row[13]))
-	n, odd := connect.Fit(string(row[0]))
-	r.odd = odd
-	st.roles[n] = r
-	for i, p := range []string{"SUPERUSER", "CREATEDB", "CREATEROLE", "REPLICATION", "BYPASSRLS"} {
-		if is(6 + i) {
-			st.hold(p, n)
-		}
+	slices.Sort(r.settings)
+}
+
+func (st *state) optionsRow(row [][]byte) {
+	r := st.roles[fit(row[0])]
+	if r == nil {
+		return
+	}
+	if string(row[2]) == "f" {
+		r.request = append(r.request, fit(row[1]))
+	}
+	if string(row[3]) == "f" {
+		r.never = append(r.never, fit(row[1]))
 	}
 }
 
+// fit is a name as it is kept here.
+func fit(b []byte) string {
+	n, _ := connect.Fit(string(b))
+	return n
+}
+
 // array reads an array as the server writes one: {a,"b \" c"}.
-func array(s string) (out []string) {
+func array(b []byte) (out []string) {
+	s := string(b) // its parts are parts of it
 	s = strings.TrimSuffix(strings.TrimPrefix(s, "{"), "}")
 	for s != "" {
 		var b strings.Builder
@@ -276,26 +179,49 @@ func array(s string) (out []string) {
 	return out
 }
 
-// hold notes that somebody has a permission.
-func (st *state) hold(permission, who string) {
-	h := holding{model.RightKind, permission, who}
-	if st.has[h] {
-		return
+// hold notes that some have a permission, or are in a group.
+func (st *state) hold(kind model.ObjectKind, name string, who ...string) {
+	in := st.rights
+	if kind == model.GroupKind {
+		in = st.members
 	}
-	st.has[h] = true
-	s := st.rights[permission]
+	s := in[name]
 	if s == nil {
 		s = &set{}
-		st.rights[permission] = s
+		in[name] = s
+	} else {
+		s.again = true
 	}
-	s.add(who, st.isAccount(who))
+	for _, w := range who {
+		if st.has != nil {
+			h := holding{kind, name, w}
+			if st.has[h] {
+				continue
+			}
+			st.has[h] = true
+		}
+		if st.isAccount(w) {
+			s.accounts = append(s.accounts, w)
+		} else {
+			s.groups = append(s.groups, w)
+		}
+	}
 }
 
-func (s *set) add(who string, account bool) {
-	if account {
-		s.accounts = append(s.accounts, who)
-	} else {
-		s.groups = append(s.groups, who)
+// settle ends what was read: nobody is told twice.
+func (st *state) settle() {
+	for _, f := range st.flags { // by now it is known who is an account
+		st.hold(model.RightKind, f[0], f[1])
+	}
+	for _, in := range []map[string]*set{st.rights, st.members} {
+		for _, s := range in {
+			if s.again {
+				s.accounts, s.groups = sorted(s.accounts), sorted(s.groups)
+			}
+		}
+	}
+	for _, list := range st.owns {
+		slices.Sort(list)
 	}
 }
 
@@ -304,55 +230,94 @@ func (st *state) isAccount(who string) bool {
 	return r != nil && r.account
 }
 
-func (st *state) memberRow(row []string) {
-	group, member := row[0], row[1]
-	if member == st.own { // who makes a role may give it on: we are in it for no other reason
+// memberRow takes: group, whether it may be given on, who gave it, to whom.
+func (st *state) memberRow(row [][]byte) {
+	group, by := fit(row[0]), fit(row[2])
+	who := slices.DeleteFunc(st.whom(row[3]), func(n string) bool { return n == st.own }) // who makes a role may give it on: no other reason
+	if len(who) == 0 {
 		return
 	}
-	h := holding{model.GroupKind, group, member}
-	if !st.has[h] {
-		m := st.members[group]
-		if m == nil {
-			m = &set{}
-			st.members[group] = m
+	st.hold(model.GroupKind, group, who...)
+	if string(row[1]) == "t" {
+		st.admins[group] = sorted(append(st.admins[group], who...))
+	}
+	if st.has == nil || st.version < withOptions {
+		return
+	}
+	for _, n := range who {
+		if h := (holding{model.GroupKind, group, n}); !slices.Contains(st.by[h], by) {
+			st.by[h] = append(st.by[h], by)
 		}
-		m.add(member, st.isAccount(member))
-		st.has[h] = true
-	}
-	if st.version >= withOptions {
-		st.by[h] = array(row[3])
-	}
-	if row[2] == "t" && !slices.Contains(st.admins[group], member) {
-		st.admins[group] = append(st.admins[group], member)
 	}
 }
 
-// aclRow takes: sort, database, schema or who makes it, thing, column, grantee, privilege, whether it may be passed on.
-func (st *state) aclRow(row []string, each map[wide]map[string]int) {
-	r := sqlright.Right{Privilege: row[6], Column: row[4], Sort: row[0], Passed: row[7] == "t"}
-	for _, part := range row[1:4] {
-		if part != "" {
-			r.Path = append(r.Path, part)
+// whom are the roles of an array: their names, or where all roles are read their oids.
+func (st *state) whom(b []byte) []string {
+	out := array(b)
+	for i, x := range out {
+		if n, known := st.names[x]; known && st.has == nil {
+			out[i] = n
+		} else {
+			out[i], _ = connect.Fit(x)
 		}
 	}
-	st.hold(dialect.String(r), row[5])
-	if r.Passed { // whoever may pass it on has it
-		r.Passed = false
-		st.hold(dialect.String(r), row[5])
-		r.Passed = true
+	return out
+}
+
+// aclRow takes: sort, database, schema or who makes it, thing, column, privilege, whether it may be passed on, who has it.
+// each takes who has it on which of the things of a schema.
+func (st *state) aclRow(row [][]byte, each map[wide]map[string][]string) {
+	r := sqlright.Right{Privilege: string(row[5]), Column: fit(row[4]), Sort: string(row[0]), Passed: string(row[6]) == "t"}
+	for _, part := range row[1:4] {
+		if len(part) > 0 {
+			r.Path = append(r.Path, fit(part))
+		}
 	}
-	if each == nil || len(r.Path) != 3 || r.Column != "" || strings.HasPrefix(r.Sort, "NEW ") {
-		return
-	}
+	who := st.whom(row[7])
+	of := each != nil && len(r.Path) == 3 && r.Column == "" && !strings.HasPrefix(r.Sort, "NEW ")
 	for _, passed := range []bool{false, true} {
-		if passed && !r.Passed {
+		if passed && !r.Passed { // whoever may pass it on has it
 			continue
 		}
-		w := wide{r.Sort, row[2], r.Privilege, passed}
-		if each[w] == nil {
-			each[w] = map[string]int{}
+		one := r
+		one.Passed = passed
+		st.hold(model.RightKind, dialect.String(one), who...)
+		if of {
+			w := wide{r.Sort, r.Path[1], r.Privilege, passed}
+			if each[w] == nil {
+				each[w] = map[string][]string{}
+			}
+			each[w][r.Path[2]] = append(each[w][r.Path[2]], who...)
 		}
-		each[w][row[5]]++
+	}
+}
+
+// countRow takes how many things of a sort are in a schema: who has a permission on each has it on all.
+func (st *state) countRow(row [][]byte, db string, each map[wide]map[string][]string) {
+	sort, schema := string(row[0]), fit(row[1])
+	for w, things := range each {
+		if w.sort != sort || w.schema != schema || strconv.Itoa(len(things)) != string(row[2]) {
+			continue
+		}
+		on := map[string]int{}
+		for _, who := range things {
+			for _, n := range sorted(who) {
+				on[n]++
+			}
+		}
+		p := dialect.String(sqlright.Right{Privilege: w.privilege, Sort: sort, Path: []string{db, schema}, Passed: w.passed})
+		for n, count := range on {
+			if count == len(things) {
+				st.all[p] = true
+				st.hold(model.RightKind, p, n)
+			}
+		}
+	}
+}
+
+func (st *state) ownedRow(row [][]byte, db string) {
+	if n := fit(row[0]); len(st.owns[n]) < ownedMost {
+		st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
 	}
 }
 
@@ -425,7 +390,6 @@ func (st *state) group(n string, members bool) *model.Object {
 			model.Attribute{Name: model.MemberGroups, Values: m.groups})
 	}
 	if admins := st.admins[n]; len(admins) > 0 {
-		slices.Sort(admins)
 		o.Attributes = o.Attributes.With(model.Administrators, admins...)
 	}
 	return o

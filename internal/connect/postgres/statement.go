@@ -16,7 +16,7 @@ import (
 func (b *batch) statement(i int) (db, sql string, err error) {
 	a := b.Acts[i]
 	for _, n := range []string{a.Name, a.Member} {
-		if a.Object != model.RightKind && len(n) > nameMost || strings.ContainsRune(n, 0) {
+		if !fits(n) && (a.Object != model.RightKind || strings.ContainsRune(n, 0)) {
 			return "", "", fmt.Errorf("a name has at most %d bytes here", nameMost)
 		}
 	}

@@ -2,7 +2,8 @@ package postgres
 
 import (
 	"context"
-	"fmt"
+	"iter"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,9 +21,6 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	}
 	st, err := s.read(ctx, nil, databases)
 	if err == nil {
-		err = st.readOwned(ctx, databases, nil)
-	}
-	if err == nil {
 		err = st.readDoors(ctx)
 	}
 	if err != nil {
@@ -39,7 +37,7 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 			if h := how[n]; h != nil {
 				o.Attributes = o.Attributes.With(model.Elevation, h...)
 			}
-			if st.has[holding{model.SystemKind, model.Passwordless, n}] && r.login {
+			if r.open && r.login {
 				o.Attributes = o.Attributes.With(model.Passwordless, "yes")
 				o.Marked = true
 			}
@@ -86,9 +84,13 @@ func (st *state) power() (how map[string][]string, right model.Object) {
 			mighty[named(n)] = append(mighty[named(n)], "right "+p)
 		}
 	}
-	for h := range st.has {
-		if h.kind == model.GroupKind {
-			members[named(h.what)] = append(members[named(h.what)], named(h.who))
+	for g, m := range st.members {
+		in := named(g)
+		for _, a := range m.accounts {
+			members[in] = append(members[in], model.Named{Kind: model.Account, Name: a})
+		}
+		for _, g := range m.groups {
+			members[in] = append(members[in], model.Named{Kind: model.GroupKind, Name: g})
 		}
 	}
 	how, right = connect.Power(mighty, members, everybody)
@@ -97,31 +99,15 @@ func (st *state) power() (how map[string][]string, right model.Object) {
 	return how, right
 }
 
-// readOwned reads what belongs to whom, of all or of some.
+// readOwned reads what belongs to some.
 func (st *state) readOwned(ctx context.Context, databases, names []string) error {
-	some := ""
-	if names != nil {
-		some = " AND r.rolname = ANY(" + nameList(names) + ")"
-	}
 	for _, db := range databases {
 		conn, err := st.in(ctx, db)
+		if err == nil {
+			err = said(st.pose(ctx, conn, []query{st.ownedQuery(db, names)}).read())
+		}
 		if err != nil {
 			return err
-		}
-		err = st.each(ctx, conn, fmt.Sprintf(`SELECT o.rolname, pg_describe_object(o.classid, o.objid, o.objsubid) FROM (SELECT r.rolname, s.*,
-			row_number() OVER (PARTITION BY s.refobjid ORDER BY s.classid, s.objid) AS n FROM pg_shdepend s
-			JOIN pg_roles r ON r.oid = s.refobjid WHERE s.refclassid = 'pg_authid'::regclass AND s.deptype = 'o' AND r.oid >= 16384
-			AND s.classid <> 'pg_default_acl'::regclass AND (s.dbid = (SELECT oid FROM pg_database WHERE datname = current_database())
-			OR s.dbid = 0 AND current_database() = %s)%s) o WHERE o.n <= %d`, text(st.homeName()), some, ownedMost),
-			func(_ int, row [][]byte) error {
-				n, _ := connect.Fit(string(row[0]))
-				if len(st.owns[n]) < ownedMost {
-					st.owns[n] = append(st.owns[n], connect.Printable(string(row[1])+" in "+db))
-				}
-				return nil
-			})
-		if err != nil {
-			return said(err)
 		}
 	}
 	for _, list := range st.owns {
@@ -136,29 +122,35 @@ const ownedMost = 50
 // readDoors reads by which rules the server lets in over the network whoever knows a name: those that ask for nothing,
 // unless a rule before them asks the same of everybody.
 func (st *state) readDoors(ctx context.Context) error {
-	asked := map[string]bool{}
-	return st.each(ctx, st.home, `SELECT array_to_string(database, ','), user_name, COALESCE(address, ''), auth_method FROM pg_hba_file_rules
-		WHERE type LIKE 'host%' AND error IS NULL ORDER BY line_number`, func(_ int, row [][]byte) error {
+	return st.pose(ctx, st.home, []query{{`SELECT array_to_string(database, ','), user_name, COALESCE(address, ''), auth_method
+		FROM pg_hba_file_rules WHERE type LIKE 'host%' AND error IS NULL ORDER BY line_number`, func(row [][]byte) {
 		everyone := string(row[0]) == "all" && (string(row[2]) == "all" || string(row[2]) == "0.0.0.0")
-		for n := range st.roles {
-			if asked[n] || !st.among(n, array(string(row[1]))) {
-				continue
-			}
-			if string(row[3]) == "trust" {
-				st.has[holding{model.SystemKind, model.Passwordless, n}] = true
-			}
-			asked[n] = everyone
+		trust := string(row[3]) == "trust"
+		for r := range st.among(array(row[1])) {
+			r.open = r.open || trust && !r.asked
+			r.asked = r.asked || everyone
 		}
-		return nil
-	})
+	}}}).read()
 }
 
-// among says whether a rule is for somebody: all, a name, or + and a group.
-func (st *state) among(n string, list []string) bool {
-	return slices.ContainsFunc(list, func(x string) bool {
-		group, of := strings.CutPrefix(x, "+")
-		return x == "all" || x == n || of && st.has[holding{model.GroupKind, group, n}]
-	})
+// among are the roles for which a rule is: all, a name, or + and a group.
+func (st *state) among(list []string) iter.Seq[*role] {
+	if slices.Contains(list, "all") {
+		return maps.Values(st.roles)
+	}
+	return func(yield func(*role) bool) {
+		for _, x := range list {
+			who := []string{x}
+			if group, of := strings.CutPrefix(x, "+"); of && st.members[group] != nil {
+				who = slices.Concat(st.members[group].accounts, st.members[group].groups)
+			}
+			for _, n := range who {
+				if r := st.roles[n]; r != nil && !yield(r) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // itself is what the server tells of itself, and which databases it has.
