@@ -267,8 +267,8 @@ func mariaSurvey(ctx context.Context, w *workbench) (float64, float64, error) {
 	}
 	// Written into the server's tables: it takes minutes to be asked for that many members of a role.
 	if err := b.run(fmt.Sprintf(`CREATE ROLE deck; USE mysql;
-		INSERT INTO global_priv SELECT '%%', CONCAT('hand.r.', LPAD(seq, 5, '0')), '{"access":0,"plugin":"mysql_native_password",
-			"authentication_string":"invalid","password_last_changed":1795696228,"version_id":101119}' FROM seq_1_to_%[1]d;
+		INSERT INTO global_priv SELECT '%%', CONCAT('hand.r.', LPAD(seq, 5, '0')), '{"access":0,"plugin":"mysql_native_password",'
+			'"authentication_string":"invalid","password_last_changed":1795696228,"version_id":101119}' FROM seq_1_to_%[1]d;
 		INSERT INTO roles_mapping SELECT '%%', CONCAT('hand.r.', LPAD(seq, 5, '0')), 'deck', 'N' FROM seq_1_to_%[1]d;
 		INSERT INTO db (Host, Db, User, Select_priv, Insert_priv) SELECT '%%', 'stores', CONCAT('hand.r.', LPAD(seq, 5, '0')), 'Y', 'Y'
 			FROM seq_1_to_%[1]d; FLUSH PRIVILEGES`, residents)); err != nil {

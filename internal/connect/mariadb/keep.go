@@ -41,7 +41,7 @@ func (s *session) Keep(ctx context.Context, accounts []string) (map[string]conne
 			return nil, err
 		}
 		k.Hash = connect.Seal(ways)
-		k.Sets = slices.Clone(st.has[model.Named{Kind: model.Account, Name: n}])
+		k.Sets = slices.Clone(st.held(model.Named{Kind: model.Account, Name: n}))
 		out[n] = k
 	}
 	return out, nil

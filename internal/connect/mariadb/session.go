@@ -10,6 +10,7 @@ import (
 	"io"
 	"log/slog"
 	"net"
+	"slices"
 	"strings"
 	"sync"
 
@@ -22,11 +23,12 @@ type session struct {
 	access  connect.Access // with the address that the session is at
 	db      *sql.DB
 	conn    *sql.Conn
-	own     string // the account that our login is taken for
-	host    string // where we come from, as the server tells it
-	bits    int    // privileges that the server knows
-	plugin  string // the way in which passwords are kept that are set from here
-	shut    string // why it takes no changes, in words; "" when it does
+	own     string   // the account that our login is taken for
+	host    string   // where we come from, as the server tells it
+	bits    int      // privileges that the server knows
+	columns []string // of mysql.db, whose columns are not the same with every version: those that stand for a privilege
+	plugin  string   // the way in which passwords are kept that are set from here
+	shut    string   // why it takes no changes, in words; "" when it does
 	closing sync.Once
 }
 
@@ -140,7 +142,8 @@ func (quiet) Print(v ...any) { slog.Debug("mariadb driver", "says", fmt.Sprint(v
 // begin asks what must be known before anything else.
 func (s *session) begin(ctx context.Context) error {
 	rows, err := s.conn.QueryContext(ctx, `SELECT CURRENT_USER(), USER(), @@version, @@global.read_only, @@wsrep_on;
-		SELECT PLUGIN_NAME FROM information_schema.PLUGINS WHERE PLUGIN_TYPE = 'AUTHENTICATION' AND PLUGIN_STATUS = 'ACTIVE'`)
+		SELECT PLUGIN_NAME FROM information_schema.PLUGINS WHERE PLUGIN_TYPE = 'AUTHENTICATION' AND PLUGIN_STATUS = 'ACTIVE';
+		SELECT * FROM mysql.db LIMIT 0`)
 	if err != nil {
 		return err
 	}
@@ -168,6 +171,13 @@ func (s *session) begin(ctx context.Context) error {
 			return err
 		}
 		has = append(has, plugin)
+	}
+	if rows.NextResultSet() {
+		columns, err := rows.Columns()
+		if err != nil {
+			return err
+		}
+		s.columns = slices.DeleteFunc(columns, func(c string) bool { return ofDatabase[c] == "" })
 	}
 	if err := rows.Err(); err != nil {
 		return err

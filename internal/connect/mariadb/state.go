@@ -3,7 +3,6 @@ package mariadb
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strconv"
@@ -22,27 +21,6 @@ type entry struct {
 	odd           string // why it cannot be looked after
 }
 
-// priv is what stands in its column of that name; the server fills in nothing that is as usual.
-type priv struct {
-	Access   uint64 `json:"access"`
-	Plugin   string `json:"plugin"`
-	Auth     string `json:"authentication_string"`
-	Ways     []way  `json:"auth_or"` // where there are several; the one without a plugin stands for Plugin and Auth
-	Locked   bool   `json:"account_locked"`
-	Changed  *int64 `json:"password_last_changed"` // 0: expired
-	Lifetime *int64 `json:"password_lifetime"`     // days; 0: never ends, -1: as the server says
-	TLS      int    `json:"ssl_type"`
-	Subject  string `json:"x509_subject"`
-	Issuer   string `json:"x509_issuer"`
-	Cipher   string `json:"ssl_cipher"`
-	Queries  uint64 `json:"max_questions"`
-	Updates  uint64 `json:"max_updates"`
-	SignIns  uint64 `json:"max_connections"`
-	Sessions int64  `json:"max_user_connections"`
-	Default  string `json:"default_role"`
-	Role     bool   `json:"is_role"`
-}
-
 // tlsWords are what a sign-in must come with, by the number that the server keeps; the last is as certificate, with more to it.
 var tlsWords = []string{"no", "yes", "certificate", "certificate"}
 
@@ -54,10 +32,12 @@ type state struct {
 	rights   map[string]*set // by permission
 	members  map[string]*set // of roles
 	admins   map[string][]string
-	has      map[model.Named][]model.Named // by account or role: what it has, permissions and roles
-	texts    map[string][]string           // permissions of rows that were met before
-	readOnly bool                          // the server takes no changes now, though our login could make some
-	lifetime int64                         // of passwords, in days, where nothing else is said; 0: they do not end
+	holders  map[string]*holder // by login and origin as the server has them
+	has      map[model.Named]*holder
+	texts    map[string][]string // permissions of rows that were met before
+	key      []byte
+	readOnly bool  // the server takes no changes now, though our login could make some
+	lifetime int64 // of passwords, in days, where nothing else is said; 0: they do not end
 }
 
 // set is who is in a right, or in a role.
@@ -65,7 +45,8 @@ type set struct{ accounts, roles []string }
 
 func (s *session) newState() *state {
 	return &state{session: s, accounts: map[string]*entry{}, roles: map[string]*entry{}, rights: map[string]*set{},
-		members: map[string]*set{}, admins: map[string][]string{}, has: map[model.Named][]model.Named{}, texts: map[string][]string{}}
+		members: map[string]*set{}, admins: map[string][]string{}, holders: map[string]*holder{}, has: map[model.Named]*holder{},
+		texts: map[string][]string{}}
 }
 
 // names are logins, or names of roles, and where they may come from.
@@ -100,7 +81,7 @@ type wanted struct {
 // query reads one table.
 type query struct {
 	text string
-	take func(row []sql.RawBytes) error // nil: lines of mysql.db
+	take func(row []sql.RawBytes) error
 }
 
 // queries are the tables that say who may what; all that are wanted, nil for everything, are read in one request.
@@ -115,7 +96,7 @@ func (st *state) queries(w *wanted) []query {
 		query
 	}{{w.entries, query{"SELECT User, Host, Priv FROM mysql.global_priv", st.accountRow}},
 		{w.roles, query{"SELECT User, Host, Role, Admin_option FROM mysql.roles_mapping", st.memberRow}},
-		{w.databases, query{"SELECT * FROM mysql.db", nil}},
+		{w.databases, query{"SELECT User, Host, Db, CONCAT(" + strings.Join(st.columns, ", ") + ") FROM mysql.db", st.databaseRow}},
 		{w.tables, query{"SELECT User, Host, Db, Table_name, Table_priv FROM mysql.tables_priv", st.tableRow}},
 		{w.columns, query{"SELECT User, Host, Db, Table_name, Column_name, Column_priv FROM mysql.columns_priv", st.columnRow}},
 		{w.routines, query{"SELECT User, Host, Db, Routine_name, Routine_type, Proc_priv FROM mysql.procs_priv", st.routineRow}}} {
@@ -158,10 +139,6 @@ func (s *session) read(ctx context.Context, w *wanted) (*state, error) {
 		if err != nil {
 			return nil, err
 		}
-		take := q.take
-		if take == nil {
-			take = st.databaseRows(columns)
-		}
 		row := make([]sql.RawBytes, len(columns))
 		into := make([]any, len(columns))
 		for k := range row {
@@ -174,7 +151,7 @@ func (s *session) read(ctx context.Context, w *wanted) (*state, error) {
 			if err := rows.Scan(into...); err != nil {
 				return nil, err
 			}
-			if err := take(row); err != nil {
+			if err := q.take(row); err != nil {
 				return nil, err
 			}
 		}
@@ -192,22 +169,20 @@ func (st *state) serverRow(row []sql.RawBytes) error {
 
 func (st *state) accountRow(row []sql.RawBytes) error {
 	e := &entry{login: string(row[0]), origin: strings.ToLower(string(row[1]))}
-	if err := json.Unmarshal(row[2], &e.priv); err != nil {
+	if err := e.priv.read(row[2]); err != nil {
 		e.odd = "what the server keeps of it cannot be read: " + connect.Printable(err.Error())
 	}
 	role := e.priv.Role || e.origin == "" && e.login == everybody
-	n, odd := granteeOf(e.login, e.origin)
+	h := st.holder(row[0], row[1])
 	if e.odd == "" {
-		e.odd = odd
+		e.odd = h.odd
 	}
 	if role {
-		st.roles[n.Name] = e
+		st.roles[h.Name] = e
 	} else {
-		st.accounts[n.Name] = e
+		st.accounts[h.Name] = e
 	}
-	for _, p := range onServer(e.priv.Access, st.bits) {
-		st.hold(e.login, e.origin, p)
-	}
+	st.hold(h, onServer(e.priv.Access, st.bits))
 	return nil
 }
 
@@ -227,16 +202,45 @@ func granteeOf(login, origin string) (n model.Named, odd string) {
 	return model.Named{Kind: model.Account, Name: schema.Account().Compose(login, origin)}, odd
 }
 
-// hold notes that an account, or a role where there is no origin, has a permission.
-func (st *state) hold(login, origin, permission string) {
-	s := st.rights[permission]
-	if s == nil {
-		s = &set{}
-		st.rights[permission] = s
+// holder is an account, or a role, and what it has: permissions and roles.
+type holder struct {
+	model.Named
+	odd string // why its name cannot be looked after
+	has []model.Named
+}
+
+// holder is the account, or the role where there is no origin, of a row.
+func (st *state) holder(login, origin []byte) *holder {
+	st.key = append(append(append(st.key[:0], login...), 0), origin...)
+	h := st.holders[string(st.key)]
+	if h == nil {
+		h = &holder{}
+		h.Named, h.odd = granteeOf(string(login), string(origin))
+		st.holders[string(st.key)] = h
+		st.has[h.Named] = h
 	}
-	n, _ := granteeOf(login, origin)
-	s.add(n)
-	st.has[n] = append(st.has[n], model.Named{Kind: model.RightKind, Name: permission})
+	return h
+}
+
+// held is what somebody has.
+func (st *state) held(n model.Named) []model.Named {
+	if h := st.has[n]; h != nil {
+		return h.has
+	}
+	return nil
+}
+
+// hold notes that somebody has permissions.
+func (st *state) hold(h *holder, permissions []string) {
+	for _, p := range permissions {
+		s := st.rights[p]
+		if s == nil {
+			s = &set{}
+			st.rights[p] = s
+		}
+		s.add(h.Named)
+		h.has = append(h.has, model.Named{Kind: model.RightKind, Name: p})
+	}
 }
 
 func (s *set) add(n model.Named) {
@@ -248,8 +252,7 @@ func (s *set) add(n model.Named) {
 }
 
 func (st *state) memberRow(row []sql.RawBytes) error {
-	member, _ := granteeOf(string(row[0]), string(row[1]))
-	role, _ := granteeOf(string(row[2]), "")
+	member, role := st.holder(row[0], row[1]), st.holder(row[2], nil)
 	if member.Kind == model.Account && member.Name == st.own {
 		return nil // who makes a role may give it on: we are in it for no other reason
 	}
@@ -258,55 +261,39 @@ func (st *state) memberRow(row []sql.RawBytes) error {
 		m = &set{}
 		st.members[role.Name] = m
 	}
-	m.add(member)
-	st.has[member] = append(st.has[member], role)
+	m.add(member.Named)
+	member.has = append(member.has, role.Named)
 	if string(row[3]) == "Y" {
 		st.admins[role.Name] = append(st.admins[role.Name], member.Name)
 	}
 	return nil
 }
 
-// databaseRows takes rows of mysql.db, whose columns are not the same with every version.
-func (st *state) databaseRows(columns []string) func([]sql.RawBytes) error {
-	user, host, db := slices.Index(columns, "User"), slices.Index(columns, "Host"), slices.Index(columns, "Db")
-	privileges := make([]string, len(columns))
-	all := 0
-	for i, c := range columns {
-		if privileges[i] = ofDatabase[c]; privileges[i] != "" && privileges[i] != sqlright.GrantOption {
-			all++
-		}
-	}
-	var key []byte
-	return func(row []sql.RawBytes) error {
-		key = append(key[:0], row[db]...)
-		key = append(key, 0)
-		for i, p := range privileges {
-			if p != "" {
-				key = append(key, row[i]...)
+// databaseRow takes a row of mysql.db: whose, which databases, and a letter for each of its columns.
+func (st *state) databaseRow(row []sql.RawBytes) error {
+	st.key = append(append(append(st.key[:0], row[2]...), 0), row[3]...)
+	permissions, met := st.texts[string(st.key)]
+	if !met {
+		var have []string
+		grant, all := false, 0
+		for i, c := range st.columns {
+			p := ofDatabase[c]
+			if p != sqlright.GrantOption {
+				all++
+			}
+			switch {
+			case i >= len(row[3]) || row[3][i] != 'Y':
+			case p == sqlright.GrantOption:
+				grant = true
+			default:
+				have = append(have, p)
 			}
 		}
-		permissions, met := st.texts[string(key)]
-		if !met {
-			var have []string
-			grant := false
-			for i, p := range privileges {
-				if p == "" || string(row[i]) != "Y" {
-					continue
-				}
-				if p == sqlright.GrantOption {
-					grant = true
-				} else {
-					have = append(have, p)
-				}
-			}
-			permissions = named(have, all, grant, onDatabase(string(row[db])))
-			st.texts[string(key)] = permissions
-		}
-		for _, p := range permissions {
-			st.hold(string(row[user]), string(row[host]), p)
-		}
-		return nil
+		permissions = named(have, all, grant, onDatabase(string(row[2])))
+		st.texts[string(st.key)] = permissions
 	}
+	st.hold(st.holder(row[0], row[1]), permissions)
+	return nil
 }
 
 // listed is a set of privileges as a column of the type SET has them.
@@ -330,9 +317,7 @@ func (st *state) tableRow(row []sql.RawBytes) error {
 
 func (st *state) listedRow(row []sql.RawBytes, words map[string]string, all int, on sqlright.Right, value string) error {
 	have, grant := listed(value, words)
-	for _, p := range named(have, all, grant, on) {
-		st.hold(string(row[0]), string(row[1]), p)
-	}
+	st.hold(st.holder(row[0], row[1]), named(have, all, grant, on))
 	return nil
 }
 
@@ -357,41 +342,44 @@ func (st *state) object(n string, e *entry) *model.Object {
 	list := make([]model.Attribute, 0, 16)
 	put := func(name string, values ...string) { list = append(list, model.Attribute{Name: name, Values: values}) }
 	number := func(name string, v uint64) { put(name, strconv.FormatUint(v, 10)) }
+	if p.Issuer != "" { // in order of name, which is quickest to pack
+		put(issuer, connect.Printable(p.Issuer))
+	}
+	if p.Subject != "" {
+		put(subject, connect.Printable(p.Subject))
+	}
+	if p.Default != "" {
+		put(defaultRole, p.Default)
+	}
 	put(model.Disabled, connect.Yes(p.Locked))
 	ways := p.ways()
-	put(model.SignIn, toldWays(ways)...)
-	password, passwordless := false, false
+	password, passwordless, weak := false, false, ""
 	for _, w := range ways {
 		password = password || means(w.Plugin)
 		passwordless = passwordless || w.open()
-		if words := st.weak(w); words != "" && !p.Locked {
-			put(model.WeakSignIn, words)
-			o.Marked = true
+		if words := st.weak(w); words != "" {
+			weak = words
 		}
+	}
+	if e.odd != "" {
+		put(model.Odd, e.odd)
+		o.Marked = true
+	}
+	if password {
+		st.passwordDays(p, given(ways), put)
 	}
 	if passwordless && !p.Locked {
 		put(model.Passwordless, "yes")
 		o.Marked = true
 	}
-	if p.Default != "" {
-		put(defaultRole, p.Default)
-	}
-	put(demandsTLS, tlsWords[min(max(p.TLS, 0), 3)])
-	if p.Subject != "" {
-		put(subject, connect.Printable(p.Subject))
-	}
-	if p.Issuer != "" {
-		put(issuer, connect.Printable(p.Issuer))
-	}
-	number(sessionsMost, uint64(max(p.Sessions, 0)))
 	number(queriesMost, p.Queries)
-	number(updatesMost, p.Updates)
+	number(sessionsMost, uint64(max(p.Sessions, 0)))
+	put(model.SignIn, toldWays(ways)...)
 	number(signInsMost, p.SignIns)
-	if password {
-		st.passwordDays(p, given(ways), put)
-	}
-	if e.odd != "" {
-		put(model.Odd, e.odd)
+	put(demandsTLS, tlsWords[min(max(p.TLS, 0), 3)])
+	number(updatesMost, p.Updates)
+	if weak != "" && !p.Locked {
+		put(model.WeakSignIn, weak)
 		o.Marked = true
 	}
 	o.Attributes = model.Pack(list...)
@@ -463,7 +451,7 @@ func (st *state) Object(n model.Named) *model.Object {
 }
 
 // Member implements connect.View.
-func (st *state) Member(in, member model.Named) bool { return slices.Contains(st.has[member], in) }
+func (st *state) Member(in, member model.Named) bool { return slices.Contains(st.held(member), in) }
 
 // role is a role as an object.
 func (st *state) role(n string, members bool) *model.Object {

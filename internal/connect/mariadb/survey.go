@@ -101,8 +101,8 @@ func (st *state) power(ctx context.Context) (how map[string][]string, right mode
 			mighty[model.Named{Kind: model.GroupKind, Name: role}] = nil
 		}
 	}
-	for n, list := range st.has {
-		for _, in := range list {
+	for n, h := range st.has {
+		for _, in := range h.has {
 			if in.Kind == model.GroupKind {
 				members[in] = append(members[in], n)
 			}
@@ -201,7 +201,7 @@ func (st *state) uneven(names []string, out map[string][]model.Attribute) {
 // what an account has, in one text, without what comes with it.
 func (st *state) what(n string) string {
 	var list []string
-	for _, x := range st.has[model.Named{Kind: model.Account, Name: n}] {
+	for _, x := range st.held(model.Named{Kind: model.Account, Name: n}) {
 		list = append(list, x.Kind.String()+" "+x.Name)
 	}
 	list = (&model.Spelling{Covers: func(wide, narrow string) bool {

@@ -233,7 +233,8 @@ func (st *state) isAccount(who string) bool {
 // memberRow takes: group, whether it may be given on, who gave it, to whom.
 func (st *state) memberRow(row [][]byte) {
 	group, by := fit(row[0]), fit(row[2])
-	who := slices.DeleteFunc(st.whom(row[3]), func(n string) bool { return n == st.own }) // who makes a role may give it on: no other reason
+	// Who makes a role may give it on: we are in it for no other reason.
+	who := slices.DeleteFunc(st.whom(row[3]), func(n string) bool { return n == st.own })
 	if len(who) == 0 {
 		return
 	}
