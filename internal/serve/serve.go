@@ -32,6 +32,7 @@ import (
 	"hen-roost/internal/connect/ldap"
 	"hen-roost/internal/connect/mariadb"
 	"hen-roost/internal/connect/postgres"
+	"hen-roost/internal/connect/scim"
 	"hen-roost/internal/dbserver"
 	"hen-roost/internal/service"
 	"hen-roost/internal/store"
@@ -45,6 +46,7 @@ func Kinds() connect.Kinds {
 		ldap.Kind:     ldap.Connector{},
 		mariadb.Kind:  mariadb.Connector{},
 		postgres.Kind: postgres.Connector{},
+		scim.Kind:     scim.Connector{},
 	}
 }
 

@@ -25,6 +25,7 @@ type Subject struct {
 	Number    string
 	Loose     [2]string                              // a full name as it may be asked for, and as the target keeps it
 	Things    []model.Act                            // what else can be made there, in order
+	Seat      string                                 // a licence of one seat, which is free
 	Rights    []string                               // permissions that can be given there, in canonical form
 	Gate      bool                                   // the target tells of open accounts that it lets them in
 	Blind     bool                                   // the target cannot tell whether it lets anybody in
@@ -300,18 +301,18 @@ func (x suite) things() {
 
 // seats are freed before they are taken, and one that is not free is not given.
 func (x suite) seats() {
-	m, ok := x.Connector.(*Memory)
-	if !ok || !x.schema.Of(model.LicenceKind).Does(model.JoinIt) {
+	if x.Seat == "" {
 		return
 	}
-	m.Put(model.Object{Kind: model.LicenceKind, Name: "counter-seat",
-		Attributes: model.Pack(model.Attribute{Name: model.Seats, Values: []string{"1"}})})
+	if o := Find(x, x.open(), model.LicenceKind, x.Seat); o.Attributes.One(model.Seats) != "1" {
+		x.Errorf("how many seats there are is not told: %v", o.Attributes.Map())
+	}
 	other := x.named("suite.two")
 	x.try("two people, one seat", []model.Act{x.account(model.Create, other),
-		move(model.JoinIt, model.LicenceKind, "counter-seat", x.name), move(model.JoinIt, model.LicenceKind, "counter-seat", other)},
+		move(model.JoinIt, model.LicenceKind, x.Seat, x.name), move(model.JoinIt, model.LicenceKind, x.Seat, other)},
 		connect.Done, connect.Done, connect.Failed)
-	x.try("freed, then taken", []model.Act{move(model.LeaveIt, model.LicenceKind, "counter-seat", x.name),
-		move(model.JoinIt, model.LicenceKind, "counter-seat", other)}, connect.Done, connect.Done)
+	x.try("freed, then taken", []model.Act{move(model.LeaveIt, model.LicenceKind, x.Seat, x.name),
+		move(model.JoinIt, model.LicenceKind, x.Seat, other)}, connect.Done, connect.Done)
 	x.try("the second goes", []model.Act{x.account(model.Remove, other)}, connect.Done)
 }
 

@@ -1,0 +1,73 @@
+package scim
+
+import (
+	"encoding/json"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+// group is what is read of one, or of a pool of seats.
+type group struct {
+	ID      string  `json:"id"`
+	Name    string  `json:"displayName"`
+	Members []value `json:"members"`
+	Meta    struct {
+		Version string `json:"version"`
+	} `json:"meta"`
+	raw json.RawMessage
+}
+
+func readGroup(raw json.RawMessage) (g *group, odd string) {
+	g = &group{raw: raw}
+	if err := json.Unmarshal(raw, g); err != nil {
+		odd = "what the server says of it is not what the standard says: " + connect.Printable(err.Error())
+	}
+	if g.Name == "" && g.ID != "" {
+		g.Name, odd = "id "+g.ID, "it has no displayName"
+	}
+	return g, odd
+}
+
+// object is a group as an object, with those members that are known by their ids.
+func (g *group) object(odd string, logins, groups map[string]string) *model.Object {
+	name, why := connect.Fit(g.Name)
+	if odd == "" {
+		odd = why
+	}
+	o := &model.Object{Kind: model.GroupKind, Name: name, Unique: g.ID}
+	var accounts, within []string
+	for _, m := range g.Members {
+		if login, ok := logins[m.Value]; ok {
+			accounts = append(accounts, login)
+		} else if name, ok := groups[m.Value]; ok {
+			within = append(within, name)
+		}
+	}
+	o.Attributes = model.Pack(model.Attribute{Name: model.Members, Values: unique(accounts)},
+		model.Attribute{Name: model.MemberGroups, Values: unique(within)})
+	if odd != "" {
+		o.Attributes, o.Marked = o.Attributes.With(model.Odd, odd), true
+	}
+	return o
+}
+
+func unique(list []string) []string {
+	slices.Sort(list)
+	return slices.Compact(list)
+}
+
+// seats is how many a pool has, as the server tells; "" when it does not.
+func (s *session) seats(g *group) string {
+	var all map[string]any
+	_ = json.Unmarshal(g.raw, &all)
+	for k, v := range all {
+		if strings.EqualFold(k, s.setting(seatsIn, "seats")) {
+			word, _ := scalar(v)
+			return shown(word)
+		}
+	}
+	return ""
+}

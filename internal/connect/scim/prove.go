@@ -1,0 +1,41 @@
+package scim
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/http"
+	"net/url"
+
+	"hen-roost/internal/connect"
+)
+
+var _ connect.Prover = (*session)(nil)
+
+// Prove implements connect.Prover: SCIM has no sign-in, so that it is asked of the token endpoint that the target's settings
+// name (RFC 6749 §4.3). The token is thrown away.
+func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	const op = "sign in as somebody"
+	path := s.access.Settings[proveAt]
+	switch {
+	case path == "":
+		return false, s.fail(op, errors.New("nothing says where a user's password can be tried (setting "+proveAt+")"))
+	case secret.Empty():
+		return false, s.fail(op, errors.New("a sign-in without a password proves nothing"))
+	}
+	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
+	defer cancel()
+	var got struct {
+		Error string `json:"error"`
+	}
+	status, err := s.grant(ctx, path, url.Values{"grant_type": {"password"}, "username": {as}, "password": {string(secret.Reveal())}}, &got)
+	switch {
+	case err != nil:
+		return false, s.fail(op, err)
+	case status == http.StatusOK:
+		return true, nil
+	case status == http.StatusBadRequest || status == http.StatusUnauthorized: // invalid_grant, RFC 6749 §5.2
+		return false, nil
+	}
+	return false, s.fail(op, fmt.Errorf("the token endpoint answers with status %d", status))
+}

@@ -1,0 +1,345 @@
+package scim
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	protocol "hen-roost/internal/scim"
+)
+
+// pageMost is how many resources are asked for at once; a server gives fewer when it likes.
+const pageMost = 500
+
+// most bounds what is read of one server.
+const most = 2_000_000
+
+// passesMost is how often a list is read that changes while it is read.
+const passesMost = 4
+
+// Survey implements connect.Session.
+func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
+	all, err := s.everything(ctx)
+	if err != nil {
+		return s.fail("survey", err)
+	}
+	sets := map[model.ObjectKind]map[string][]string{model.RightKind: {}, model.LicenceKind: {}}
+	power := map[model.Named][]string{}
+	names := map[string]bool{}
+	for _, id := range all.order {
+		u, there := all.users[id]
+		if !there {
+			continue
+		}
+		o := s.object(u.user, u.odd, all.logins)
+		if names[strings.ToLower(o.Name)] {
+			o.Name, o.Marked = o.Name+" #"+u.ID, true
+			o.Attributes = o.Attributes.With(model.Odd, "there is another of that login; whom the server takes it for nobody can tell")
+		}
+		names[strings.ToLower(o.Name)] = true
+		for _, x := range []struct {
+			kind model.ObjectKind
+			list []value
+		}{{model.RightKind, u.Roles}, {model.LicenceKind, u.Entitled}} {
+			for _, v := range x.list {
+				if n, why := connect.Fit(v.Value); why == "" && n != "" {
+					sets[x.kind][n] = append(sets[x.kind][n], o.Name)
+				}
+			}
+		}
+		if how := s.elevated(u.user); how != nil {
+			power[model.Named{Kind: model.Account, Name: o.Name}] = how
+		}
+		if err := found(*o); err != nil {
+			return err
+		}
+	}
+	if err := s.sets(ctx, all, sets, found); err != nil {
+		return err
+	}
+	if s.access.Settings[mighty] != "" {
+		_, right := connect.Power(power, nil, "")
+		right.Attributes = right.Attributes.With(model.Allows, strings.Fields(strings.ReplaceAll(s.access.Settings[mighty], ",", " "))...)
+		if err := found(right); err != nil {
+			return err
+		}
+	}
+	return found(model.Object{Kind: model.SystemKind, Name: model.Itself, System: true, Attributes: model.Pack(
+		model.Attribute{Name: model.System, Values: []string{"SCIM 2.0"}}, model.Attribute{Name: "offers", Values: s.offers()},
+		model.Attribute{Name: model.ClockOff, Values: []string{s.clock}})})
+}
+
+// sets hands on groups, roles and licences.
+func (s *session) sets(ctx context.Context, all *everything, sets map[model.ObjectKind]map[string][]string,
+	found func(model.Object) error) error {
+	seats := map[string]string{}
+	if s.licences != "" {
+		if err := s.list(ctx, s.licences, func(raw json.RawMessage) string {
+			g, odd := readGroup(raw)
+			if n, why := connect.Fit(g.Name); odd == "" && why == "" {
+				seats[n] = s.seats(g)
+				if _, there := sets[model.LicenceKind][n]; !there {
+					sets[model.LicenceKind][n] = nil
+				}
+			}
+			return g.ID
+		}, func(string) {}); err != nil {
+			return s.fail("survey the licences", err)
+		}
+	}
+	groups := map[string]string{}
+	for _, g := range all.groups {
+		groups[g.ID], _ = connect.Fit(g.Name)
+	}
+	names := map[string]int{}
+	for _, g := range all.groups {
+		names[strings.ToLower(groups[g.ID])]++
+	}
+	for _, id := range slices.Sorted(maps.Keys(all.groups)) {
+		g := all.groups[id]
+		o := g.object(g.odd, all.logins, groups)
+		if names[strings.ToLower(o.Name)] > 1 { // the standard lets groups have one name
+			o.Name, o.Marked = o.Name+" #"+id, true
+			o.Attributes = o.Attributes.With(model.Odd, "there is another group of that name; give one of them another")
+		}
+		if err := found(*o); err != nil {
+			return err
+		}
+	}
+	for kind, of := range sets {
+		for n, members := range of {
+			o := model.Object{Kind: kind, Name: n, Attributes: model.Pack(model.Attribute{Name: model.Members, Values: unique(members)})}
+			if x := seats[n]; x != "" && kind == model.LicenceKind {
+				o.Attributes = o.Attributes.With(model.Seats, x)
+			}
+			if err := found(o); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// everything is the users and groups of a server, by their ids.
+type everything struct {
+	users  map[string]oddUser
+	order  []string
+	logins map[string]string
+	groups map[string]oddGroup
+}
+
+type oddUser struct {
+	*user
+	odd string
+}
+
+type oddGroup struct {
+	*group
+	odd string
+}
+
+func (s *session) everything(ctx context.Context) (*everything, error) {
+	all := &everything{users: map[string]oddUser{}, logins: map[string]string{}, groups: map[string]oddGroup{}}
+	err := s.list(ctx, "/Users", func(raw json.RawMessage) string {
+		u, odd := readUser(raw)
+		if u.ID == "" {
+			return ""
+		}
+		if _, there := all.users[u.ID]; !there {
+			all.order = append(all.order, u.ID)
+		}
+		all.users[u.ID] = oddUser{u, odd}
+		all.logins[u.ID], _ = connect.Fit(u.Login)
+		return u.ID
+	}, func(id string) {
+		delete(all.users, id)
+		delete(all.logins, id)
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = s.list(ctx, "/Groups", func(raw json.RawMessage) string {
+		g, odd := readGroup(raw)
+		if g.ID != "" {
+			all.groups[g.ID] = oddGroup{g, odd}
+		}
+		return g.ID
+	}, func(id string) { delete(all.groups, id) })
+	return all, err
+}
+
+// page is one of a list, or why there is none.
+type page struct {
+	protocol.List
+	err error
+}
+
+// list reads all resources of an endpoint, and hands each on, perhaps more than once, the newest last; take returns its id, ""
+// for one that has none. While others write, pages by index repeat and skip (RFC 7644 §3.4.2.4): then it is read again, and
+// what the last reading did not have is looked for by its id; drop takes those that are gone.
+func (s *session) list(ctx context.Context, endpoint string, take func(json.RawMessage) string, drop func(id string)) error {
+	if s.config.Pages.Cursor {
+		err := s.cursor(ctx, endpoint, take)
+		var e *protocol.Error
+		if !errors.As(err, &e) || e.Status != 400 { // a cursor that led nowhere any more
+			return err
+		}
+	}
+	seen := map[string]int{}
+	for pass := 1; ; pass++ {
+		repeated, here, fresh := false, 0, 0
+		total, steady, err := s.indexed(ctx, endpoint, func(raw json.RawMessage) {
+			id := take(raw)
+			here++
+			switch at := seen[id]; {
+			case id == "":
+				return
+			case at == pass:
+				repeated = true
+			case at == 0:
+				fresh++
+			}
+			seen[id] = pass
+		})
+		switch steady = steady && !repeated && here == total; {
+		case err != nil:
+			return err
+		case steady && pass == 1:
+			return nil
+		case steady, fresh == 0 && pass > 2:
+			return s.missed(ctx, endpoint, seen, pass, take, drop)
+		case pass == passesMost:
+			return fmt.Errorf("%s changes faster than it can be read: it was read %d times", endpoint, pass)
+		}
+	}
+}
+
+// missed looks by their ids for resources that the last reading of a list did not have.
+func (s *session) missed(ctx context.Context, endpoint string, seen map[string]int, pass int, take func(json.RawMessage) string,
+	drop func(string)) error {
+	for id, at := range seen {
+		if at == pass {
+			continue
+		}
+		var raw json.RawMessage
+		switch err := s.ask(ctx, "GET", endpoint+"/"+url.PathEscape(id), nil, "", &raw); {
+		case gone(err):
+			drop(id)
+		case err != nil:
+			return err
+		default:
+			take(raw)
+		}
+	}
+	return nil
+}
+
+func gone(err error) bool {
+	var e *protocol.Error
+	return errors.As(err, &e) && e.Status == 404
+}
+
+// overlapFrom is from how many resources on a page begins with the last one of the page before, which shows whether the list
+// was moved in between.
+const overlapFrom = 20
+
+// indexed reads a list once, page by page, the next under way while one is read. It was steady if nothing showed that it
+// changed meanwhile.
+func (s *session) indexed(ctx context.Context, endpoint string, take func(json.RawMessage)) (total int, steady bool, err error) {
+	get := func(start int) page {
+		var p page
+		p.err = s.ask(ctx, "GET", endpoint+"?startIndex="+strconv.Itoa(start)+"&count="+strconv.Itoa(pageMost), nil, "", &p.List)
+		return p
+	}
+	now := get(1)
+	total, steady = now.Total, true
+	var last json.RawMessage // of the page before, where this one begins with it
+	for start, here := 1, 0; ; {
+		n := len(now.Resources)
+		if now.err != nil {
+			return 0, false, now.err
+		}
+		if here += n; here > most {
+			return 0, false, fmt.Errorf("there is more than %d of %s", most, endpoint)
+		}
+		steady = steady && now.Total == total
+		over := 0
+		if n >= overlapFrom {
+			over = 1
+		}
+		more := n > 0 && start+n <= now.Total
+		start += n - over
+		var next chan page
+		if more {
+			next = make(chan page, 1)
+			go func(at int) { next <- get(at) }(start)
+		}
+		for i, raw := range now.Resources {
+			if i == 0 && last != nil {
+				if steady = steady && idOf(raw) == idOf(last); idOf(raw) == idOf(last) {
+					continue
+				}
+			}
+			take(raw)
+		}
+		if !more {
+			return now.Total, steady, nil
+		}
+		if last = nil; over > 0 {
+			last = now.Resources[n-1]
+		}
+		now = <-next
+	}
+}
+
+func idOf(raw json.RawMessage) string {
+	var x struct {
+		ID string `json:"id"`
+	}
+	_ = json.Unmarshal(raw, &x)
+	return x.ID
+}
+
+// cursor reads a list by cursors (RFC 9865 §2), which neither repeat nor skip.
+func (s *session) cursor(ctx context.Context, endpoint string, take func(json.RawMessage) string) error {
+	get := func(at string) page {
+		var p page
+		p.err = s.ask(ctx, "GET", endpoint+"?cursor="+url.QueryEscape(at)+"&count="+strconv.Itoa(pageMost), nil, "", &p.List)
+		return p
+	}
+	here := 0
+	met := map[string]bool{}
+	for now := get(""); ; {
+		if now.err != nil {
+			return now.err
+		}
+		if here += len(now.Resources); here > most {
+			return fmt.Errorf("there is more than %d of %s", most, endpoint)
+		}
+		at := now.Next
+		if met[at] {
+			return errors.New("its cursors go round in a circle")
+		}
+		met[at] = true
+		var next chan page
+		if at != "" {
+			next = make(chan page, 1)
+			go func() { next <- get(at) }()
+		}
+		for _, raw := range now.Resources {
+			take(raw)
+		}
+		if at == "" {
+			return nil
+		}
+		now = <-next
+	}
+}

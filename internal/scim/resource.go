@@ -1,0 +1,85 @@
+package scim
+
+import (
+	"strings"
+
+	filter "github.com/scim2/filter-parser/v2"
+)
+
+// Resource is a JSON object whose attributes are found in any case (RFC 7643 §2.1).
+type Resource map[string]any
+
+// Get returns an attribute, or of an extension one by URN:name; nil when there is none.
+func (r Resource) Get(path string) any {
+	if at := strings.LastIndexByte(path, ':'); at >= 0 && strings.HasPrefix(strings.ToLower(path), "urn:") {
+		if in := r.part(path[:at]); in != nil {
+			return in.Get(path[at+1:])
+		}
+		return nil
+	}
+	name, sub, deep := strings.Cut(path, ".")
+	v := r[r.key(name)]
+	if !deep {
+		return v
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		return Resource(v).Get(sub)
+	case []any:
+		var out []any
+		for _, x := range v {
+			if m, ok := x.(map[string]any); ok {
+				if y := Resource(m).Get(sub); y != nil {
+					out = append(out, y)
+				}
+			}
+		}
+		return out
+	}
+	return nil
+}
+
+// Text returns an attribute that is a string; "" when it is none.
+func (r Resource) Text(path string) string {
+	s, _ := r.Get(path).(string)
+	return s
+}
+
+// key is an attribute's name as the resource spells it.
+func (r Resource) key(name string) string {
+	if _, ok := r[name]; ok {
+		return name
+	}
+	for k := range r {
+		if strings.EqualFold(k, name) {
+			return k
+		}
+	}
+	return name
+}
+
+// part is where the attributes of a schema stand: a core schema's in the resource itself, an extension's in a part of its own.
+func (r Resource) part(schema string) Resource {
+	if m, ok := r[r.key(schema)].(map[string]any); ok {
+		return m
+	}
+	if strings.HasPrefix(strings.ToLower(schema), "urn:ietf:params:scim:schemas:core:") {
+		return r
+	}
+	return nil
+}
+
+// at is the attribute of a path.
+func (r Resource) at(p filter.AttributePath) any {
+	in := r
+	if uri := p.URI(); uri != "" {
+		if in = r.part(uri); in == nil {
+			return nil
+		}
+	}
+	path := p.AttributeName
+	if sub := p.SubAttributeName(); sub != "" {
+		path += "." + sub
+	}
+	return in.Get(path)
+}
