@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
 	"strings"
 	"time"
@@ -98,7 +99,9 @@ func (a *Application) token(w http.ResponseWriter, r *http.Request) {
 	}
 	switch r.PostForm.Get("grant_type") {
 	case "client_credentials":
-		id, secret, _ := r.BasicAuth()
+		id, secret, _ := r.BasicAuth() // each encoded as in a form (§2.3.1)
+		id, _ = url.QueryUnescape(id)
+		secret, _ = url.QueryUnescape(secret)
 		if a.choices.Client == "" || id != a.choices.Client || secret != a.choices.Secret {
 			tell(w, 401, map[string]string{"error": "invalid_client"})
 			return
@@ -242,23 +245,21 @@ func (a *Application) chosen(kind, text string) ([]*record, *scim.Error) {
 		e, _ := err.(*scim.Error)
 		return nil, e
 	}
-	name := "displayName"
-	if kind == users {
-		name = "userName"
-	}
 	var out []*record
-	for attribute, by := range map[string]map[string]*record{name: k.byName, "id": k.byID} {
-		if values, ok := f.AnyOf(attribute); ok {
-			for _, v := range values {
-				if attribute != "id" {
-					v = strings.ToLower(v)
-				}
-				if r := by[v]; r != nil {
-					out = append(out, r)
-				}
-			}
-			return out, nil
+	for attribute, by := range map[string]map[string]*record{"userName": k.byName, "id": k.byID} {
+		values, ok := f.AnyOf(attribute)
+		if !ok || attribute != "id" && kind != users { // groups may share a name
+			continue
 		}
+		for _, v := range values {
+			if attribute != "id" {
+				v = strings.ToLower(v)
+			}
+			if r := by[v]; r != nil {
+				out = append(out, r)
+			}
+		}
+		return out, nil
 	}
 	for _, r := range k.order {
 		if f.Match(a.state.shown(kind, r)) {
