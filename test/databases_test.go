@@ -106,7 +106,7 @@ func TestDatabasePages(t *testing.T) {
 	p.until(`[...document.querySelectorAll('#origins option')].some(o => o.value === '10.20.9.1' && o.textContent === '1 account')`)
 	p.until(`(() => { const x = document.querySelector('input[list=origins]'); x.value = '10.20.9.1';
 		x.dispatchEvent(new Event('change', {bubbles: true})); return true })()`)
-	p.sees("svc-stock@10.20.9.1 – open ed25519")
+	p.sees("svc-stock@10.20.9.1 – open password")
 	p.fill(`input[placeholder="gunnar.holt"]`, "gunnar.holt")
 	p.fill(`input[placeholder="10.20.3.7"]`, "10.20.3.7")
 	p.click("Tell")

@@ -21,7 +21,7 @@ var knows = map[string][]string{
 	"internal/client": {"internal/core/declare"},
 	"internal/serve": {"internal/api", "internal/client", "internal/service", "internal/store", "internal/dbserver",
 		"internal/connect", "internal/connect/*", "web"},
-	"internal/demo": {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "demo"},
+	"internal/demo": {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "internal/standin", "demo"},
 	"internal/api":  {"internal/service", "internal/service/*", "internal/core/declare", "internal/core/chain"},
 	"internal/service": {"internal/service/life", "internal/service/rounds", "internal/service/seen", "internal/service/declared",
 		"internal/service/door",

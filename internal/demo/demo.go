@@ -22,6 +22,7 @@ import (
 	"hen-roost/internal/client"
 	"hen-roost/internal/demo/world"
 	"hen-roost/internal/serve"
+	"hen-roost/internal/standin"
 )
 
 // Operator signs in to the demo first.
@@ -58,6 +59,8 @@ type Demo struct {
 	Directory   *world.Directory
 	Stores      *world.MariaDB
 	Rota        *world.Postgres
+	Ticketing   *world.Application
+	Portal      *world.Application
 	dir         string
 	config      serve.Config
 }
@@ -162,6 +165,17 @@ func (d *Demo) start(ctx context.Context) error {
 		d.Rota, err = world.StartPostgres(ctx, "127.0.6.21", string(found))
 		return err
 	})
+	begin("ticketing", func() error {
+		d.Ticketing, err = d.application("ticketing", "127.0.7.21", standin.Choices{Cursors: true,
+			Licences: map[string]int{"counter-seat": 10, "back-office": 3}})
+		return err
+	})
+	begin("crew-portal", func() error {
+		d.Portal, err = d.application("crew-portal", "127.0.7.22", standin.Choices{NoPatch: true, NoFilter: true, NoBulk: true,
+			NoETag: true,
+			Page:   5})
+		return err
+	})
 	begin("service", func() error {
 		d.Server, err = serve.Start(ctx, d.config)
 		return err
@@ -176,6 +190,20 @@ func (d *Demo) start(ctx context.Context) error {
 	return d.signIn(ctx, key)
 }
 
+// application starts one as it is found.
+func (d *Demo) application(name, ip string, c standin.Choices) (*world.Application, error) {
+	found, err := fs.ReadFile(files.Found(), name+".jsonl")
+	if err != nil {
+		return nil, err
+	}
+	c.Name, c.Token = name, rand.Text()
+	a, err := world.StartApplication(filepath.Join(d.dir, name), ip, c)
+	if err != nil {
+		return nil, err
+	}
+	return a, a.Load(found)
+}
+
 // writeDeclaration lays the company's files out, with the addresses of this demo.
 func (d *Demo) writeDeclaration() error {
 	if err := os.CopyFS(d.Declaration, files.Declaration()); err != nil {
@@ -186,8 +214,8 @@ func (d *Demo) writeDeclaration() error {
 	for _, h := range hosts {
 		fmt.Fprintf(&b, "  %s: %s\n", h.param, d.Hosts[h.name].Address)
 	}
-	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n", d.Directory.Address, d.Stores.Address,
-		d.Rota.Address)
+	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n  ticketing: %s\n  crew_portal: %s\n",
+		d.Directory.Address, d.Stores.Address, d.Rota.Address, d.Ticketing.Address, d.Portal.Address)
 	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
 }
 
@@ -211,7 +239,8 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	}
 	c := client.New(d.Server.Address, who.Secret, d.Server.Print)
 	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password),
-		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password)} {
+		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password),
+		"ticketing-token": []byte(d.Ticketing.Token), "crew-portal-token": []byte(d.Portal.Token)} {
 		if err := c.Send(ctx, http.MethodPut, "/secrets/"+name, map[string]any{"value": value}, nil); err != nil {
 			return err
 		}
@@ -238,6 +267,11 @@ func (d *Demo) Close() {
 	}
 	if d.Rota != nil {
 		wg.Go(d.Rota.Remove)
+	}
+	for _, a := range []*world.Application{d.Ticketing, d.Portal} {
+		if a != nil {
+			wg.Go(a.Stop)
+		}
 	}
 	wg.Wait()
 }

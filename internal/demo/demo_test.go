@@ -37,7 +37,7 @@ func TestCompany(t *testing.T) {
 	}
 	list = append(list, declare.File{Name: "addresses.yaml",
 		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, slipway: f, staff_directory: e, " +
-			"stores_database: g, rota_database: h}\n"})
+			"stores_database: g, rota_database: h, ticketing: i, crew_portal: j}\n"})
 	schemas := serve.Kinds().Schemas()
 	d, err := declare.Read(list, schemas)
 	if err != nil {
@@ -46,7 +46,7 @@ func TestCompany(t *testing.T) {
 	if _, err := resolve.Resolve(d, schemas, time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
-	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 11 || len(d.Roles) != 12 || len(d.Targets) != 8 {
+	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 13 || len(d.Roles) != 12 || len(d.Targets) != 10 {
 		t.Errorf("%d files, %d users, %d groups, %d roles, %d targets", len(list), len(d.Users), len(d.Groups), len(d.Roles),
 			len(d.Targets))
 	}

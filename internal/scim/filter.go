@@ -3,121 +3,254 @@ package scim
 import (
 	"cmp"
 	"encoding/json"
+	"fmt"
 	"strings"
-
-	filter "github.com/scim2/filter-parser/v2"
 )
 
 // Filter chooses resources (RFC 7644 §3.4.2.2).
-type Filter struct{ expr filter.Expression }
+type Filter struct{ expr expression }
 
-// filterMost bounds a filter: it is worked out for every resource.
-const filterMost = 64 << 10
+// expression is a part of a filter: one of test, some, both, neither.
+type expression interface{ match(r Resource) bool }
 
-// ParseFilter reads one. Its error is an *Error.
-func ParseFilter(s string) (f Filter, err error) {
-	defer func() {
-		if recover() != nil { // of a parser that is fed by strangers
-			err = NewError(400, "invalidFilter", "the filter cannot be read")
-		}
-	}()
-	if len(s) > filterMost {
-		return f, NewError(400, "tooMany", "the filter is longer than 64 KB")
-	}
-	expr, err := filter.ParseFilter([]byte(s))
-	if err != nil {
-		return f, NewError(400, "invalidFilter", "the filter cannot be read: "+err.Error())
-	}
-	if !unescape(expr) {
-		return f, NewError(400, "invalidFilter", "a string in the filter is not one of JSON")
-	}
-	return Filter{expr}, nil
+// test compares an attribute, or asks whether it is there (pr).
+type test struct {
+	at    path
+	op    string // in lower case
+	value any
 }
 
-// unescape reads the strings of an expression as JSON has them, which the parser leaves as they stand.
-func unescape(e filter.Expression) bool {
-	switch e := e.(type) {
-	case *filter.LogicalExpression:
-		return unescape(e.Left) && unescape(e.Right)
-	case *filter.NotExpression:
-		return unescape(e.Expression)
-	case *filter.ValuePath:
-		return unescape(e.ValueFilter)
-	case *filter.AttributeExpression:
-		s, ok := e.CompareValue.(string)
-		if !ok || !strings.Contains(s, `\`) {
-			return true
-		}
-		if json.Unmarshal([]byte(`"`+s+`"`), &s) != nil {
-			return false
-		}
-		e.CompareValue = s
+// some asks whether one of several values is so.
+type some struct {
+	at path
+	of expression
+}
+
+// both is two expressions with and, or with or, between them.
+type both struct {
+	a, b expression
+	or   bool
+}
+
+// neither is an expression with not before it.
+type neither struct{ of expression }
+
+// filterMost bounds a filter, and deepest how far its parts may stand in each other: it is worked out for every resource.
+const (
+	filterMost = 64 << 10
+	deepest    = 50
+)
+
+// ParseFilter reads one. Its error is an *Error.
+func ParseFilter(s string) (Filter, error) {
+	if len(s) > filterMost {
+		return Filter{}, NewError(400, "tooMany", "the filter is longer than 64 KB")
 	}
+	p := parser{rest: s}
+	e := p.either()
+	if p.space(); p.fault == "" && p.rest != "" {
+		p.wrong("nothing more")
+	}
+	if p.fault != "" {
+		return Filter{}, NewError(400, "invalidFilter", p.fault)
+	}
+	return Filter{e}, nil
+}
+
+// parser reads a filter from its beginning. What it meets after a fault means nothing.
+type parser struct {
+	rest  string
+	deep  int
+	fault string
+}
+
+func (p *parser) wrong(want string) {
+	if p.fault != "" {
+		return
+	}
+	here := p.rest
+	if len(here) > 40 {
+		here = here[:40] + "…"
+	}
+	p.fault = fmt.Sprintf("%s was expected where %q stands", want, here)
+}
+
+func (p *parser) space() { p.rest = strings.TrimLeft(p.rest, " ") }
+
+// takes takes a word, in any case, that something else than a letter follows.
+func (p *parser) takes(word string) bool {
+	p.space()
+	n := len(word)
+	if len(p.rest) < n || !strings.EqualFold(p.rest[:n], word) || len(p.rest) > n && letter(p.rest[n]) && letter(word[0]) {
+		return false
+	}
+	p.rest = p.rest[n:]
 	return true
 }
 
-// Only returns the value that an attribute must be equal to, where that is all that the filter asks.
-func (f Filter) Only(attribute string) (string, bool) {
-	x, ok := f.expr.(*filter.AttributeExpression)
-	if !ok || x.Operator != filter.EQ || !strings.EqualFold(x.AttributePath.AttributeName, attribute) ||
-		x.AttributePath.SubAttribute != nil {
-		return "", false
+func letter(c byte) bool { return c|0x20 >= 'a' && c|0x20 <= 'z' }
+
+// either reads expressions with or between them; and binds closer, not closest.
+func (p *parser) either() expression {
+	e := p.all()
+	for p.fault == "" && p.takes("or") {
+		e = both{e, p.all(), true}
 	}
-	s, ok := x.CompareValue.(string)
-	return s, ok
+	return e
+}
+
+func (p *parser) all() expression {
+	e := p.one()
+	for p.fault == "" && p.takes("and") {
+		e = both{e, p.one(), false}
+	}
+	return e
+}
+
+func (p *parser) one() expression {
+	if p.deep++; p.deep > deepest {
+		p.wrong("fewer parts in parts")
+		return nil
+	}
+	defer func() { p.deep-- }()
+	not := p.takes("not")
+	if p.takes("(") {
+		e := p.either()
+		if !p.takes(")") {
+			p.wrong(`")"`)
+		}
+		if not {
+			return neither{e}
+		}
+		return e
+	}
+	if not {
+		p.wrong(`"("`)
+		return nil
+	}
+	at := p.path()
+	if p.fault != "" {
+		return nil
+	}
+	if p.takes("[") {
+		e := p.either()
+		if !p.takes("]") {
+			p.wrong(`"]"`)
+		}
+		return some{at, e}
+	}
+	for _, op := range []string{"eq", "ne", "co", "sw", "ew", "gt", "ge", "lt", "le", "pr"} {
+		if p.takes(op) {
+			if op == "pr" {
+				return test{at, op, nil}
+			}
+			return test{at, op, p.value()}
+		}
+	}
+	p.wrong("eq, ne, co, sw, ew, gt, ge, lt, le or pr")
+	return nil
+}
+
+// value reads a string, a number, true, false or null, as JSON has them.
+func (p *parser) value() (v any) {
+	p.space()
+	d := json.NewDecoder(strings.NewReader(p.rest))
+	if err := d.Decode(&v); err != nil {
+		p.wrong("a string in quotes, a number, true, false or null")
+		return nil
+	}
+	switch v.(type) {
+	case map[string]any, []any:
+		p.wrong("one value")
+		return nil
+	}
+	p.rest = p.rest[d.InputOffset():]
+	return v
+}
+
+// path is where an attribute stands: in which schema ("" for any), its name and that of its part.
+type path struct{ schema, name, part string }
+
+// path reads one: name, name.part, or either behind a schema and a colon.
+func (p *parser) path() path {
+	p.space()
+	end := strings.IndexAny(p.rest, " ()[]")
+	if end < 0 {
+		end = len(p.rest)
+	}
+	word := p.rest[:end]
+	at := path{name: word}
+	if i := strings.LastIndexByte(word, ':'); i >= 0 {
+		at.schema, at.name = word[:i], word[i+1:]
+	}
+	at.name, at.part, _ = strings.Cut(at.name, ".")
+	if !nameful(at.name) || at.part != "" && !nameful(at.part) || strings.HasSuffix(word, ".") {
+		p.wrong("the name of an attribute")
+	}
+	p.rest = p.rest[end:]
+	return at
+}
+
+// nameful says whether a word can be the name of an attribute (RFC 7643 §2.1; $ref among them).
+func nameful(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; !letter(c) && (i == 0 && c != '$' || i > 0 && c != '-' && c != '_' && (c < '0' || c > '9')) {
+			return false
+		}
+	}
+	return s != ""
 }
 
 // AnyOf returns the values of which an attribute must be equal to one, where that is all that the filter asks.
 func (f Filter) AnyOf(attribute string) (values []string, ok bool) {
-	var walk func(e filter.Expression) bool
-	walk = func(e filter.Expression) bool {
-		if l, is := e.(*filter.LogicalExpression); is && l.Operator == filter.OR {
-			return walk(l.Left) && walk(l.Right)
+	var walk func(e expression) bool
+	walk = func(e expression) bool {
+		switch e := e.(type) {
+		case both:
+			return e.or && walk(e.a) && walk(e.b)
+		case test:
+			s, text := e.value.(string)
+			values = append(values, s)
+			return text && e.op == "eq" && strings.EqualFold(e.at.name, attribute) && e.at.part == ""
 		}
-		v, is := Filter{e}.Only(attribute)
-		values = append(values, v)
-		return is
+		return false
 	}
 	return values, f.expr != nil && walk(f.expr)
 }
 
 // Match says whether it chooses a resource. Of strings upper and lower case are the same, but of ids.
-func (f Filter) Match(r Resource) bool { return matches(f.expr, r) }
+func (f Filter) Match(r Resource) bool { return f.expr.match(r) }
 
-func matches(e filter.Expression, r Resource) bool {
-	switch e := e.(type) {
-	case *filter.LogicalExpression:
-		if e.Operator == filter.AND {
-			return matches(e.Left, r) && matches(e.Right, r)
+func (e both) match(r Resource) bool {
+	if e.or {
+		return e.a.match(r) || e.b.match(r)
+	}
+	return e.a.match(r) && e.b.match(r)
+}
+
+func (e neither) match(r Resource) bool { return !e.of.match(r) }
+
+func (e some) match(r Resource) bool {
+	list, _ := r.at(e.at).([]any)
+	for _, x := range list {
+		if m, ok := x.(map[string]any); ok && e.of.match(m) {
+			return true
 		}
-		return matches(e.Left, r) || matches(e.Right, r)
-	case *filter.NotExpression:
-		return !matches(e.Expression, r)
-	case *filter.ValuePath:
-		list, _ := r.at(e.AttributePath).([]any)
-		for _, x := range list {
-			if m, ok := x.(map[string]any); ok && matches(e.ValueFilter, m) {
-				return true
-			}
-		}
-		return false
-	case *filter.AttributeExpression:
-		return compares(r.at(e.AttributePath), e.Operator, e.CompareValue, exact(e.AttributePath.AttributeName))
 	}
 	return false
 }
 
-// exact says whether upper and lower case differ (RFC 7643 §3.1, §4.1).
-func exact(attribute string) bool {
-	return strings.EqualFold(attribute, "id") || strings.EqualFold(attribute, "externalId")
+func (e test) match(r Resource) bool {
+	return compares(r.at(e.at), e.op, e.value, strings.EqualFold(e.at.name, "id") || strings.EqualFold(e.at.name, "externalId"))
 }
 
-// compares compares a value, or any of several, the main part of a complex one.
-func compares(v any, op filter.CompareOperator, with any, exact bool) bool {
+// compares compares a value, or any of several, the main part of a complex one. exact is of those in which upper and lower
+// case differ (RFC 7643 §3.1).
+func compares(v any, op string, with any, exact bool) bool {
 	switch v := v.(type) {
 	case []any:
-		if op == filter.NE {
-			return !compares(v, filter.EQ, with, exact)
+		if op == "ne" {
+			return !compares(v, "eq", with, exact)
 		}
 		for _, x := range v {
 			if compares(x, op, with, exact) {
@@ -126,12 +259,12 @@ func compares(v any, op filter.CompareOperator, with any, exact bool) bool {
 		}
 		return false
 	case map[string]any:
-		if op == filter.PR {
+		if op == "pr" {
 			return len(v) > 0
 		}
 		return compares(Resource(v).Get("value"), op, with, exact)
 	}
-	if op == filter.PR {
+	if op == "pr" {
 		return v != nil && v != ""
 	}
 	if a, ok := v.(string); ok {
@@ -139,40 +272,40 @@ func compares(v any, op filter.CompareOperator, with any, exact bool) bool {
 		if !exact {
 			a, b = strings.ToLower(a), strings.ToLower(b)
 		}
-		return ok && texts(a, op, b) || !ok && op == filter.NE
+		return ok && texts(a, op, b) || !ok && op == "ne"
 	}
 	if a, ok := number(v); ok {
 		b, ok := number(with)
 		return ok && orders(cmp.Compare(a, b), op)
 	}
-	return orders(map[bool]int{true: 0, false: 1}[v == with], op) && (op == filter.EQ || op == filter.NE)
+	return op == "eq" && v == with || op == "ne" && v != with
 }
 
-func texts(a string, op filter.CompareOperator, b string) bool {
+func texts(a, op, b string) bool {
 	switch op {
-	case filter.CO:
+	case "co":
 		return strings.Contains(a, b)
-	case filter.SW:
+	case "sw":
 		return strings.HasPrefix(a, b)
-	case filter.EW:
+	case "ew":
 		return strings.HasSuffix(a, b)
 	}
 	return orders(strings.Compare(a, b), op)
 }
 
-func orders(c int, op filter.CompareOperator) bool {
+func orders(c int, op string) bool {
 	switch op {
-	case filter.EQ:
+	case "eq":
 		return c == 0
-	case filter.NE:
+	case "ne":
 		return c != 0
-	case filter.GT:
+	case "gt":
 		return c > 0
-	case filter.GE:
+	case "ge":
 		return c >= 0
-	case filter.LT:
+	case "lt":
 		return c < 0
-	case filter.LE:
+	case "le":
 		return c <= 0
 	}
 	return false
@@ -184,11 +317,6 @@ func number(v any) (float64, bool) {
 		return v, true
 	case int:
 		return float64(v), true
-	case int64:
-		return float64(v), true
-	case json.Number:
-		f, err := v.Float64()
-		return f, err == nil
 	}
 	return 0, false
 }

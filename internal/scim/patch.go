@@ -4,8 +4,6 @@ import (
 	"encoding/json"
 	"reflect"
 	"strings"
-
-	filter "github.com/scim2/filter-parser/v2"
 )
 
 // Apply carries out changes on a resource (RFC 7644 §3.5.2), all of them or, with an *Error, none that is to be kept: r may
@@ -68,78 +66,94 @@ func (c Change) apply(r Resource) error {
 	return r.change(op, path, value)
 }
 
-func parsePath(s string) (p filter.Path, err error) {
-	defer func() {
-		if recover() != nil {
-			err = NewError(400, "invalidPath", "the path cannot be read")
+// place is where a change is made: an attribute, those of several values that are so, and their part.
+type place struct {
+	path
+	chosen expression
+}
+
+// parsePath reads where a change is made (RFC 7644 §3.5.2, figure 7).
+func parsePath(s string) (place, error) {
+	p := parser{rest: s}
+	at := place{path: p.path()}
+	if p.fault == "" && p.takes("[") {
+		at.chosen = p.either()
+		if !p.takes("]") {
+			p.wrong(`"]"`)
 		}
-	}()
-	if p, err = filter.ParsePath([]byte(s)); err != nil {
-		return p, NewError(400, "invalidPath", "the path "+s+" cannot be read: "+err.Error())
+		if part, more := strings.CutPrefix(p.rest, "."); more {
+			at.part = part
+			if p.rest = ""; !nameful(part) {
+				p.wrong("the name of a part")
+			}
+		}
 	}
-	if !unescape(p.ValueExpression) {
-		return p, NewError(400, "invalidPath", "a string in the path is not one of JSON")
+	if p.fault == "" && p.rest != "" {
+		p.wrong("nothing more")
 	}
-	return p, nil
+	if p.fault != "" {
+		return at, NewError(400, "invalidPath", "in the path "+s+" "+p.fault)
+	}
+	return at, nil
 }
 
 // change carries out one operation where a path leads.
-func (r Resource) change(op string, p filter.Path, value any) error {
+func (r Resource) change(op string, p place, value any) error {
 	in := r
-	if uri := p.AttributePath.URI(); uri != "" {
-		if in = r.part(uri); in == nil {
+	if p.schema != "" {
+		if in = r.part(p.schema); in == nil {
 			if op == "remove" {
 				return nil
 			}
 			in = Resource{}
-			r[uri] = map[string]any(in)
+			r[p.schema] = map[string]any(in)
 		}
 	}
-	name, sub := p.AttributePath.AttributeName, p.AttributePath.SubAttributeName()
-	if p.ValueExpression != nil {
-		return in.changeSome(op, name, p.SubAttributeName(), p.ValueExpression, value)
+	if p.chosen != nil {
+		return in.changeSome(op, p, value)
 	}
-	if sub == "" {
+	if p.part == "" {
 		if op == "remove" {
-			in.without(name, value)
+			in.without(p.name, value)
 			return nil
 		}
-		in.set(op, name, value)
+		in.set(op, p.name, value)
 		return nil
 	}
-	switch v := in.Get(name).(type) {
+	switch v := in.Get(p.name).(type) {
 	case nil:
 		if op != "remove" {
-			in[in.key(name)] = map[string]any{sub: value}
+			in[in.key(p.name)] = map[string]any{p.part: value}
 		}
 	case map[string]any:
 		if op == "remove" {
-			delete(v, Resource(v).key(sub))
+			delete(v, Resource(v).key(p.part))
 		} else {
-			Resource(v).set(op, sub, value)
+			Resource(v).set(op, p.part, value)
 		}
 	case []any:
 		for _, x := range v {
 			if m, ok := x.(map[string]any); ok && op == "remove" {
-				delete(m, Resource(m).key(sub))
+				delete(m, Resource(m).key(p.part))
 			} else if ok {
-				Resource(m).set(op, sub, value)
+				Resource(m).set(op, p.part, value)
 			}
 		}
 	default:
-		return NewError(400, "invalidPath", name+" has no parts")
+		return NewError(400, "invalidPath", p.name+" has no parts")
 	}
 	return nil
 }
 
 // changeSome changes those of several values that a filter chooses.
-func (r Resource) changeSome(op, name, sub string, chosen filter.Expression, value any) error {
+func (r Resource) changeSome(op string, p place, value any) error {
+	name, sub := p.name, p.part
 	list, _ := r.Get(name).([]any)
 	var out []any
 	met := false
 	for _, x := range list {
 		m, ok := x.(map[string]any)
-		if !ok || !matches(chosen, m) {
+		if !ok || !p.chosen.match(m) {
 			out = append(out, x)
 			continue
 		}
@@ -169,11 +183,11 @@ func (r Resource) changeSome(op, name, sub string, chosen filter.Expression, val
 		return nil
 	}
 	if !met { // one that is to be told apart so does not exist: with add, and with an equality, it is made
-		eq, ok := chosen.(*filter.AttributeExpression)
-		if op == "replace" || !ok || eq.Operator != filter.EQ {
+		eq, ok := p.chosen.(test)
+		if op == "replace" || !ok || eq.op != "eq" {
 			return NewError(400, "noTarget", "no value of "+name+" is chosen by the path")
 		}
-		m := map[string]any{eq.AttributePath.AttributeName: eq.CompareValue}
+		m := map[string]any{eq.at.name: eq.value}
 		if with, ok := value.(map[string]any); ok && sub == "" {
 			for k, v := range with {
 				m[k] = v

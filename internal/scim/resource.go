@@ -1,10 +1,6 @@
 package scim
 
-import (
-	"strings"
-
-	filter "github.com/scim2/filter-parser/v2"
-)
+import "strings"
 
 // Resource is a JSON object whose attributes are found in any case (RFC 7643 §2.1).
 type Resource map[string]any
@@ -70,16 +66,15 @@ func (r Resource) part(schema string) Resource {
 }
 
 // at is the attribute of a path.
-func (r Resource) at(p filter.AttributePath) any {
+func (r Resource) at(p path) any {
 	in := r
-	if uri := p.URI(); uri != "" {
-		if in = r.part(uri); in == nil {
+	if p.schema != "" {
+		if in = r.part(p.schema); in == nil {
 			return nil
 		}
 	}
-	path := p.AttributeName
-	if sub := p.SubAttributeName(); sub != "" {
-		path += "." + sub
+	if p.part != "" {
+		return in.Get(p.name + "." + p.part)
 	}
-	return in.Get(path)
+	return in[in.key(p.name)]
 }

@@ -3,9 +3,12 @@
 package standin
 
 import (
+	"bytes"
 	"context"
 	"crypto/tls"
+	"encoding/json"
 	"errors"
+	"fmt"
 	"io"
 	"log"
 	"net/http"
@@ -13,6 +16,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/scim"
@@ -43,7 +47,11 @@ type Application struct {
 	mu      sync.Mutex
 	trouble Trouble
 	tokens  map[string]time.Time // given out for Secret, until when each is good
+	asked   atomic.Int64
 }
+
+// Asked is how many requests it has been sent.
+func (a *Application) Asked() int { return int(a.asked.Load()) }
 
 // Start starts an application on an address, with the state of a folder.
 func Start(dir, address string, cert tls.Certificate, c Choices) (*Application, error) {
@@ -100,6 +108,7 @@ type Trouble struct {
 	Lie      int               `json:"lie,omitempty"`       // changes that are told done and not made
 	PutBack  map[string]string `json:"put-back,omitempty"`  // attributes of users that are set back to a value of its own
 	HalfBulk int               `json:"half-bulk,omitempty"` // operations of a bulk request after which the connection is cut
+	Behind   int               `json:"behind,omitempty"`    // changes before which somebody else writes the same resource
 	Shifting int               `json:"shifting,omitempty"`  // pages between which somebody else removes the first user
 }
 
@@ -144,6 +153,36 @@ func (a *Application) Put(kind string, body scim.Resource) string {
 	defer a.state.mu.Unlock()
 	r := a.state.add(kind, body)
 	return r.id
+}
+
+// Load keeps resources as its own people had made them: of lines {"kind": "Users", "resource": {…}}. Members of groups are
+// named by their logins.
+func (a *Application) Load(lines []byte) error {
+	d := json.NewDecoder(bytes.NewReader(lines))
+	for d.More() {
+		var l struct {
+			Kind     string        `json:"kind"`
+			Resource scim.Resource `json:"resource"`
+		}
+		if err := d.Decode(&l); err != nil {
+			return err
+		}
+		if members, ok := l.Resource["members"].([]any); ok {
+			a.state.mu.Lock()
+			for i, m := range members {
+				login, _ := m.(string)
+				u := a.state.named(users, login)
+				if u == nil {
+					a.state.mu.Unlock()
+					return fmt.Errorf("nobody is called %q", login)
+				}
+				members[i] = map[string]any{"value": u.id, "type": "User"}
+			}
+			a.state.mu.Unlock()
+		}
+		a.Put(l.Kind, l.Resource)
+	}
+	return nil
 }
 
 // Resources are all of a kind, in the order in which they were made.

@@ -25,6 +25,9 @@ func (a *Application) do(q request) (r *record, err *scim.Error) {
 		if r = k.byID[q.id]; r == nil {
 			return nil, scim.NewError(404, "", "there is no resource "+q.id)
 		}
+		if a.take(func(t *Trouble) *int { return &t.Behind }) {
+			a.state.keep(q.kind, r)
+		}
 		if q.version != "" && q.version != "*" && q.version != tag(r) && !a.choices.NoETag {
 			return nil, scim.NewError(412, "", "it is now at version "+tag(r))
 		}

@@ -43,6 +43,7 @@ func (a *Application) handler() http.Handler {
 		mux.HandleFunc(m+" "+prefix+"/{kind}/{id}", a.change)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		a.asked.Add(1)
 		r.Body = http.MaxBytesReader(w, r.Body, bodyMost)
 		if r.URL.Path != "/token" {
 			if !a.admitted(r) {

@@ -9,7 +9,9 @@
 package scim
 
 import (
+	"fmt"
 	"strings"
+	"unicode"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -102,7 +104,8 @@ var schema = func() model.Schema {
 				Verbs:      []model.Verb{model.Create, model.Remove, model.JoinIt, model.LeaveIt},
 				Attributes: append(members, model.AttributeSchema{Name: model.MemberGroups, Many: true})},
 			{Kind: model.RightKind, About: "a role", ByJoining: true, Name: model.OnePart("role", name255),
-				Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Attributes: members},
+				Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Attributes: members,
+				Spelled: &model.Spelling{Read: readRole, Covers: strings.EqualFold}},
 			{Kind: model.LicenceKind, About: "an entitlement, with as many seats as the server tells", ByJoining: true,
 				Name: model.OnePart("licence", name255), Members: []model.ObjectKind{model.Account},
 				Verbs:      []model.Verb{model.JoinIt, model.LeaveIt},
@@ -114,6 +117,15 @@ var schema = func() model.Schema {
 		Settings: []string{pathAt, signInBy, tokenAt, proveAt, licencesAt, seatsIn, lastSignIn, mustChange, mighty, atOnce, groupsLists},
 	}
 }()
+
+// readRole reads a role as it stands in a declaration: one is a permission of its own, whatever the server means by it.
+func readRole(text string) ([]string, error) {
+	role := strings.TrimSpace(text)
+	if role == "" || len(role) > 255 || strings.ContainsFunc(role, unicode.IsControl) {
+		return nil, fmt.Errorf("%q is not the name of a role", text)
+	}
+	return []string{role}, nil
+}
 
 // typed is a value with its sort before it, one space between them.
 func typed(s string) string {

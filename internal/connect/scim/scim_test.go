@@ -45,7 +45,7 @@ func TestSuite(t *testing.T) {
 			t.Parallel()
 			_, a := start(t, c, nil)
 			connecttest.Run(t, connecttest.Subject{Connector: scim.Connector{}, Access: a, Login: "suite.o'neil \"x\" ünal", Proves: true,
-				Seat:      "counter-seat",
+				Seat: "counter-seat", Rights: []string{"agent", `second, "role" Ø`},
 				Attribute: model.Change{Attribute: "title", Before: []string{"Mate"}, After: []string{`Bosun, "second" Ø`}}})
 		})
 	}

@@ -177,14 +177,16 @@ func sortOf(v value) string {
 func (s *session) extended(u *user, put func(string, ...string)) {
 	last, must := s.setting(lastSignIn, ""), s.setting(mustChange, "")
 	var found []string
-	if bytes.Contains(u.raw, []byte(`"urn:`)) {
-		var all map[string]json.RawMessage
-		_ = json.Unmarshal(u.raw, &all)
-		for _, e := range s.user.Extensions {
-			var in map[string]any
-			if e.Schema == protocol.EnterpriseSchema || len(all[e.Schema]) == 0 || json.Unmarshal(all[e.Schema], &in) != nil {
-				continue
-			}
+	var all map[string]json.RawMessage
+	for _, e := range s.user.Extensions {
+		if e.Schema == protocol.EnterpriseSchema || !bytes.Contains(u.raw, []byte(`"`+e.Schema+`":`)) {
+			continue
+		}
+		if all == nil {
+			_ = json.Unmarshal(u.raw, &all)
+		}
+		var in map[string]any
+		if json.Unmarshal(all[e.Schema], &in) == nil {
 			for k, v := range in {
 				path := e.Schema + ":" + k
 				word, plain := scalar(v)

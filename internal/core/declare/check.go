@@ -211,6 +211,14 @@ func (c *checker) role(r *model.Role) {
 			c.attribute(a.Name, a.Text.Pos, chosen)
 		}
 		for _, p := range g.Parts {
+			if c.lists(p.Name, chosen) {
+				c.attribute(p.Name, p.Pos, chosen)
+				for _, v := range p.Values {
+					c.template(v)
+					c.edged(v, p.Name)
+				}
+				continue
+			}
 			c.nameParts(p, chosen)
 		}
 		c.powers(g, chosen)
@@ -220,6 +228,14 @@ func (c *checker) role(r *model.Role) {
 			c.fault(ref.Pos, "role %q stands in its own never-with", r.Name)
 		}
 	}
+}
+
+// lists says whether an attribute of accounts has many values, on some of the targets.
+func (c *checker) lists(name string, at []*model.Target) bool {
+	return slices.ContainsFunc(at, func(t *model.Target) bool {
+		a, known := c.schemas[t.Kind].Find(model.Account, name)
+		return known && a.Many
+	})
 }
 
 // nameParts checks what a part of the names of accounts is to be.

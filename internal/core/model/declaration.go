@@ -142,7 +142,7 @@ func (h AccountHint) Same(g AccountHint) bool {
 	})
 }
 
-// Parts is what one part of names is to be.
+// Parts is what one part of names is to be or, in a grant, an attribute of many values.
 type Parts struct {
 	Name   string // of the part
 	Values []Text
@@ -181,7 +181,7 @@ type Range struct{ Low, High int }
 type Grant struct {
 	At       Selector
 	Account  []NamedText // sorted by name
-	Parts    []Parts     // of the names of accounts, where several values are asked for
+	Parts    []Parts     // of the names of accounts, where several values are asked for; and attributes of many values
 	Groups   []Ref
 	Rights   []Ref    // names of declared rights
 	Licences []string // names of licence pools on the target

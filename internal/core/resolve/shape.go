@@ -41,6 +41,7 @@ type field struct {
 	at     int      // its place among Person.texts
 	fixed  []string // values that are the same for all holders
 	text   *expr.Template
+	texts  []*expr.Template // of an attribute of many values that are not the same for all holders
 }
 
 // rival is another grant's word on an attribute.
@@ -72,12 +73,16 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	l.put(field{name: model.Disabled, fixed: []string{"no"}}, sh.why)
 	for _, g := range grants {
 		for _, nt := range g.Account {
-			if !r.part(sh, schema, nt.Name, nt.Text) {
+			if a, _ := schema.Find(model.Account, nt.Name); a.Many {
+				l.fill(nt.Name, g.role, nt.Text)
+			} else if !r.part(sh, schema, nt.Name, nt.Text) {
 				l.lay(nt, g)
 			}
 		}
 		for _, p := range g.Parts {
-			r.part(sh, schema, p.Name, p.Values...)
+			if !r.part(sh, schema, p.Name, p.Values...) {
+				l.fill(p.Name, g.role, p.Values...)
+			}
 		}
 		why := model.Origin{Role: g.role, At: g.Pos}
 		for _, set := range r.sets(schema, g) {
@@ -92,7 +97,9 @@ func (r *resolver) shape(schema model.Schema, grants []*grant) *shape {
 	}
 	sh.fields = r.shared(l.fields)
 	sh.easy = len(sh.rivals)+len(sh.parts) == 0 &&
-		!slices.ContainsFunc(l.fields, func(f field) bool { return f.text != nil && !f.text.Plain() })
+		!slices.ContainsFunc(l.fields, func(f field) bool {
+			return slices.ContainsFunc(f.templates(), func(t *expr.Template) bool { return !t.Plain() })
+		})
 	return sh
 }
 
@@ -106,7 +113,7 @@ func (r *resolver) shared(fields []field) *[]field {
 		if f.own == "" && f.text == nil && len(f.fixed) == 1 {
 			f.packed = model.Pack(model.Attribute{Name: f.name, Values: f.fixed})
 		}
-		fmt.Fprintf(&key, "%q %q %q %p %v\n", f.name, f.own, f.fixed, f.text, f.fold)
+		fmt.Fprintf(&key, "%q %q %q %p %v %v\n", f.name, f.own, f.fixed, f.text, f.texts, f.fold)
 	}
 	list := r.fields[key.String()]
 	if list == nil {
@@ -166,6 +173,47 @@ func (l *layers) lay(nt model.NamedText, g *grant) {
 	default:
 		l.sh.rivals = append(l.sh.rivals, rival{nt.Name, t, nt.Text.Pos, g.role})
 	}
+}
+
+// fill adds a grant's values to an attribute of many: several grants fill it together.
+func (l *layers) fill(name, role string, values ...model.Text) {
+	var texts []*expr.Template
+	there := l.find(name)
+	if there != nil && there.own == "" {
+		texts = there.texts
+	}
+	for _, v := range values {
+		if t := l.r.template(v.Raw); !slices.Contains(texts, t) {
+			texts = append(slices.Clip(texts), t)
+		}
+	}
+	f := field{name: name, texts: texts}
+	why := model.Origin{Role: role}
+	if len(values) > 0 {
+		why.At = values[0].Pos
+	}
+	if there != nil && there.own == "" {
+		why = l.why[name]
+	}
+	l.put(f, why)
+}
+
+// templates are what the field's values are made of for each holder.
+func (f *field) templates() []*expr.Template {
+	if f.text != nil {
+		return []*expr.Template{f.text}
+	}
+	return f.texts
+}
+
+// values are what an attribute of many values comes to; their faults showed when it was resolved.
+func (f *field) values(scope expr.Scope) []string {
+	out := make([]string, len(f.texts))
+	for i, t := range f.texts {
+		b, _ := t.Append(nil, scope)
+		out[i] = string(b)
+	}
+	return out
 }
 
 // part adds to what a further part of names is to be; false when it is none.
@@ -294,6 +342,9 @@ func (a Account) Same(attributes model.Attributes, room []byte) (bool, []byte) {
 			same = c.Holds(f.packed) || f.is(&c, f.fixed[0])
 		case f.text != nil:
 			same, room = f.filled(&c, a.on.scope(a.Person), room)
+		case f.texts != nil:
+			v, _ := c.Take(f.head, f.name)
+			same = model.SameSet(v.List(), f.values(a.on.scope(a.Person)), folding(f.fold))
 		case f.own == "":
 			v, _ := c.Take(f.head, f.name)
 			same = model.SameSet(v.List(), f.fixed, folding(f.fold))
@@ -360,6 +411,8 @@ func (a Account) Value(i int) (v Value, ok bool) {
 	case f.text != nil:
 		b, _ := f.text.Append(nil, a.on.scope(a.Person))
 		v.Values = []string{string(b)}
+	case f.texts != nil:
+		v.Values = f.values(a.on.scope(a.Person))
 	case f.own == "keys":
 		v.Values, v.Why.At = a.keys, a.Declared.Pos
 		return v, a.keys != nil
@@ -406,8 +459,11 @@ func (r *resolver) check(p *Person) {
 
 func (r *resolver) checkOn(d *Desired, sh *shape, p *Person) {
 	for i, f := range *sh.fields {
-		if f.text != nil && !f.text.Plain() {
-			if _, err := f.text.Append(nil, d.scope(p)); err != nil {
+		for _, t := range f.templates() {
+			if t.Plain() {
+				continue
+			}
+			if _, err := t.Append(nil, d.scope(p)); err != nil {
 				r.fault(sh.whys[i].At, "%s of %s: %v", f.name, p.ID, err)
 			}
 		}
