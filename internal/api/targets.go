@@ -27,6 +27,12 @@ type accountsRequest struct {
 	Ends   string `query:"ends" doc:"how they end, as @localhost"`
 }
 
+type seatsRequest struct {
+	Paging
+	Name    string `path:"name"`
+	Licence string `query:"licence" doc:"who sits there too; empty: all licences, and nobody in them"`
+}
+
 type loginRequest struct {
 	Name string `path:"name"`
 	From string `query:"from" doc:"the address that Hen Roost comes from; empty: the one that it reaches the target from"`
@@ -136,6 +142,10 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/origins", "list-origins", "List where the accounts of a target may come from",
 		func(ctx context.Context, who door.Operator, in *nameRequest) ([]seen.Origin, error) {
 			return h.TargetOrigins(ctx, who, in.Name)
+		})
+	op(api, door.Look, http.MethodGet, "/targets/{name}/seats", "list-seats", "Tell of licences: seats, who has one, and who wants one",
+		func(ctx context.Context, who door.Operator, in *seatsRequest) (seen.Seats, error) {
+			return h.TargetSeats(ctx, who, in.Name, in.Licence, in.page())
 		})
 	op(api, door.Look, http.MethodGet, "/targets/{name}/needs", "show-needs",
 		"Tell what makes a login for Hen Roost on a target that may do what is declared, and no more",

@@ -125,7 +125,7 @@ func orNone(s string) string {
 func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
 	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetNeeds(),
-		a.targetOrigins(), a.targetHistory(),
+		a.targetOrigins(), a.targetSeats(), a.targetHistory(),
 		a.targetSuperusers(), a.targetRenumber(), a.targetSessions(), a.endSession(), a.acceptKey())
 	return c
 }
@@ -198,9 +198,9 @@ func (a *app) targetShow() *cobra.Command {
 			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "LAST SIGN-IN", "SUPERUSER", "NOTE"},
 				right: []int{2}, sparse: true,
 				empty: "No accounts seen yet.",
-				about: fmt.Sprintf("%s is of kind %s, at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
+				about: fmt.Sprintf("%s is %s %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
 					"at %s.",
-					x.Name, x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
+					x.Name, article(x.Kind), x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
 			for _, h := range held.Items {
 				note := h.Protected
 				if note == "" && h.System {

@@ -155,7 +155,7 @@ func narrow(widths []int, width int) {
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
 	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "beyond": "■", "wide-open": "■",
-	"weak-sign-in": "■", "shadowed": "■", "uneven": "■", "running-out": "▲", "held": "■", "stopped": "■",
+	"weak-sign-in": "■", "shadowed": "■", "uneven": "■", "running-out": "▲", "short": "■", "unused-seat": "▲", "held": "■", "stopped": "■",
 	"not declared": "■", "passwordless": "■", "expiring": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■",
 	"key changed":   "■",
 	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
@@ -173,6 +173,14 @@ func mark(state string) string {
 		return m + " " + state
 	}
 	return state
+}
+
+// article is what stands before a word.
+func article(word string) string {
+	if word != "" && strings.ContainsRune("aeiou", rune(word[0])) {
+		return "an"
+	}
+	return "a"
 }
 
 // figure leaves zeros out, so that what counts is seen.

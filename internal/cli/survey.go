@@ -208,7 +208,8 @@ func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 }
 
 // toKnow are the kinds of finding that a person should know of, whatever is declared.
-var toKnow = []string{"passwordless", "shared-login", "factory", "dormant", "stale-home", "wide-open", "weak-sign-in", "shadowed",
+var toKnow = []string{"passwordless", "shared-login", "factory", "dormant", "short", "unused-seat", "stale-home", "wide-open",
+	"weak-sign-in", "shadowed",
 	"uneven", "running-out", "clock-off", "expiring", "odd"}
 
 // toldMost is how many of the findings of a kind are told in so many words.

@@ -322,14 +322,15 @@ func (p *fileParser) target(name string, at model.Pos, n *node) {
 				t.Match = append(t.Match, rule)
 			})
 		},
-		"unexpected": p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected, model.RemoveUnexpected),
-		"after":      p.refs(&t.After),
-		"via":        p.ref(&t.Via),
-		"homes":      func(n *node) { p.homes(name, &t.Homes, n) },
-		"dormant":    p.span(&t.Dormant),
-		"removal":    func(n *node) { p.removal(name, &t.Removal, n) },
-		"limits":     func(n *node) { p.limits(name, &t.Limits, n) },
-		"window":     func(n *node) { p.window(name, &t.Window, n) },
+		"unexpected":   p.oneOf(&t.Unexpected, model.ReportUnexpected, model.DisableUnexpected, model.RemoveUnexpected),
+		"after":        p.refs(&t.After),
+		"via":          p.ref(&t.Via),
+		"homes":        func(n *node) { p.homes(name, &t.Homes, n) },
+		"dormant":      p.span(&t.Dormant),
+		"unused-seats": p.span(&t.UnusedSeats),
+		"removal":      func(n *node) { p.removal(name, &t.Removal, n) },
+		"limits":       func(n *node) { p.limits(name, &t.Limits, n) },
+		"window":       func(n *node) { p.window(name, &t.Window, n) },
 		"repeat": func(n *node) {
 			p.mapping(n, "repeat of "+name, keys{"survey": p.span(&t.Repeat.Survey), "reconcile": p.span(&t.Repeat.Reconcile)})
 		},

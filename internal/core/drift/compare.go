@@ -51,6 +51,7 @@ type comparer struct {
 	gids   map[string]string   // numbers of groups → who has them; nil: not asked yet
 	taken  map[string]int32    // numbers that somebody is to get → place of the account that has it
 	told   []int               // places of marked accounts
+	seated map[string]*seating // by licence
 	room   []byte
 	out    []model.Finding
 }
@@ -89,7 +90,8 @@ func Compare(in Input) []model.Finding {
 func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
 		members: map[model.Named]*membership{}, ways: make([]way, in.Desired.Plan.Bundles()),
-		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
+		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{},
+		seated: map[string]*seating{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
 	}
@@ -143,6 +145,7 @@ func compare(in Input) *comparer {
 	c.unused()
 	c.ending()
 	c.memberships()
+	c.seats()
 	return c
 }
 

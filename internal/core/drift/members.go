@@ -108,6 +108,9 @@ func (c *comparer) meetAfterAll() {
 type wanted struct{ name, user string }
 
 func (c *comparer) joining(s *resolve.Set, kind model.ObjectKind, w wanted) {
+	if s.Kind == model.LicenceKind {
+		c.seat(s.Name, w.name, false)
+	}
 	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: s.Kind, Name: s.Name,
 		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}})
 }
@@ -133,6 +136,9 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 		if what = model.Beyond; !there || !c.exceeds(spelled, at, s.Name) {
 			return // of accounts that are nobody's it is told that they are
 		}
+	}
+	if s.Kind == model.LicenceKind {
+		c.seat(s.Name, name, true)
 	}
 	c.add(model.Finding{Kind: what, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
 		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}})

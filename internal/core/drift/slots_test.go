@@ -54,7 +54,15 @@ func declared(schemas map[string]model.Schema, text string) (*model.Declaration,
 	return declare.Read([]declare.File{{Name: "c.yaml", Text: text}}, schemas)
 }
 
-func onKind(t *testing.T, schemas map[string]model.Schema, text string, in drift.Input) []string {
+func onKind(t *testing.T, schemas map[string]model.Schema, text string, in drift.Input) (out []string) {
+	t.Helper()
+	for _, f := range foundOn(t, schemas, text, in) {
+		out = append(out, say(f))
+	}
+	return out
+}
+
+func foundOn(t *testing.T, schemas map[string]model.Schema, text string, in drift.Input) []model.Finding {
 	t.Helper()
 	d, err := declared(schemas, text)
 	if err != nil {
@@ -65,11 +73,7 @@ func onKind(t *testing.T, schemas map[string]model.Schema, text string, in drift
 		t.Fatal(err)
 	}
 	in.Desired = p.Targets["stores"]
-	var out []string
-	for _, f := range drift.Compare(in) {
-		out = append(out, say(f))
-	}
-	return out
+	return drift.Compare(in)
 }
 
 func thing(kind model.ObjectKind, name string, members ...string) model.Object {
@@ -240,6 +244,36 @@ func TestSlotsCarriedOut(t *testing.T) {
 				t.Errorf("seed %d, still differs: %s %s", seed, say(f), f.Note)
 			}
 			t.FailNow()
+		}
+	}
+}
+
+// Seats that are freed count for those who take one; when they are too few it is told, with who uses theirs least.
+func TestSeats(t *testing.T) {
+	held := func(name, last string) model.Object {
+		return model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(model.Attribute{Name: "shell", Values: []string{"sh"}},
+			model.Attribute{Name: model.Disabled, Values: []string{"no"}}, model.Attribute{Name: model.LastSignIn, Values: []string{last}},
+			model.Attribute{Name: model.FullName, Values: []string{"Marit Fell"}})}
+	}
+	text := strings.ReplaceAll(stores, "protect: [audit]", "protect: [audit, kiosk@*], unused-seats: 30d")
+	for seats, want := range map[string]string{"6": "", "5": "5 seats, 3 of them taken, and 1 would be freed; 4 are to be taken: 1 too few; " +
+		"buy more, or have somebody give one up; least of all use it: kiosk@% (last signed in 2026-01-02), marit@10.1.% (last signed in " +
+		"2026-11-25)", "": "", "many": ""} {
+		licence := thing(model.LicenceKind, "seat", "marit@10.1.%", "jarle@%", "kiosk@%")
+		licence.Attributes = licence.Attributes.With(model.Seats, seats)
+		short, unused := "", ""
+		for _, f := range foundOn(t, base, text, drift.Input{Accounts: []model.Object{held("marit@10.1.%", "2026-11-25"),
+			held("jarle@%", "2026-01-01"), held("kiosk@%", "2026-01-02")}, Others: []model.Object{licence},
+			Links: []model.Link{{User: "marit", Name: "marit@10.1.%", Rest: "10.1.%"}, {User: "jarle", Name: "jarle@%", Rest: "%"}}}) {
+			switch f.Kind {
+			case model.SeatsShort:
+				short += f.Note
+			case model.UnusedSeat:
+				unused += f.Note
+			}
+		}
+		if short != want || unused != "kiosk@% has a seat, and has not signed in since 2026-01-02" { // jarle's goes anyway
+			t.Errorf("%s seats: %s\n%s", seats, short, unused)
 		}
 	}
 }

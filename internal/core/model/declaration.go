@@ -302,25 +302,26 @@ const (
 
 // Target is a system that holds accounts.
 type Target struct {
-	Name       string
-	Kind       string
-	Address    Text
-	Login      Login
-	Tags       map[string]string
-	Settings   map[string]Text // what the connector of its kind wants to know
-	Match      []string        // rules in order
-	Unexpected string
-	Protect    []string // patterns of names no step may touch, see Shield
-	Lent       []string // accounts of the target's own that a service identity may have
-	Via        Ref      // the target through which it is reached; no name: directly
-	Homes      Homes
-	Dormant    time.Duration // after which an account nobody signs in with is told of; 0: never
-	After      []Ref         // targets that feed this one: their steps come first
-	Removal    Removal
-	Limits     Limits
-	Window     Window // when scheduled rounds may run
-	Repeat     Repeat
-	Pos        Pos
+	Name        string
+	Kind        string
+	Address     Text
+	Login       Login
+	Tags        map[string]string
+	Settings    map[string]Text // what the connector of its kind wants to know
+	Match       []string        // rules in order
+	Unexpected  string
+	Protect     []string // patterns of names no step may touch, see Shield
+	Lent        []string // accounts of the target's own that a service identity may have
+	Via         Ref      // the target through which it is reached; no name: directly
+	Homes       Homes
+	Dormant     time.Duration // after which an account nobody signs in with is told of; 0: never
+	UnusedSeats time.Duration // after which a seat is told of whose holder does not sign in; 0: never
+	After       []Ref         // targets that feed this one: their steps come first
+	Removal     Removal
+	Limits      Limits
+	Window      Window // when scheduled rounds may run
+	Repeat      Repeat
+	Pos         Pos
 }
 
 // Removal says what becomes of what an account leaves behind.

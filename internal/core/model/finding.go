@@ -22,6 +22,8 @@ const (
 	Shared     FindingKind = "shared-login" // several names, or people, open the same
 	Factory    FindingKind = "factory"      // delivered with the target, and open
 	Dormant    FindingKind = "dormant"      // open, and not used for long
+	SeatsShort FindingKind = "short"        // a licence with fewer seats than are wanted
+	UnusedSeat FindingKind = "unused-seat"  // a seat whose holder has not signed in for long
 	StaleHome  FindingKind = "stale-home"   // a home that nobody has used for long
 	WideOpen   FindingKind = "wide-open"    // can be signed in to from anywhere
 	Weak       FindingKind = "weak-sign-in" // the way in is one that is easy to get past
@@ -35,7 +37,7 @@ const (
 
 // FindingKinds lists them in the order people read them.
 var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, Beyond, NoPassword, Shared, Factory, Dormant,
-	StaleHome, WideOpen, Weak, Shadowed, Uneven, RunningOut, WrongClock, Expiring, OddObject}
+	SeatsShort, UnusedSeat, StaleHome, WideOpen, Weak, Shadowed, Uneven, RunningOut, WrongClock, Expiring, OddObject}
 
 // Verb says what a step does.
 type Verb string

@@ -2,6 +2,7 @@ package round
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -28,6 +29,7 @@ const (
 	NeverWith     = "never-with"
 	OnPurpose     = "shut on purpose"
 	CutOff        = "suspended"
+	TooFewSeats   = "seats"
 )
 
 // Facts are what is known of one target when its steps are looked at: at the
@@ -43,11 +45,15 @@ type Facts struct {
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
 	Suspended      map[string]bool              // users who were cut off and not restored
+	Pools          map[string]Pool              // licences of which steps take seats, as last seen, where the target tells how many there are
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
 // Closed counts accounts that a round shuts and removes.
 type Closed struct{ Disabled, Removed int }
+
+// Pool is how many seats a licence has, and how many are taken.
+type Pool struct{ Seats, Taken int }
 
 // Shuts says whether an act shuts an account, Removes whether it takes one away.
 func Shuts(a model.Act) bool   { return a.Verb == model.Disable }
@@ -139,8 +145,34 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 		h.hold(OnPurpose, name, false, reopened.steps,
 			"it would open on %s what was shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
 	}
+	h.seats(steps, first, f)
 	if len(elevated.names) > 0 {
 		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))
+	}
+}
+
+// seats holds steps that take more seats than there are, those counted that the round frees.
+func (h *holder) seats(steps []Step, first int, f Facts) {
+	takes, freed := map[string]*some{}, map[string]int{}
+	for i, s := range steps {
+		switch {
+		case s.Object != model.LicenceKind:
+		case s.Verb == model.LeaveIt:
+			freed[s.Name]++
+		case s.Verb == model.JoinIt:
+			if takes[s.Name] == nil {
+				takes[s.Name] = &some{}
+			}
+			takes[s.Name].add(s.Member, first+i)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(takes)) {
+		t, p := takes[name], f.Pools[name]
+		if short := p.Taken - freed[name] + len(t.names) - p.Seats; p.Seats > 0 && short > 0 {
+			h.hold(TooFewSeats, f.Target.Name, false, t.steps, "licence %s on %s has %d seats, %d of them taken and %d freed here; %d are to be "+
+				"taken: %d too few. Buy more, or take steps out; who has one: roost target seats %s %s", name, f.Target.Name, p.Seats, p.Taken,
+				freed[name], len(t.names), short, f.Target.Name, name)
+		}
 	}
 }
 

@@ -1508,6 +1508,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/targets/{name}/seats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell of licences: seats, who has one, and who wants one */
+        get: operations["list-seats"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/targets/{name}/sessions": {
         parameters: {
             query?: never;
@@ -3186,6 +3203,37 @@ export interface components {
             /** @enum {string} */
             what: "password" | "hash" | "key" | "certificate";
         };
+        Pool: {
+            /** @description the declaration gives it to somebody */
+            asked: boolean;
+            /**
+             * Format: int64
+             * @description seats taken by accounts to which nobody gives one
+             */
+            beside: number;
+            licence: string;
+            /**
+             * Format: int64
+             * @description of those, accounts that have none yet
+             */
+            missing: number;
+            /** Format: int64 */
+            seats?: number;
+            /**
+             * Format: int64
+             * @description seats that are too few once all that can be is freed
+             */
+            short?: number;
+            /** Format: int64 */
+            taken: number;
+            /** @description the target tells how many seats there are */
+            told: boolean;
+            /**
+             * Format: int64
+             * @description accounts that the declaration gives a seat
+             */
+            wanted: number;
+        };
         Problem: {
             /** @description what somebody else changed meanwhile in another way, with both sides */
             clashes?: components["schemas"]["Clash"][];
@@ -3525,6 +3573,17 @@ export interface components {
             /** @description public keys of age or SSH, of those who will open it */
             to: string[];
         };
+        Seats: {
+            /** Format: int64 */
+            from: number;
+            pools: components["schemas"]["Pool"][];
+            sitters: components["schemas"]["Sitter"][];
+            /**
+             * Format: int64
+             * @description of those who sit there, on all pages
+             */
+            total: number;
+        };
         SecretInfo: {
             name: string;
             /** Format: date-time */
@@ -3605,6 +3664,18 @@ export interface components {
              */
             "probation-until"?: string;
             secret?: string;
+        };
+        Sitter: {
+            account: string;
+            /** @description the declaration gives it a seat */
+            asked: boolean;
+            /** @description the day, where the target tells */
+            "last-sign-in"?: string;
+            open: boolean;
+            /** @description why no step may touch it */
+            protected?: string;
+            user?: string;
+            "user-name"?: string;
         };
         Stage: {
             /** Format: int64 */
@@ -12461,6 +12532,98 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-seats": {
+        parameters: {
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+                /** @description who sits there too; empty: all licences, and nobody in them */
+                licence?: string;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Seats"];
                 };
             };
             /** @description Unauthorized */

@@ -101,6 +101,8 @@
       'shared-login',
       'factory',
       'dormant',
+      'short',
+      'unused-seat',
       'stale-home',
       'wide-open',
       'weak-sign-in',

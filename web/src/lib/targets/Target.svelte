@@ -21,6 +21,7 @@
   import Homes from './Homes.svelte';
   import Needs from './Needs.svelte';
   import Sessions from './Sessions.svelte';
+  import Seats from './Seats.svelte';
   import Superusers from './Superusers.svelte';
 
   let { name }: { name: string } = $props();
@@ -113,7 +114,8 @@
         >.{:else}is as declared.{/if}
     </h1>
     <p class="sub">
-      A {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>{#if t.secret}{' '}with
+      {'aeiou'.includes(t.kind[0] ?? '') ? 'An' : 'A'}
+      {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>{#if t.secret}{' '}with
         the secret <span class="name">{t.secret}</span>{/if}. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']}{' '}in {t[
           'took-ms'
         ]} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(
@@ -228,6 +230,7 @@
 {/if}
 <Await ask={target}>
   {#snippet children(t)}
+    {#if t.holds.some((h) => h.kind === 'licence') && t['surveyed-at']}<div class="mt-8"><Seats target={t.name} /></div>{/if}
     {#if has('elevation') && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
     {#if parted && t['surveyed-at']}<div class="mt-8"><Answering target={t.name} /></div>{/if}
     {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}

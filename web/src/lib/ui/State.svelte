@@ -36,6 +36,8 @@
     'shared-login': 'bad',
     factory: 'bad',
     dormant: 'wait',
+    short: 'bad',
+    'unused-seat': 'wait',
     'stale-home': 'wait',
     stale: 'wait',
     kept: 'good',
