@@ -1,14 +1,19 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"crypto/tls"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
 	"sync"
 
 	"hen-roost/internal/connect"
@@ -26,29 +31,81 @@ const (
 	doers    = 8 // requests under way at once
 )
 
-// office is an application to measure on, and a bare client of it.
+// office is an application to measure on, in a process of its own, and a bare client of it.
 type office struct {
-	app    *world.Application
-	access connect.Access
-	http   *http.Client
+	address string
+	access  connect.Access
+	http    *http.Client
 }
 
-func openOffice(ctx context.Context, w *workbench, c standin.Choices) (*office, error) {
-	c.Name, c.Token = "tickets", "a-token-for-the-bench"
-	app, err := world.StartApplication(filepath.Join(w.dir, fmt.Sprint("app", len(w.cleanup))), "127.0.7.31", c)
-	if err != nil {
-		return nil, err
+const officeToken = "a-token-for-the-bench"
+
+// standing is what the process of an application is told.
+type standing struct {
+	Dir     string
+	Choices standin.Choices
+	People  int
+}
+
+// standFor is that process: it tells its address, answers each line with how many requests it was sent, and ends with its
+// standard input.
+func standFor(text string) error {
+	var x standing
+	if err := json.Unmarshal([]byte(text), &x); err != nil {
+		return err
 	}
-	w.later(app.Stop)
-	o := &office{app: app, http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: doers, MaxConnsPerHost: doers,
+	app, err := world.StartApplication(x.Dir, "127.0.7.31", x.Choices)
+	if err != nil {
+		return err
+	}
+	defer app.Stop()
+	for i := range x.People {
+		app.Put("Users", person(i))
+	}
+	fmt.Println(app.Address)
+	for lines := bufio.NewScanner(os.Stdin); lines.Scan(); {
+		fmt.Println(app.Asked())
+	}
+	return nil
+}
+
+// openOffice starts an application; asked tells how many requests it was sent.
+func openOffice(ctx context.Context, w *workbench, c standin.Choices, people int) (o *office, asked func() int, err error) {
+	c.Name, c.Token = "tickets", officeToken
+	text, err := json.Marshal(standing{filepath.Join(w.dir, fmt.Sprint("app", len(w.cleanup))), c, people})
+	if err != nil {
+		return nil, nil, err
+	}
+	own, err := os.Executable()
+	if err != nil {
+		return nil, nil, err
+	}
+	cmd := exec.CommandContext(ctx, own, "--application", string(text))
+	cmd.Stderr = os.Stderr
+	in, err1 := cmd.StdinPipe()
+	out, err2 := cmd.StdoutPipe()
+	if err := errors.Join(err1, err2, cmd.Start()); err != nil {
+		return nil, nil, err
+	}
+	w.later(func() { in.Close(); _ = cmd.Wait() })
+	lines := bufio.NewScanner(out)
+	if !lines.Scan() {
+		return nil, nil, errors.New("the application did not start")
+	}
+	o = &office{address: lines.Text(), http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: doers, MaxConnsPerHost: doers,
 		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
-	o.access, err = accepted(ctx, scim.Connector{}, connect.Access{Target: "tickets", Address: app.Address, Secret: []byte(c.Token)})
-	return o, err
+	o.access, err = accepted(ctx, scim.Connector{}, connect.Access{Target: "tickets", Address: o.address, Secret: []byte(officeToken)})
+	return o, func() int {
+		fmt.Fprintln(in)
+		lines.Scan()
+		n, _ := strconv.Atoi(lines.Text())
+		return n
+	}, err
 }
 
 // ask sends a bare request and reads the answer.
 func (o *office) ask(ctx context.Context, method, path string, body []byte, into any) error {
-	r, err := http.NewRequestWithContext(ctx, method, "https://"+o.app.Address+"/scim/v2"+path, bytes.NewReader(body))
+	r, err := http.NewRequestWithContext(ctx, method, "https://"+o.address+"/scim/v2"+path, bytes.NewReader(body))
 	if err != nil {
 		return err
 	}
@@ -76,12 +133,9 @@ func person(i int) protocol.Resource {
 }
 
 func applicationSurvey(ctx context.Context, w *workbench) (float64, float64, error) {
-	o, err := openOffice(ctx, w, standin.Choices{})
+	o, _, err := openOffice(ctx, w, standin.Choices{}, staff)
 	if err != nil {
 		return 0, 0, err
-	}
-	for i := range staff {
-		o.app.Put("Users", person(i))
 	}
 	return pair(3, func(int) error {
 		n, err := work.Survey(ctx, scim.Connector{}, o.access, work.Sink{Put: func([]model.Object) error { return nil }})
@@ -131,7 +185,7 @@ func (o *office) arrive(ctx context.Context, round int) error {
 }
 
 func applicationMake(ctx context.Context, w *workbench) (float64, float64, error) {
-	o, err := openOffice(ctx, w, standin.Choices{NoBulk: true})
+	o, _, err := openOffice(ctx, w, standin.Choices{NoBulk: true}, 0)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -167,11 +221,11 @@ func applicationMake(ctx context.Context, w *workbench) (float64, float64, error
 
 // applicationBulk counts requests where the server takes many in one, against one for each.
 func applicationBulk(ctx context.Context, w *workbench) (float64, float64, error) {
-	o, err := openOffice(ctx, w, standin.Choices{})
+	o, asked, err := openOffice(ctx, w, standin.Choices{}, 0)
 	if err != nil {
 		return 0, 0, err
 	}
-	before := o.app.Asked()
+	before := asked()
 	err = o.arrive(ctx, 0)
-	return float64(o.app.Asked() - before), arriving, err
+	return float64(asked() - before), arriving, err
 }

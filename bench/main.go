@@ -138,8 +138,13 @@ func main() {
 	stand := flag.Bool("stand", false, "start the large company, and leave it standing until interrupted")
 	read := flag.String("read-directory", "", "used by the bench itself")
 	carry, in := flag.String("carry", "", "used by the bench itself"), flag.String("dir", "", "used by the bench itself")
+	application := flag.String("application", "", "used by the bench itself")
 	flag.Parse()
 	ctx := context.Background()
+	if *application != "" {
+		exitOn(standFor(*application))
+		return
+	}
 	if *carry != "" {
 		exitOn(carryFor(ctx, *carry, *in))
 		return

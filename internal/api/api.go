@@ -41,6 +41,10 @@ func New(s *service.Service, console http.Handler, c Config) http.Handler {
 		r.Use(sameOrigin, known(s), signedIn(&bodies{left: bodiesMost}))
 		Routes(r, s, c.Version)
 	})
+	r.Route(scimAt, func(r chi.Router) {
+		r.Use(known(s))
+		pushing(r, s)
+	})
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {
 		if len(q.URL.Path) >= 5 && q.URL.Path[:5] == "/api/" {
 			writeProblem(w, &door.Problem{Kind: door.Unknown, Words: "no such operation; /api/openapi.json lists them all"})
@@ -79,6 +83,7 @@ func Routes(r chi.Router, s *service.Service, version string) huma.API {
 	h.rounds(api)
 	h.record(api)
 	h.operators(api)
+	h.intakes(api)
 	return api
 }
 

@@ -96,7 +96,7 @@ func (a *app) operator() *cobra.Command {
 			return a.newOperator(args[0], out)
 		}}
 	add.Flags().StringVar(&full, "name", "", "the operator's full name")
-	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, draft, approve, run, suspend, restore, credential, administer")
+	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, draft, approve, run, suspend, restore, credential, administer, push")
 	add.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input; generated when absent")
 	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1),
 		Example: "  roost operator set ines.moreau --duties look,draft",
@@ -108,7 +108,7 @@ func (a *app) operator() *cobra.Command {
 			a.tell("Operator %s has the duties %s.", args[0], strings.Join(changed, ", "))
 			return nil
 		}}
-	set.Flags().StringSliceVar(&changed, "duties", nil, "look, draft, approve, run, suspend, restore, credential, administer")
+	set.Flags().StringSliceVar(&changed, "duties", nil, "look, draft, approve, run, suspend, restore, credential, administer, push")
 	_ = set.MarkFlagRequired("duties")
 	remove := &cobra.Command{Use: "remove NAME", Short: "Remove an operator", Args: cobra.ExactArgs(1),
 		Example: "  roost operator remove ines.moreau",

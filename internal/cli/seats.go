@@ -52,14 +52,16 @@ who have not signed in for longest, where the target tells that.`,
 }
 
 func poolTable(pools []seen.Pool) table {
-	t := table{head: []string{"LICENCE", "SEATS", "TAKEN", "SPARE", "DECLARED", "MISSING", "BESIDE", "TOO FEW"}, right: []int{1, 2, 3, 4, 5, 6, 7},
+	t := table{head: []string{"LICENCE", "SEATS", "TAKEN", "SPARE", "DECLARED", "MISSING", "BESIDE", "TOO FEW"}, right: []int{1, 2, 3,
+		4, 5, 6, 7},
 		list: pools, empty: "No licences."}
 	for _, p := range pools {
 		seats, spare := "", ""
 		if p.Told {
 			seats, spare = strconv.Itoa(p.Seats), strconv.Itoa(p.Seats-p.Taken)
 		}
-		t.rows = append(t.rows, []string{p.Licence, seats, strconv.Itoa(p.Taken), spare, figure(p.Wanted), figure(p.Missing), figure(p.Beside),
+		t.rows = append(t.rows, []string{p.Licence, seats, strconv.Itoa(p.Taken), spare, figure(p.Wanted), figure(p.Missing),
+			figure(p.Beside),
 			figure(p.Short)})
 	}
 	return t

@@ -1,6 +1,8 @@
 package scim
 
-import "strings"
+import (
+	"strings"
+)
 
 // Resource is a JSON object whose attributes are found in any case (RFC 7643 §2.1).
 type Resource map[string]any
@@ -77,4 +79,33 @@ func (r Resource) at(p path) any {
 		return in.Get(p.name + "." + p.part)
 	}
 	return in[in.key(p.name)]
+}
+
+// Project is a resource with some of its attributes (RFC 7644 §3.9): those of a list, or all but those of another.
+func Project(r Resource, only, but string) Resource {
+	if only == "" && but == "" {
+		return r
+	}
+	out := Resource{}
+	has := func(list, name string) bool {
+		for x := range strings.SplitSeq(list, ",") {
+			x = strings.TrimSpace(x)
+			if at := strings.LastIndexByte(x, ':'); at >= 0 && !strings.EqualFold(x, name) {
+				if strings.EqualFold(x[:at], name) {
+					return true // a part of an extension
+				}
+				x = x[at+1:]
+			}
+			if x, _, _ = strings.Cut(x, "."); strings.EqualFold(x, name) {
+				return true
+			}
+		}
+		return false
+	}
+	for k, v := range r {
+		if k == "id" || k == "schemas" || only != "" && has(only, k) || only == "" && !has(but, k) {
+			out[k] = v
+		}
+	}
+	return out
 }

@@ -107,7 +107,8 @@ func TestPatch(t *testing.T) {
 	for op, want := range map[string]string{`{"op":"move","path":"x"}`: "invalidSyntax", `{"op":"remove"}`: "noTarget",
 		`{"op":"replace","path":"emails[type eq \"fax\"]","value":{"value":"x"}}`: "noTarget",
 		`{"op":"add","path":"a[","value":1}`:                                      "invalidPath",
-		`{"op":"add","value":3}`:                                                  "invalidValue", `{"op":"add","path":"userName.x","value":1}`: "invalidPath"} {
+		`{"op":"add","value":3}`:                                                  "invalidValue",
+		`{"op":"add","path":"userName.x","value":1}`:                              "invalidPath"} {
 		var c Change
 		_ = json.Unmarshal([]byte(op), &c)
 		var e *Error

@@ -16,6 +16,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/intake"
 	"hen-roost/internal/service/life"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
@@ -40,9 +41,10 @@ type Config struct {
 // Service answers for Hen Roost. It is safe for concurrent use.
 type Service struct {
 	*life.Life
-	warm atomic.Bool // the declaration was read once
-	look door.Shared[Overview]
-	end  context.CancelFunc
+	Intake *intake.Intake
+	warm   atomic.Bool // the declaration was read once
+	look   door.Shared[Overview]
+	end    context.CancelFunc
 }
 
 // New makes a service. It does nothing of its own accord until Begin.
@@ -60,7 +62,13 @@ func New(c Config) (*Service, error) {
 	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
 	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
-	return &Service{Life: life.New(r), end: end}, nil
+	return &Service{Life: life.New(r), Intake: intake.New(s.Declared, alive, r.Once), end: end}, nil
+}
+
+// Begin does what is to be done until the service is closed.
+func (s *Service) Begin() {
+	s.Life.Begin()
+	s.Intake.Begin()
 }
 
 // Close stops taking up work, finishes the batches under way, and leaves the

@@ -165,7 +165,7 @@ func (a *Application) bulk(b scim.Bulk) (out scim.Answers, whole bool) {
 		var later []int
 		for _, i := range waiting {
 			q := b.Operations[i]
-			if missing := unresolved(&q, made); missing {
+			if q.Resolve(made) {
 				later = append(later, i)
 				continue
 			}
@@ -193,22 +193,6 @@ func (a *Application) bulk(b scim.Bulk) (out scim.Answers, whole bool) {
 		out.Operations[i] = scim.Answer{Method: q.Method, ID: q.ID, Status: 409, Response: text}
 	}
 	return out, true
-}
-
-const reference = "bulkId:"
-
-// unresolved puts ids in the place of references; true while one is not known yet.
-func unresolved(q *scim.Request, made map[string]string) bool {
-	if !strings.Contains(q.Path, reference) && !strings.Contains(string(q.Data), reference) {
-		return false
-	}
-	path, data := q.Path, string(q.Data)
-	for id, real := range made {
-		path = strings.ReplaceAll(path, "/"+reference+id, "/"+real)
-		data = strings.ReplaceAll(data, `"`+reference+id+`"`, `"`+real+`"`)
-	}
-	q.Path, q.Data = path, json.RawMessage(data)
-	return strings.Contains(path, "/"+reference) || strings.Contains(data, `"`+reference)
 }
 
 func (a *Application) one(q scim.Request, made map[string]string) scim.Answer {

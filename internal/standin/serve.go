@@ -8,7 +8,6 @@ import (
 	"io"
 	"net/http"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -151,37 +150,15 @@ func (a *Application) read(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	tell(w, 200, project(a.state.shown(kind, rec), r.FormValue("attributes"), r.FormValue("excludedAttributes")))
-}
-
-// project is a resource with some of its attributes (RFC 7644 §3.9).
-func project(r scim.Resource, only, but string) scim.Resource {
-	if only == "" && but == "" {
-		return r
-	}
-	out := scim.Resource{}
-	has := func(list, name string) bool {
-		for x := range strings.SplitSeq(list, ",") {
-			if x, _, _ = strings.Cut(strings.TrimSpace(x), "."); strings.EqualFold(x, name) {
-				return true
-			}
-		}
-		return false
-	}
-	for k, v := range r {
-		if k == "id" || k == "schemas" || only != "" && has(only, k) || only == "" && !has(but, k) {
-			out[k] = v
-		}
-	}
-	return out
+	tell(w, 200, scim.Project(a.state.shown(kind, rec), r.FormValue("attributes"), r.FormValue("excludedAttributes")))
 }
 
 // search answers a page.
 func (a *Application) search(w http.ResponseWriter, r *http.Request) {
 	kind := r.PathValue("kind")
-	q, err := asked(r)
-	if err != nil {
-		refuse(w, err)
+	q, bad := scim.ReadSearch(r)
+	if bad != nil {
+		refuse(w, bad.(*scim.Error))
 		return
 	}
 	a.state.mu.Lock()
@@ -223,7 +200,7 @@ func (a *Application) search(w http.ResponseWriter, r *http.Request) {
 		out.Next = page[len(page)-1].id
 	}
 	for _, x := range page {
-		b, _ := json.Marshal(project(a.state.shown(kind, x), strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
+		b, _ := json.Marshal(scim.Project(a.state.shown(kind, x), strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
 		out.Resources = append(out.Resources, b)
 	}
 	tell(w, 200, out)
@@ -268,35 +245,6 @@ func (a *Application) chosen(kind, text string) ([]*record, *scim.Error) {
 		}
 	}
 	return out, nil
-}
-
-// asked is a query, from the address or the body.
-func asked(r *http.Request) (q scim.Search, _ *scim.Error) {
-	if r.Method == http.MethodPost {
-		if err := json.NewDecoder(r.Body).Decode(&q); err != nil {
-			return q, scim.NewError(400, "invalidSyntax", err.Error())
-		}
-		return q, nil
-	}
-	v := r.URL.Query()
-	q.Filter = v.Get("filter")
-	q.Start, _ = strconv.Atoi(v.Get("startIndex"))
-	if n, err := strconv.Atoi(v.Get("count")); err == nil {
-		q.Count = &n
-	}
-	if v.Has("cursor") {
-		c := v.Get("cursor")
-		q.Cursor = &c
-	}
-	for _, f := range []struct {
-		from string
-		to   *[]string
-	}{{"attributes", &q.Attributes}, {"excludedAttributes", &q.Excluded}} {
-		if s := v.Get(f.from); s != "" {
-			*f.to = strings.Split(s, ",")
-		}
-	}
-	return q, nil
 }
 
 func (a *Application) change(w http.ResponseWriter, r *http.Request) {

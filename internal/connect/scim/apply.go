@@ -231,7 +231,7 @@ func (b *batch) request(c *call) (method, path string, body any, version string,
 		version = b.version(c.of, id)
 	}
 	path += "/" + url.PathEscape(id)
-	if strings.HasPrefix(id, reference) { // in a request of many
+	if strings.HasPrefix(id, protocol.Reference) { // in a request of many
 		path = endpoint(c.of.Kind) + "/" + id
 	}
 	if c.method == "DELETE" {
@@ -277,7 +277,7 @@ func (b *batch) wave(ctx context.Context, calls []*call) {
 		}
 		for _, c := range calls {
 			if c.method == "POST" {
-				b.ids[c.of] = reference + name(b.Acts[c.acts[0]], c.acts[0])
+				b.ids[c.of] = protocol.Reference + name(b.Acts[c.acts[0]], c.acts[0])
 			}
 		}
 		b.waiting, b.frees = append(b.waiting, calls...), b.frees || frees
@@ -293,8 +293,6 @@ func (b *batch) wave(ctx context.Context, calls []*call) {
 		return nil
 	})
 }
-
-const reference = "bulkId:"
 
 // name is what a request is called among many.
 func name(a connect.Act, place int) string { return a.Object.String() + strconv.Itoa(place) }

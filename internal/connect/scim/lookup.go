@@ -1,6 +1,7 @@
 package scim
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"net/url"
@@ -74,8 +75,7 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*seen, error)
 		case err != nil:
 			return nil, err
 		default:
-			u, _ := readUser(raw)
-			v.logins[id] = u.Login
+			v.logins[id] = readUser(raw).Login
 		}
 	}
 	some := map[string]bool{}
@@ -100,14 +100,19 @@ func only(all map[string]bool, which bool) map[string]bool {
 
 // readAll reads everything, of a server that has no filters, and keeps what is asked for.
 func (v *seen) readAll(ctx context.Context, logins, groups map[string]bool) error {
-	all, err := v.everything(ctx)
+	asked := map[string]*user{} // by id: one may come again, the newest last
+	all, err := v.everything(ctx, func(u *user) {
+		if logins[strings.ToLower(u.Login)] {
+			asked[u.ID] = u
+		}
+	})
 	if err != nil {
 		return err
 	}
 	v.logins = all.logins
-	for _, u := range all.users {
-		if logins[strings.ToLower(u.Login)] {
-			v.takeUser(u.raw)
+	for id, u := range asked {
+		if _, there := all.users[id]; there {
+			v.keep(u)
 		}
 	}
 	for _, g := range all.groups {
@@ -119,7 +124,10 @@ func (v *seen) readAll(ctx context.Context, logins, groups map[string]bool) erro
 }
 
 func (v *seen) takeUser(raw json.RawMessage) {
-	u, _ := readUser(raw)
+	v.keep(readUser(raw))
+}
+
+func (v *seen) keep(u *user) {
 	v.logins[u.ID] = u.Login
 	n := strings.ToLower(u.Login)
 	v.users[n] = append(v.users[n], u)
@@ -218,8 +226,11 @@ func (v *seen) Object(n model.Named) *model.Object {
 	switch n.Kind {
 	case model.Account:
 		if u := v.one(n.Name); u != nil {
-			_, odd := readUser(u.raw)
-			return v.object(u, odd, v.logins)
+			o := v.object(u)
+			if id := u.manager(); id != "" {
+				o.Attributes = o.Attributes.With(manager, cmp.Or(v.logins[id], "id "+shown(id)))
+			}
+			return o
 		}
 	case model.GroupKind:
 		if g := v.group(n.Name); g != nil {

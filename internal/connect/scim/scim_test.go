@@ -44,7 +44,8 @@ func TestSuite(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			_, a := start(t, c, nil)
-			connecttest.Run(t, connecttest.Subject{Connector: scim.Connector{}, Access: a, Login: "suite.o'neil \"x\" ünal", Proves: true,
+			connecttest.Run(t, connecttest.Subject{Connector: scim.Connector{}, Access: a, Login: "suite.o'neil \"x\" ünal",
+				Proves: true, Gate: true,
 				Seat: "counter-seat", Rights: []string{"agent", `second, "role" Ø`},
 				Attribute: model.Change{Attribute: "title", Before: []string{"Mate"}, After: []string{`Bosun, "second" Ø`}}})
 		})

@@ -1,6 +1,7 @@
 package scim
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -27,38 +28,39 @@ const passesMost = 4
 
 // Survey implements connect.Session.
 func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
-	all, err := s.everything(ctx)
+	all, err := s.everything(ctx, func(*user) {})
 	if err != nil {
 		return s.fail("survey", err)
 	}
 	sets := map[model.ObjectKind]map[string][]string{model.RightKind: {}, model.LicenceKind: {}}
 	power := map[model.Named][]string{}
-	names := map[string]bool{}
+	names := make(map[string]bool, len(all.users))
 	for _, id := range all.order {
-		u, there := all.users[id]
+		p, there := all.users[id]
 		if !there {
 			continue
 		}
-		o := s.object(u.user, u.odd, all.logins)
-		if names[strings.ToLower(o.Name)] {
-			o.Name, o.Marked = o.Name+" #"+u.ID, true
+		o := p.object
+		if p.manager != "" {
+			o.Attributes = o.Attributes.With(manager, cmp.Or(all.logins[p.manager], "id "+shown(p.manager)))
+		}
+		low := strings.ToLower(o.Name)
+		if names[low] {
+			o.Name, o.Marked = o.Name+" #"+id, true
 			o.Attributes = o.Attributes.With(model.Odd, "there is another of that login; whom the server takes it for nobody can tell")
 		}
-		names[strings.ToLower(o.Name)] = true
-		for _, x := range []struct {
-			kind model.ObjectKind
-			list []value
-		}{{model.RightKind, u.Roles}, {model.LicenceKind, u.Entitled}} {
-			for _, v := range x.list {
+		names[low] = true
+		for kind, list := range map[model.ObjectKind][]value{model.RightKind: p.roles, model.LicenceKind: p.entitled} {
+			for _, v := range list {
 				if n, why := connect.Fit(v.Value); why == "" && n != "" {
-					sets[x.kind][n] = append(sets[x.kind][n], o.Name)
+					sets[kind][n] = append(sets[kind][n], o.Name)
 				}
 			}
 		}
-		if how := s.elevated(u.user); how != nil {
+		if how := o.Attributes.Get(model.Elevation); how != nil {
 			power[model.Named{Kind: model.Account, Name: o.Name}] = how
 		}
-		if err := found(*o); err != nil {
+		if err := found(o); err != nil {
 			return err
 		}
 	}
@@ -130,15 +132,17 @@ func (s *session) sets(ctx context.Context, all *everything, sets map[model.Obje
 
 // everything is the users and groups of a server, by their ids.
 type everything struct {
-	users  map[string]oddUser
+	users  map[string]person
 	order  []string
 	logins map[string]string
 	groups map[string]oddGroup
 }
 
-type oddUser struct {
-	*user
-	odd string
+// person is what is kept of a user until all are known: the account, but for its manager, and its roles and licences.
+type person struct {
+	object          model.Object
+	manager         string // by id
+	roles, entitled []value
 }
 
 type oddGroup struct {
@@ -146,18 +150,21 @@ type oddGroup struct {
 	odd string
 }
 
-func (s *session) everything(ctx context.Context) (*everything, error) {
-	all := &everything{users: map[string]oddUser{}, logins: map[string]string{}, groups: map[string]oddGroup{}}
+// everything reads all users, each of whom is shown to look, and all groups.
+func (s *session) everything(ctx context.Context, look func(*user)) (*everything, error) {
+	all := &everything{users: map[string]person{}, logins: map[string]string{}, groups: map[string]oddGroup{}}
 	err := s.list(ctx, "/Users", func(raw json.RawMessage) string {
-		u, odd := readUser(raw)
+		u := readUser(raw)
 		if u.ID == "" {
 			return ""
 		}
+		look(u)
 		if _, there := all.users[u.ID]; !there {
 			all.order = append(all.order, u.ID)
 		}
-		all.users[u.ID] = oddUser{u, odd}
-		all.logins[u.ID], _ = connect.Fit(u.Login)
+		o := s.object(u)
+		all.users[u.ID] = person{*o, u.manager(), u.Roles, u.Entitled}
+		all.logins[u.ID] = o.Name
 		return u.ID
 	}, func(id string) {
 		delete(all.users, id)

@@ -43,6 +43,7 @@ type user struct {
 		Version string `json:"version"`
 	} `json:"meta"`
 	raw json.RawMessage
+	odd string // why it cannot be looked after
 }
 
 type parts struct {
@@ -71,16 +72,16 @@ func (v *value) UnmarshalJSON(b []byte) error {
 	return json.Unmarshal(b, (*plain)(v))
 }
 
-// readUser reads a user; odd says why one cannot be looked after.
-func readUser(raw json.RawMessage) (u *user, odd string) {
-	u = &user{raw: raw}
+// readUser reads a user.
+func readUser(raw json.RawMessage) *user {
+	u := &user{raw: raw}
 	if err := json.Unmarshal(raw, u); err != nil {
-		odd = "what the server says of it is not what the standard says: " + connect.Printable(err.Error())
+		u.odd = "what the server says of it is not what the standard says: " + connect.Printable(err.Error())
 	}
 	if u.Login == "" && u.ID != "" { // told under its id, so that it is not lost
-		u.Login, odd = "id "+u.ID, "it has no userName"
+		u.Login, u.odd = "id "+u.ID, "it has no userName"
 	}
-	return u, odd
+	return u
 }
 
 // valueMost bounds a value that is kept.
@@ -94,9 +95,10 @@ func shown(s string) string {
 	return connect.Printable(s)
 }
 
-// object is a user as an account. logins tells those of others by their ids.
-func (s *session) object(u *user, odd string, logins map[string]string) *model.Object {
+// object is a user as an account, but for its manager.
+func (s *session) object(u *user) *model.Object {
 	name, why := connect.Fit(u.Login)
+	odd := u.odd
 	if odd == "" {
 		odd = why
 	}
@@ -117,13 +119,6 @@ func (s *session) object(u *user, odd string, logins map[string]string) *model.O
 	put(model.Mail, shown(main))
 	put(moreMails, told(others)...)
 	put(telephones, told(u.Phones)...)
-	if id := u.manager(); id != "" {
-		if login := logins[id]; login != "" {
-			put(manager, login)
-		} else {
-			put(manager, "id "+shown(id))
-		}
-	}
 	s.extended(u, put)
 	if how := s.elevated(u); how != nil {
 		put(model.Elevation, how...)

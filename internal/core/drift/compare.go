@@ -90,8 +90,7 @@ func Compare(in Input) []model.Finding {
 func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
 		members: map[model.Named]*membership{}, ways: make([]way, in.Desired.Plan.Bundles()),
-		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{},
-		seated: map[string]*seating{}}
+		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
 	}

@@ -21,6 +21,9 @@ func (c *comparer) seat(licence, account string, freed bool) {
 	s := c.seated[licence]
 	if s == nil {
 		s = &seating{freed: map[string]bool{}}
+		if c.seated == nil {
+			c.seated = map[string]*seating{}
+		}
 		c.seated[licence] = s
 	}
 	if freed {

@@ -30,11 +30,11 @@ func ReadCSV(text string, columns map[string]string) ([]User, []Unread) {
 	for {
 		row, err := r.Read()
 		if errors.Is(err, io.EOF) {
-			return gather(users, faults)
+			return Gather(users, faults)
 		}
 		var bad *csv.ParseError
 		if errors.As(err, &bad) {
-			return gather(users, append(faults, Unread{bad.Line, bad.Err.Error() + "; nothing was read from here on"}))
+			return Gather(users, append(faults, Unread{bad.Line, bad.Err.Error() + "; nothing was read from here on"}))
 		}
 		line, _ := r.FieldPos(0)
 		u := User{Line: line}
@@ -45,7 +45,7 @@ func ReadCSV(text string, columns map[string]string) ([]User, []Unread) {
 				break
 			}
 			if fields[i] != "" {
-				wrong = errors.Join(wrong, u.set(fields[i], Plain(cell)))
+				wrong = errors.Join(wrong, u.Set(fields[i], Plain(cell)))
 			}
 		}
 		if wrong != nil {

@@ -29,8 +29,8 @@ type User struct {
 // Fields that a column or attribute can be mapped to, beside details.KEY.
 var Fields = []string{"id", "name", "given", "family", "number", "mail", "manager", "from", "until", "roles"}
 
-// set puts a value into a field by its name.
-func (u *User) set(field, value string) error {
+// Set puts a value into a field by its name: one of Fields, or details.KEY. An empty value says nothing.
+func (u *User) Set(field, value string) error {
 	value = strings.TrimSpace(value)
 	if value == "" {
 		return nil
@@ -114,8 +114,8 @@ func unread(list []Unread, line int, words string) []Unread {
 	return list
 }
 
-// gather finishes users, and keeps those without faults that stand there once.
-func gather(users []User, faults []Unread) ([]User, []Unread) {
+// Gather finishes users, and keeps those without faults that stand there once.
+func Gather(users []User, faults []Unread) ([]User, []Unread) {
 	seen := map[string]int{}
 	out := users[:0]
 	for _, u := range users {

@@ -20,7 +20,7 @@ func ReadLDIF(text string) ([]User, []Unread) {
 		r.line(l)
 	}
 	r.end()
-	return gather(r.users, r.faults)
+	return Gather(r.users, r.faults)
 }
 
 // ldifReader gathers entries line by line.
@@ -71,7 +71,7 @@ func (r *ldifReader) end() {
 			if field == "name" && r.now.Name != "" || r.names[attribute] == "" {
 				continue
 			}
-			if err := r.now.set(field, r.names[attribute]); err != nil {
+			if err := r.now.Set(field, r.names[attribute]); err != nil {
 				r.fault(r.now.Line, "%v", err)
 			}
 		}

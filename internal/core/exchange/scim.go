@@ -66,7 +66,7 @@ func ReadSCIM(text string) ([]User, []Unread) {
 		}
 		users = append(users, u)
 	}
-	return gather(users, faults)
+	return Gather(users, faults)
 }
 
 func (u *User) scim(s scimUser) error {
@@ -87,7 +87,7 @@ func (u *User) scim(s scimUser) error {
 	for field, value := range map[string]string{"id": s.UserName, "name": name, "given": s.Name.Given, "family": s.Name.Family,
 		"mail": mail, "manager": manager,
 		"details.employee-number": s.Enterprise.Number, "details.department": s.Enterprise.Department} {
-		if err := u.set(field, value); err != nil {
+		if err := u.Set(field, value); err != nil {
 			return err
 		}
 	}

@@ -25,10 +25,11 @@ const (
 	Restore    Duty = "restore"    // let them in again
 	Credential Duty = "credential" // set, hand over and rotate credentials, unlock
 	Administer Duty = "administer" // operators, secrets, identity keys
+	Push       Duty = "push"       // push people in, as other systems do
 )
 
 // Duties lists all duties.
-var Duties = []Duty{Look, Draft, Approve, Run, Suspend, Restore, Credential, Administer}
+var Duties = []Duty{Look, Draft, Approve, Run, Suspend, Restore, Credential, Administer, Push}
 
 // Operator is someone who is signed in, or the service itself.
 type Operator struct {
@@ -70,8 +71,8 @@ func parseDuties(words []string) ([]Duty, error) {
 			out = append(out, d)
 		}
 	}
-	if !slices.Contains(out, Look) {
-		out = append([]Duty{Look}, out...) // who may act may look
+	if !slices.Contains(out, Look) && !slices.Equal(out, []Duty{Push}) {
+		out = append([]Duty{Look}, out...) // who may act may look, but for a system that only tells
 	}
 	return out, nil
 }

@@ -89,7 +89,7 @@ func TestDueAtOnce(t *testing.T) {
 	gate := make(chan struct{})
 	var running atomic.Int64
 	for i := range 10_000 {
-		s.once(fmt.Sprintf("survey/t%d", i), func(context.Context) error {
+		s.Once(fmt.Sprintf("survey/t%d", i), func(context.Context) error {
 			running.Add(1)
 			<-gate
 			return nil

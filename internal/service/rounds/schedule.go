@@ -38,12 +38,12 @@ func (s *Carrier) keepTime() {
 			s.Log.Warn("the record was not signed", "error", err)
 		}
 		if due, err := s.sealing(s.Life); due && err == nil {
-			s.once("record/seal", s.SealRecord)
+			s.Once("record/seal", s.SealRecord)
 		}
 		if time.Since(looked) > time.Minute {
 			looked = time.Now()
-			s.once("store/room", s.giveBack)
-			s.once("steps/pack", s.packSteps)
+			s.Once("store/room", s.giveBack)
+			s.Once("steps/pack", s.packSteps)
 		}
 		if err := s.compareBehind(s.Life, seen); err != nil && s.Life.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
 			s.Log.Warn("targets not compared", "error", err)
@@ -151,9 +151,9 @@ func (s *Carrier) repeat(ctx context.Context) error {
 		t, row := c.Plan.Targets[name].Target, known[name]
 		switch now := s.Now(); {
 		case due(t.Repeat.Reconcile, row.Reconciled, name, now) && t.Window.Open(now):
-			s.once("reconcile/"+name, func(ctx context.Context) error { return s.reconcileByItself(ctx, name) })
+			s.Once("reconcile/"+name, func(ctx context.Context) error { return s.reconcileByItself(ctx, name) })
 		case due(t.Repeat.Survey, row.TriedAt, name, now):
-			s.once("survey/"+name, func(ctx context.Context) error {
+			s.Once("survey/"+name, func(ctx context.Context) error {
 				_, err := s.Survey(ctx, door.Itself, []string{name}, nil)
 				return err
 			})
@@ -201,7 +201,7 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 		if first, ok := since[name]; !ok {
 			since[name] = now
 		} else if now.Sub(first) > behindFor && s.Life.Err() == nil {
-			s.once("compare/"+name, func(ctx context.Context) error {
+			s.Once("compare/"+name, func(ctx context.Context) error {
 				_, _, err := s.Compare(ctx, name)
 				return err
 			})
@@ -225,9 +225,9 @@ func due(every time.Duration, last *time.Time, target string, now time.Time) boo
 	return now.Sub(*last) >= every-every/20+jitter
 }
 
-// once does something beside everything else, unless this or another service is
+// Once does something beside everything else, unless this or another service is
 // at it, or as much as may be at once is under way already: then its time comes again.
-func (s *Carrier) once(what string, do func(context.Context) error) {
+func (s *Carrier) Once(what string, do func(context.Context) error) {
 	if s.aside.Load() >= int64(2*s.Width) {
 		return
 	}

@@ -1,0 +1,153 @@
+package cli
+
+import (
+	"fmt"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/intake"
+)
+
+func (a *app) intake() *cobra.Command {
+	c := &cobra.Command{Use: "intake", Short: "People whom other systems push in, over SCIM 2.0",
+		Long: `People whom other systems push in, as a personnel system does, over SCIM 2.0 at /scim/v2 of the service. Such a system is an
+operator with the duty push and no other, and signs in with a token:
+
+  roost operator add personnel --duties push
+  roost intake set personnel --role deck-crew --file deck.yaml
+
+What it says of people waits until somebody takes it as a revision of the declaration, or is taken by itself.`}
+	c.AddCommand(a.intakeList(), a.intakeShow(), a.intakeSet(), a.intakeTake())
+	return c
+}
+
+func (a *app) intakeList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "List the systems that push people in", Args: cobra.NoArgs, Example: "  roost intake list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			var out []intake.Source
+			if err := a.get(c.Context(), "/intakes", nil, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"SYSTEM", "PEOPLE", "LAST PUSH", "TAKEN", "ROLES", "FILE"}, right: []int{1}, list: out,
+				empty: "No system pushes people in: roost intake set --help"}
+			for _, x := range out {
+				how := "by an operator"
+				if x.Settings.AtOnce {
+					how = "by itself"
+				}
+				t.rows = append(t.rows, []string{x.Name, figure(x.People), clock(x.Last), how, strings.Join(x.Settings.Roles, ", "),
+					x.Settings.File})
+			}
+			return a.show(out, t)
+		}}
+}
+
+func (a *app) intakeShow() *cobra.Command {
+	return &cobra.Command{Use: "show SYSTEM", Short: "Show what a system's pushes would change of the declaration",
+		Args:    cobra.ExactArgs(1),
+		Example: "  roost intake show personnel",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out intake.Proposal
+			if err := a.get(c.Context(), "/intakes/"+url.PathEscape(args[0]), nil, &out); err != nil {
+				return err
+			}
+			t := table{head: []string{"USER", "FIELD", "BECOMES"}, list: out.Edits, empty: "Nothing would change.",
+				about: fmt.Sprintf("%s: %d new, %d changed, %d leaving, %d back, %d the same.", args[0], out.New, out.Changed,
+					len(out.Leaving),
+					len(out.Back), out.Same)}
+			for _, e := range out.Edits[:min(len(out.Edits), editsTold)] {
+				t.rows = append(t.rows, []string{e.Name, e.Key, editWords(e.Do, e.Value)})
+			}
+			if err := a.show(out, t); err != nil || !a.forPeople() {
+				return err
+			}
+			if rest := len(out.Edits) - editsTold; rest > 0 {
+				a.tell("… and %d more: --output json tells all", rest)
+			}
+			for _, f := range out.Faults {
+				a.tell("\nNot read: %s", f.Words)
+			}
+			switch {
+			case out.Held != "":
+				a.tell("\nHeld: %s.", out.Held)
+			case !out.Empty():
+				a.tell("\nNext: roost intake take %s --because REASON", args[0])
+			}
+			return nil
+		}}
+}
+
+// editsTold is how many changes are told to people.
+const editsTold = 200
+
+func editWords(do string, value any) string {
+	switch v := value.(type) {
+	case nil:
+		return map[string]string{"take": "nothing"}[do]
+	case map[string]any:
+		var parts []string
+		for _, k := range []string{"name", "mail", "manager", "roles"} {
+			if x, ok := v[k]; ok {
+				parts = append(parts, fmt.Sprintf("%s %v", k, x))
+			}
+		}
+		return "new: " + strings.Join(parts, " · ")
+	default:
+		return fmt.Sprint(v)
+	}
+}
+
+func (a *app) intakeSet() *cobra.Command {
+	var x intake.Settings
+	var fields []string
+	c := &cobra.Command{Use: "set SYSTEM", Short: "Say what becomes of what a system pushes", Args: cobra.ExactArgs(1),
+		Long: `Say what becomes of what a system pushes. SYSTEM is an operator with the duty push and no other. Fields of users are taken
+from the usual attributes (userName, displayName, name, emails, and the enterprise extension's employeeNumber, department and manager);
+--field takes one from another, as details.base=addresses.locality.`,
+		Example: `  roost intake set personnel --role deck-crew --file deck.yaml
+  roost intake set personnel --at-once --share 2 --field details.base=addresses.locality`,
+		RunE: func(c *cobra.Command, args []string) error {
+			x.Fields = map[string]string{}
+			for _, f := range fields {
+				field, path, ok := strings.Cut(f, "=")
+				if !ok {
+					return wrong{fmt.Errorf("--field is FIELD=ATTRIBUTE, not %q", f)}
+				}
+				x.Fields[field] = path
+			}
+			if err := a.send(c.Context(), http.MethodPut, "/intakes/"+url.PathEscape(args[0]), x, nil); err != nil {
+				return err
+			}
+			a.tell("%s may push people in, at /scim/v2 of the service, with its token: roost token --help", args[0])
+			return nil
+		}}
+	f := c.Flags()
+	f.StringSliceVar(&x.Roles, "role", nil, "roles for those who are new")
+	f.StringVar(&x.File, "file", "", "file of the declaration for those who are new; left out: where other users stand")
+	f.StringArrayVar(&fields, "field", nil, "FIELD=ATTRIBUTE: from where a field of users is taken")
+	f.BoolVar(&x.AtOnce, "at-once", false, "what is pushed is taken by itself, a few seconds after the last push")
+	f.IntVar(&x.Share, "share", 5, "of all users, in percent: when more would leave, nothing is taken by itself")
+	return c
+}
+
+func (a *app) intakeTake() *cobra.Command {
+	var because string
+	var leaving int
+	c := &cobra.Command{Use: "take SYSTEM", Short: "Take what a system's pushes would change as a revision", Args: cobra.ExactArgs(1),
+		Example: "  roost intake take personnel --because \"new season\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			var out declared.Revision
+			in := map[string]any{"because": because, "leaving": leaving}
+			if err := a.send(c.Context(), http.MethodPost, "/intakes/"+url.PathEscape(args[0])+"/take", in, &out); err != nil {
+				return err
+			}
+			return a.showRevision(out)
+		}}
+	reasonFlag(c, &because)
+	c.Flags().IntVar(&leaving, "leaving", 0, "how many leave by it, where that is more than the share that is set")
+	return c
+}

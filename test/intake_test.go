@@ -1,0 +1,184 @@
+package test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	connector "hen-roost/internal/connect/scim"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/demo"
+	"hen-roost/internal/scim"
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/intake"
+)
+
+// pusher makes the operator by which a personnel system pushes people in, and returns its token.
+func pusher(t *testing.T, d *demo.Demo) string {
+	t.Helper()
+	if _, err := d.Server.Service.AddOperator(context.Background(), door.Itself, "personnel", "", "a long enough password",
+		[]string{"push"}); err != nil {
+		t.Fatal(err)
+	}
+	_, secret, _, err := d.Server.Service.SignIn(context.Background(), "personnel", "a long enough password", "test", "127.0.0.1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return secret
+}
+
+// A personnel system pushes people in: they wait, are seen, and are taken; leavers above the share need a word more.
+func TestIntake(t *testing.T) {
+	d := prepared(t)
+	c := calling(t, d)
+	token := pusher(t, d)
+	at := func(want int, method, path, body string, header ...string) scim.Resource {
+		t.Helper()
+		status, text, _ := c.call(method, "/scim/v2"+path, token, body, header...)
+		if status != want {
+			t.Errorf("%s %s: %d %s, want %d", method, path, status, text, want)
+		}
+		var r scim.Resource
+		_ = json.Unmarshal([]byte(text), &r)
+		return r
+	}
+	if r := at(403, "GET", "/Users", ""); !strings.Contains(r.Text("detail"), "not set up to push") || r.Text("status") != "403" {
+		t.Errorf("%v", r)
+	}
+	expect(t, d, 1, "a system that pushes people in is an operator with the duty push and no other", "intake", "set", "odd.strand")
+	expect(t, d, 0, "personnel may push people in", "intake", "set", "personnel", "--role", "deck-crew", "--file", "deck.yaml",
+		"--field", "details.base=addresses.locality")
+	made := at(201, "POST", "/Users",
+		`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"liv.strom","name":{"givenName":"Liv",
+		"familyName":"Strøm"},"displayName":"Liv Strøm","active":true,"password":"never kept","emails":[{"value":"liv.strom@ternsound.example",
+		"primary":true}],"addresses":[{"type":"work","locality":"northquay"}]}`)
+	id := made.Text("id")
+	if id == "" || made.Get("password") != nil || made.Text("meta.resourceType") != "User" || made.Text("meta.version") != `W/"1"` {
+		t.Errorf("%v", made)
+	}
+	if r := at(409, "POST", "/Users", `{"userName":"LIV.STROM","displayName":"Another"}`); r.Text("scimType") != "uniqueness" {
+		t.Errorf("%v", r)
+	}
+	for body, typ := range map[string]string{`{"displayName":"x"}`: "invalidValue", `[]`: "invalidSyntax",
+		`{"userName":"a","active":"yes"}`: "invalidValue",
+		`{`:                               "invalidSyntax"} {
+		if r := at(400, "POST", "/Users", body); r.Text("scimType") != typ {
+			t.Errorf("%s: %v", body, r)
+		}
+	}
+	at(412, "PATCH", "/Users/"+id, `{"Operations":[{"op":"replace","path":"displayName","value":"x"}]}`, "If-Match", `W/"9"`)
+	patched := at(200, "PATCH", "/Users/"+id, `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[{"op":"Replace",
+		"path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department","value":"Deck"}]}`, "If-Match", `W/"1"`)
+	if patched.Text("meta.version") != `W/"2"` || patched.Text(scim.EnterpriseSchema+":department") != "Deck" {
+		t.Errorf("%v", patched)
+	}
+	at(400, "GET", "/Users?filter=userName+is+3", "")
+	at(404, "GET", "/Users/nobody", "")
+	if r := at(200, "GET", "/Users?filter=userName+eq+%22Liv.Strom%22&attributes=userName", ""); r.Get("totalResults") != 1.0 ||
+		strings.Contains(fmt.Sprint(r), "displayName") {
+		t.Errorf("%v", r)
+	}
+	if r := at(200, "GET", "/Groups?count=2&startIndex=2", ""); r.Get("itemsPerPage") != 2.0 || r.Get("totalResults") != 13.0 {
+		t.Errorf("%v", r)
+	}
+	if r := at(200, "GET", "/Roles/bosun", ""); !strings.Contains(r.Text("about"), "cupboard") {
+		t.Errorf("%v", r)
+	}
+	at(405, "POST", "/Groups", `{}`)
+	many := at(200, "POST", "/Bulk", `{"schemas":["urn:ietf:params:scim:api:messages:2.0:BulkRequest"],"Operations":[
+		{"method":"POST","path":"/Users","bulkId":"a","data":{"userName":"per.aune","displayName":"Per Aune",
+			"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"manager":{"value":"`+id+`"}}}},
+		{"method":"POST","path":"/Users","bulkId":"b","data":{"userName":"kari.berg","displayName":"Kari Berg-Lund",
+			"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"manager":{"value":"bulkId:a"}}}},
+		{"method":"DELETE","path":"/Users/nobody"},{"method":"POST","path":"/Groups","bulkId":"c","data":{}}]}`)
+	text, _ := json.Marshal(many)
+	if got := strings.Count(string(text), `"status":"201"`); got != 2 || strings.Count(string(text), `"status":"404"`) != 4 {
+		t.Errorf("%s", text)
+	}
+	if p := decode[intake.Proposal](t, must(t, d, "intake", "show", "personnel", "-o", "json")); p.New != 2 || len(p.Edits) != 4 {
+		t.Error("programs are told nothing")
+	}
+	out := expect(t, d, 0, "", "intake", "show", "personnel")
+	for _, want := range []string{"2 new, 1 changed, 0 leaving", "liv.strom", "kari.berg", "Kari Berg-Lund",
+		"roost intake take personnel"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("%q is not told:\n%s", want, out)
+		}
+	}
+	expect(t, d, 0, "is declared: 62 users", "intake", "take", "personnel", "--because", "new season")
+	if y := must(t, d, "user", "show", "liv.strom"); !strings.Contains(y, "deck-crew") {
+		t.Errorf("%s", y)
+	}
+	expect(t, d, 0, "Nothing would change.", "intake", "show", "personnel")
+	expect(t, d, 1, "nothing that personnel has pushed would change", "intake", "take", "personnel", "--because", "again")
+	leavers(t, d, at)
+}
+
+// leavers are taken away by the system, more of them than it may take by itself.
+func leavers(t *testing.T, d *demo.Demo, at func(int, string, string, string, ...string) scim.Resource) {
+	names := []string{"liv.strom", "per.aune", "kari.berg"}
+	for _, n := range []string{"helene.roux", "brian.mccarthy"} {
+		at(201, "POST", "/Users", `{"userName":"`+n+`","displayName":"`+n+`","active":false}`)
+		names = append(names, n)
+	}
+	for i, n := range names[:3] {
+		r := at(200, "GET", "/Users?filter=userName+eq+%22"+n+"%22", "")
+		list, _ := r.Get("Resources").([]any)
+		one, _ := list[0].(map[string]any)
+		id := scim.Resource(one).Text("id")
+		if i == 0 {
+			at(204, "DELETE", "/Users/"+id, "")
+			at(404, "GET", "/Users/"+id, "")
+			continue
+		}
+		at(200, "PATCH", "/Users/"+id, `{"Operations":[{"op":"replace","value":{"active":false}}]}`)
+	}
+	expect(t, d, 0, "Held: 5 of 62 users would leave, which is more than 5 %", "intake", "show", "personnel")
+	expect(t, d, 1, "say how many leave: roost intake take personnel --leaving 5", "intake", "take", "personnel", "--because", "autumn")
+	expect(t, d, 0, "is declared", "intake", "take", "personnel", "--because", "autumn", "--leaving", "5")
+	if y := must(t, d, "user", "show", "helene.roux"); !strings.Contains(y, "disable account open") {
+		t.Errorf("%s", y)
+	}
+	at(201, "POST", "/Users", `{"userName":"liv.strom","displayName":"Liv Strøm","active":true}`)
+	expect(t, d, 0, "0 new, 0 changed, 0 leaving, 1 back", "intake", "show", "personnel")
+	must(t, d, "intake", "set", "personnel", "--at-once")
+	await(t, "what was pushed to be taken by itself", func() bool {
+		list := decode[[]declared.Revision](t, must(t, d, "revision", "list", "-o", "json"))
+		return len(list) > 0 && strings.Contains(list[0].Because, "pushed in: 1 back") && list[0].Operator == "personnel"
+	})
+}
+
+// Our own client finds our own server to be as the standard says.
+func TestIntakeByTheBook(t *testing.T) {
+	d := prepared(t)
+	token := pusher(t, d)
+	must(t, d, "intake", "set", "personnel")
+	a := connecttest.Accept(t, connector.Connector{}, connect.Access{Target: "ourselves", Address: strings.TrimPrefix(d.Server.Address,
+		"https://"),
+		Secret: []byte(token), Wait: 10 * time.Second})
+	s := connecttest.Open(t, connector.Connector{}, a)
+	var acts []connect.Act
+	for i := range 300 {
+		acts = append(acts, connecttest.Act(model.Create, model.Account, fmt.Sprintf("new.%03d", i), model.Change{Attribute: model.FullName,
+			After: []string{"New O'Neil \"Ünal\""}}))
+	}
+	if n := connecttest.Tally(s.Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
+		t.Fatal(n)
+	}
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{
+		connecttest.Act(model.Modify, model.Account, "new.007", model.Change{Attribute: "department", After: []string{"Deck"}}),
+		connecttest.Act(model.Disable, model.Account, "new.008", model.Change{Attribute: model.Disabled, Before: []string{"no"},
+			After: []string{"yes"}}),
+		connecttest.Act(model.Remove, model.Account, "new.009")}), "done ", "done ", "done ")
+	all := connecttest.Surveyed(t, s)
+	if n := len(all); all[model.Named{Kind: model.Account, Name: "new.008"}].Attributes.One(model.Disabled) != "yes" || n < 299 {
+		t.Errorf("%d are seen", n)
+	}
+	expect(t, d, 0, "298 new", "intake", "show", "personnel")
+}
