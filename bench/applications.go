@@ -92,8 +92,7 @@ func openOffice(ctx context.Context, w *workbench, c standin.Choices, people int
 	if !lines.Scan() {
 		return nil, nil, errors.New("the application did not start")
 	}
-	o = &office{address: lines.Text(), http: &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: doers, MaxConnsPerHost: doers,
-		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	o = &office{address: lines.Text(), http: bareClient()}
 	o.access, err = accepted(ctx, scim.Connector{}, connect.Access{Target: "tickets", Address: o.address, Secret: []byte(officeToken)})
 	return o, func() int {
 		fmt.Fprintln(in)
@@ -101,6 +100,11 @@ func openOffice(ctx context.Context, w *workbench, c standin.Choices, people int
 		n, _ := strconv.Atoi(lines.Text())
 		return n
 	}, err
+}
+
+func bareClient() *http.Client {
+	return &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: doers, MaxConnsPerHost: doers,
+		TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 }
 
 // ask sends a bare request and reads the answer.

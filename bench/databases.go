@@ -320,9 +320,10 @@ func postgresSurvey(ctx context.Context, w *workbench) (float64, float64, error)
 	if err != nil {
 		return 0, 0, err
 	}
-	return b.surveying(ctx, []string{`SELECT rolname, rolcanlogin, rolinherit, rolconnlimit, rolvaliduntil, rolpassword, rolsuper FROM pg_authid`,
-		`SELECT g.rolname, m.rolname, a.admin_option FROM pg_auth_members a JOIN pg_authid g ON g.oid = a.roleid JOIN pg_authid m ON
+	return b.surveying(ctx,
+		[]string{`SELECT rolname, rolcanlogin, rolinherit, rolconnlimit, rolvaliduntil, rolpassword, rolsuper FROM pg_authid`,
+			`SELECT g.rolname, m.rolname, a.admin_option FROM pg_auth_members a JOIN pg_authid g ON g.oid = a.roleid JOIN pg_authid m ON
 			m.oid = a.member`,
-		`SELECT n.nspname, c.relname, g.rolname, x.privilege_type, x.is_grantable FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+			`SELECT n.nspname, c.relname, g.rolname, x.privilege_type, x.is_grantable FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 			CROSS JOIN LATERAL aclexplode(c.relacl) x JOIN pg_roles g ON g.oid = x.grantee`})
 }

@@ -162,7 +162,8 @@ func startLarge(ctx context.Context, w *workbench) (_ *large, err error) {
 		return l, err
 	}
 	setup := fmt.Sprintf(`awk 'BEGIN { for (i = 0; i < %[1]d; i += %[2]d) {
-		printf "hand.%%06d:x:%%d:100:Åse Hand %%d:/home/hand.%%06d:%%s\n", i, 10000+i/%[2]d, i, i, i %% 500 == 0 ? "/bin/sh" : "/bin/bash" >>"/etc/passwd"
+		printf "hand.%%06d:x:%%d:100:Åse Hand %%d:/home/hand.%%06d:%%s\n", i, 10000+i/%[2]d, i, i,
+			i %% 500 == 0 ? "/bin/sh" : "/bin/bash" >>"/etc/passwd"
 		printf "hand.%%06d:!:19000:0:99999:7:::\n", i >>"/etc/shadow" } }'`+"\n", largeUsers, largeUsers/largeOnHost)
 	found := fmt.Sprintf(`awk 'BEGIN { for (i = 0; i < %d; i++) {
 		printf "found%%d:x:%%d:100:Found %%d:/home/found%%d:/bin/sh\n", i, 2000+i, i, i >>"/etc/passwd"

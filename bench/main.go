@@ -49,6 +49,7 @@ var figures = []figure{
 	{"application-survey-50000", "s", 1.25, applicationSurvey},
 	{"application-make-2000", "s", 1.18, applicationMake},
 	{"application-bulk-requests", "requests", 0.2, applicationBulk},
+	{"intake-push-10000", "s", 1, intakePush},
 	{"company-parse", "s", 0, parseCompany},
 	{"company-resolve-an-account", "µs", 1, resolveCompany},
 	{"company-compare-first-an-account", "ns", 0, compareFirst},

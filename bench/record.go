@@ -65,7 +65,8 @@ func record(ctx context.Context, w *workbench) (float64, float64, error) {
 		return 0, 0, err
 	}
 	w.later(func() { db.Close() })
-	if _, err := db.ExecContext(ctx, `CREATE TABLE bare (seq BIGINT AUTO_INCREMENT PRIMARY KEY, at DATETIME(6), words VARCHAR(2000), body BLOB)`); err != nil {
+	if _, err := db.ExecContext(ctx,
+		`CREATE TABLE bare (seq BIGINT AUTO_INCREMENT PRIMARY KEY, at DATETIME(6), words VARCHAR(2000), body BLOB)`); err != nil {
 		return 0, 0, err
 	}
 	body := []byte(`{"step":17,"outcome":"done","before":{"shell":["/bin/sh"]},"after":{"shell":["/bin/bash"]}}`)

@@ -147,7 +147,8 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"},
 		&cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
 	for group, list := range map[string][]*cobra.Command{
-		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.intake(), a.survey(), a.drift(), a.adopt(), a.accept(), a.assign(), a.draft(),
+		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.intake(), a.survey(), a.drift(), a.adopt(), a.accept(),
+			a.assign(), a.draft(),
 			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile(), a.join(), a.allot(), a.move(), a.leave(), a.rotate(),
 			a.unlock(),
 			a.suspend(), a.extend(), a.restore(), a.commission()},

@@ -96,7 +96,8 @@ func (a *app) operator() *cobra.Command {
 			return a.newOperator(args[0], out)
 		}}
 	add.Flags().StringVar(&full, "name", "", "the operator's full name")
-	add.Flags().StringSliceVar(&duties, "duties", []string{"look"}, "look, draft, approve, run, suspend, restore, credential, administer, push")
+	add.Flags().StringSliceVar(&duties, "duties", []string{"look"},
+		"look, draft, approve, run, suspend, restore, credential, administer, push")
 	add.Flags().StringVar(&file, "password-file", "", "file with the password, - for standard input; generated when absent")
 	set := &cobra.Command{Use: "set NAME", Short: "Change an operator's duties", Args: cobra.ExactArgs(1),
 		Example: "  roost operator set ines.moreau --duties look,draft",

@@ -198,9 +198,10 @@ func (a *app) targetShow() *cobra.Command {
 			t := table{head: []string{"ACCOUNT", "WHOSE", "NUMBER", "NAME THERE", "OPEN", "LAST SIGN-IN", "SUPERUSER", "NOTE"},
 				right: []int{2}, sparse: true,
 				empty: "No accounts seen yet.",
-				about: fmt.Sprintf("%s is %s %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. Declared "+
-					"at %s.",
-					x.Name, article(x.Kind), x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")), x.At)}
+				about: fmt.Sprintf("%s is %s %s at %s, %s. Hen Roost signs in as %s. Accounts nobody declared: %s. Protected: %s. "+
+					"Declared at %s.",
+					x.Name, article(x.Kind), x.Kind, x.Address, x.State, x.Login, x.Unexpected, orNone(strings.Join(x.Protect, ", ")),
+					x.At)}
 			for _, h := range held.Items {
 				note := h.Protected
 				if note == "" && h.System {

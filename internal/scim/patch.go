@@ -13,12 +13,20 @@ func (p Patch) Apply(r Resource) (changed bool, err error) {
 		return false, NewError(400, "invalidSyntax", "there are no operations")
 	}
 	before := copied(map[string]any(r))
-	for _, c := range p.Operations {
-		if err := c.apply(r); err != nil {
-			return false, err
-		}
+	if err := p.Make(r); err != nil {
+		return false, err
 	}
 	return !reflect.DeepEqual(before, map[string]any(r)), nil
+}
+
+// Make carries out changes on a resource that is being made.
+func (p Patch) Make(r Resource) error {
+	for _, c := range p.Operations {
+		if err := c.apply(r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func (c Change) apply(r Resource) error {

@@ -26,13 +26,23 @@ var ErrTaken = errors.New("another has that name")
 
 // AddPushed adds somebody new; ErrTaken when the source has one of that name. One of that name who was taken away makes room.
 func (s *Store) AddPushed(ctx context.Context, p Pushed) error {
-	if _, err := s.exec(ctx, `DELETE FROM pushed WHERE source = ? AND name = ? AND gone = 1`, p.Source, p.Name); err != nil {
+	add := func() error {
+		_, err := s.exec(ctx, `INSERT INTO pushed (`+pushedColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, p.Source, p.ID, p.Name, p.Version,
+			p.Gone, p.Made, p.At, p.Body)
 		return err
 	}
-	_, err := s.exec(ctx, `INSERT INTO pushed (`+pushedColumns+`) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`, p.Source, p.ID, p.Name, p.Version,
-		p.Gone,
-		p.Made, p.At, p.Body)
-	if taken(err) {
+	err := add()
+	if !taken(err) {
+		return err
+	}
+	res, err := s.exec(ctx, `DELETE FROM pushed WHERE source = ? AND name = ? AND gone = 1`, p.Source, p.Name)
+	if err != nil {
+		return err
+	}
+	if n, err := res.RowsAffected(); err != nil || n == 0 {
+		return errors.Join(err, ErrTaken)
+	}
+	if err = add(); taken(err) {
 		return ErrTaken
 	}
 	return err

@@ -246,10 +246,8 @@ func (b *batch) fresh(n model.Named, ops []protocol.Change) (protocol.Resource, 
 		return protocol.Resource{"schemas": []any{protocol.GroupSchema}, "displayName": n.Name}, nil
 	}
 	r := protocol.Resource{"userName": n.Name, "active": true}
-	if len(ops) > 0 {
-		if _, err := (protocol.Patch{Operations: ops}).Apply(r); err != nil {
-			return nil, err
-		}
+	if err := (protocol.Patch{Operations: ops}).Make(r); err != nil {
+		return nil, err
 	}
 	schemas := []any{protocol.UserSchema}
 	for k := range r {

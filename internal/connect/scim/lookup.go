@@ -15,8 +15,9 @@ import (
 	protocol "hen-roost/internal/scim"
 )
 
-// filterMost is how long a filter gets: an address has its limits.
-const filterMost = 1800
+// filterMost is how long a filter gets: what is written of it in an address stays below the 8,000 bytes that all servers
+// should take (RFC 9110 §4.1).
+const filterMost = 5000
 
 // seen is what was read of a server for some acts. It is a connect.View.
 type seen struct {

@@ -3,7 +3,7 @@
 //
 // Round trips: opening is three requests at once for what the server offers, and one before for a token where it gives
 // them. A survey is a request for each page of users, of groups and of licences, the next under way while one is read. A
-// batch of acts is one request for each 40 names that it speaks of, the changes themselves, eight requests under way at once
+// batch of acts is one request for each 120 names that it speaks of, the changes themselves, eight requests under way at once
 // or, where the server takes many in one, as many in one as it takes, and the same requests again to read back. A server
 // without filters is read whole before a batch.
 package scim

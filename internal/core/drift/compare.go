@@ -106,22 +106,7 @@ func compare(in Input) *comparer {
 		c.others[model.Named{Kind: o.Kind, Name: o.Name}] = o
 	}
 	c.sets = c.allSets()
-	for _, s := range c.sets {
-		if !in.Reach.set(s.Named) {
-			continue
-		}
-		m := &membership{set: s, more: map[string]string{}}
-		if o := c.others[s.Named]; o != nil {
-			cursor := o.Attributes.Cursor()
-			m.seen, _ = cursor.Seek(model.Members)
-			m.have = m.seen
-		}
-		if c.known != nil {
-			before, ok := c.known.sets[s.Named]
-			m.quick = ok && before.members == c.known.of(m.seen)
-		}
-		c.members[s.Named] = m
-	}
+	c.see()
 	if in.Reach == nil {
 		c.compareThings()
 		c.compareGroups()
@@ -146,6 +131,26 @@ func compare(in Input) *comparer {
 	c.memberships()
 	c.seats()
 	return c
+}
+
+// see notes who was seen in each set that is in reach.
+func (c *comparer) see() {
+	for _, s := range c.sets {
+		if !c.Reach.set(s.Named) {
+			continue
+		}
+		m := &membership{set: s, more: map[string]string{}}
+		if o := c.others[s.Named]; o != nil {
+			cursor := o.Attributes.Cursor()
+			m.seen, _ = cursor.Seek(model.Members)
+			m.have = m.seen
+		}
+		if c.known != nil {
+			before, ok := c.known.sets[s.Named]
+			m.quick = ok && before.members == c.known.of(m.seen)
+		}
+		c.members[s.Named] = m
+	}
 }
 
 // allSets are the sets that are asked for and those that are there all the same, of kinds that Hen Roost alone gives, and

@@ -256,9 +256,10 @@ func TestSeats(t *testing.T) {
 			model.Attribute{Name: model.FullName, Values: []string{"Marit Fell"}})}
 	}
 	text := strings.ReplaceAll(stores, "protect: [audit]", "protect: [audit, kiosk@*], unused-seats: 30d")
-	for seats, want := range map[string]string{"6": "", "5": "5 seats, 3 of them taken, and 1 would be freed; 4 are to be taken: 1 too few; " +
-		"buy more, or have somebody give one up; least of all use it: kiosk@% (last signed in 2026-01-02), marit@10.1.% (last signed in " +
-		"2026-11-25)", "": "", "many": ""} {
+	for seats, want := range map[string]string{"6": "",
+		"5": "5 seats, 3 of them taken, and 1 would be freed; 4 are to be taken: 1 too few; " +
+			"buy more, or have somebody give one up; least of all use it: kiosk@% (last signed in 2026-01-02), marit@10.1.% (last " +
+			"signed in 2026-11-25)", "": "", "many": ""} {
 		licence := thing(model.LicenceKind, "seat", "marit@10.1.%", "jarle@%", "kiosk@%")
 		licence.Attributes = licence.Attributes.With(model.Seats, seats)
 		short, unused := "", ""
