@@ -17,6 +17,7 @@
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
   import HandoverPage from './lib/users/HandoverPage.svelte';
+  import Intakes from './lib/users/Intakes.svelte';
   import Join from './lib/users/Join.svelte';
   import User from './lib/users/User.svelte';
   import Ending from './lib/users/Ending.svelte';
@@ -39,10 +40,10 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
-  const under = $derived({ fleet: 'targets', compare: 'targets' }[here] ?? here); // the place that leads there
+  const under = $derived({ fleet: 'targets', compare: 'targets', intakes: 'users' }[here] ?? here); // the place that leads there
   const title = $derived(
     places.find(([p]) => p === here)?.[1] ??
-      { ending: 'Ending soon', handovers: 'Handovers', fleet: 'Fleet', compare: 'Compare' }[here] ??
+      { ending: 'Ending soon', handovers: 'Handovers', intakes: 'Pushed in', fleet: 'Fleet', compare: 'Compare' }[here] ??
       'Hen Roost',
   );
   $effect(() => {
@@ -98,6 +99,7 @@
       {:else if here === 'users'}<Users />
       {:else if here === 'ending'}<Ending />
       {:else if here === 'handovers'}<HandoverPage />
+      {:else if here === 'intakes'}<Intakes />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
       {:else if here === 'fleet'}<Fleet />

@@ -23,7 +23,7 @@
     </h1>
     <p class="sub">
       <a use:link href="/users/join">Somebody joins</a> · <a use:link href="/ending">Whose access ends soon</a> ·
-      <a use:link href="/handovers?state=waiting">Handovers that wait</a>
+      <a use:link href="/handovers?state=waiting">Handovers that wait</a> · <a use:link href="/intakes">Pushed in by other systems</a>
     </p>
     <div class="mb-4 max-w-sm">
       <Input
