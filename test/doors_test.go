@@ -102,7 +102,7 @@ func TestEveryDoor(t *testing.T) {
 	for name, duties := range map[door.Duty][]string{"none": {"look"}, door.Look: {"look"}, door.Draft: {"draft"},
 		door.Approve: {"approve"}, door.Run: {"run"}, door.Suspend: {"suspend"}, door.Restore: {"restore"},
 		door.Credential: {"credential"},
-		door.Administer: {"administer"}} {
+		door.Administer: {"administer"}, door.Push: {"push"}} {
 		operator := "op-" + string(name)
 		if _, err := d.Server.Service.AddOperator(ctx, door.Itself, operator, "", "a long enough password", duties); err != nil {
 			t.Fatal(err)

@@ -88,9 +88,9 @@ func (s *Store) PushedNamed(ctx context.Context, source string, names []string) 
 	return out, nil
 }
 
-// EachPushed hands on all of a source in order of id, who was taken away too, behind an id.
-func (s *Store) EachPushed(ctx context.Context, source, after string, do func(Pushed) (goOn bool)) error {
-	rows, err := s.db.QueryxContext(ctx, `SELECT `+pushedColumns+` FROM pushed WHERE source = ? AND id > ? ORDER BY id`, source, after)
+// EachPushed hands on all of a source, the oldest first, who was taken away too.
+func (s *Store) EachPushed(ctx context.Context, source string, do func(Pushed) (goOn bool)) error {
+	rows, err := s.db.QueryxContext(ctx, `SELECT `+pushedColumns+` FROM pushed WHERE source = ? ORDER BY made, id`, source)
 	if err != nil {
 		return err
 	}

@@ -224,6 +224,13 @@ func TestHolds(t *testing.T) {
 		}
 		return out
 	}
+	seats := func(verb model.Verb, names ...string) []model.Act {
+		out := joins(verb, "desk", names...)
+		for i := range out {
+			out[i].Object = model.LicenceKind
+		}
+		return out
+	}
 	with := func(verb model.Verb, name, attribute, before, after string) []model.Act {
 		a := one(verb, name)
 		a[0].Changes = changed(attribute, before, after)
@@ -298,6 +305,13 @@ func TestHolds(t *testing.T) {
 		{name: "ours under another name", acts: one(model.Disable, "henry"),
 			want: "own login: disable account of henry on arctic: Hen Roost signs in with it; take the step out, or the name out of " +
 				"protect", firm: true},
+		{name: "too few seats", acts: append(seats(model.LeaveIt, "old"), seats(model.JoinIt, "a", "b", "c")...),
+			facts: round.Facts{Pools: map[string]round.Pool{"desk": {Seats: 4, Taken: 3}}},
+			want: "seats: licence desk on arctic has 4 seats, 3 of them taken and 1 freed here; 3 are to be taken: 1 too few. Buy more, " +
+				"or take steps out; who has one: roost target seats arctic desk"},
+		{name: "enough seats", acts: append(seats(model.LeaveIt, "old"), seats(model.JoinIt, "a", "b")...),
+			facts: round.Facts{Pools: map[string]round.Pool{"desk": {Seats: 4, Taken: 3}}}},
+		{name: "seats that nobody counts", acts: seats(model.JoinIt, "a", "b")},
 		{name: "roles that clash", acts: one(model.Create, "both", "both"),
 			want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},
 	} {

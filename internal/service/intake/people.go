@@ -167,7 +167,7 @@ func (s *Intake) Remove(ctx context.Context, who door.Operator, id string, versi
 	return nil
 }
 
-// Find returns a page of those whom a filter chooses, in order of their ids, and how many there are. start counts from 1.
+// Find returns a page of those whom a filter chooses, the oldest first, and how many there are. start counts from 1.
 func (s *Intake) Find(ctx context.Context, who door.Operator, filter string, start, count int) (page []Person, total int, err error) {
 	if err := s.mayPush(ctx, who); err != nil {
 		return nil, 0, err
@@ -215,7 +215,7 @@ func (s *Intake) Find(ctx context.Context, who door.Operator, filter string, sta
 		}
 		return page, total, bad
 	}
-	err = s.Store.EachPushed(ctx, who.Name, "", take)
+	err = s.Store.EachPushed(ctx, who.Name, take)
 	return page, total, errors.Join(err, bad)
 }
 

@@ -51,7 +51,7 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 	var stay []exchange.User
 	var gone []string
 	line := 0
-	err := s.Store.EachPushed(ctx, from.Name, "", func(p store.Pushed) bool {
+	err := s.Store.EachPushed(ctx, from.Name, func(p store.Pushed) bool {
 		line++
 		x, err := person(p)
 		if err != nil {

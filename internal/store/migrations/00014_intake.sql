@@ -17,5 +17,6 @@ CREATE TABLE IF NOT EXISTS pushed (
   body      MEDIUMBLOB   NOT NULL,
   PRIMARY KEY (source, id),
   UNIQUE KEY by_name (source, name),
+  KEY by_made (source, made, id),
   KEY by_time (source, at)
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
