@@ -89,8 +89,10 @@ func Project(r Resource, only, but string) Resource {
 	out := Resource{}
 	has := func(list, name string) bool {
 		for x := range strings.SplitSeq(list, ",") {
-			x = strings.TrimSpace(x)
-			if at := strings.LastIndexByte(x, ':'); at >= 0 && !strings.EqualFold(x, name) {
+			if x = strings.TrimSpace(x); strings.EqualFold(x, name) {
+				return true
+			}
+			if at := strings.LastIndexByte(x, ':'); at >= 0 {
 				if strings.EqualFold(x[:at], name) {
 					return true // a part of an extension
 				}
