@@ -1,0 +1,237 @@
+package scim_test
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"log"
+	"net/http"
+	"net/http/httptest"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/scim"
+	"hen-roost/internal/core/model"
+)
+
+// liar is a server that says what a test has it say: by method and path without the query, else nothing is found.
+type liar map[string]func(w http.ResponseWriter, r *http.Request)
+
+func says(text string) func(http.ResponseWriter, *http.Request) {
+	return func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }
+}
+
+const (
+	config = `{"patch":{"supported":true},"filter":{"supported":true,"maxResults":9},"bulk":{"supported":%v,"maxOperations":3,"maxPayloadSize":4000},
+		"pagination":{"cursor":%v,"index":true},"etag":{"supported":true}}`
+	types   = `{"Resources":[{"name":"User","endpoint":"/Users","schema":"urn:ietf:params:scim:schemas:core:2.0:User"}]}`
+	schemas = `{"Resources":[{"id":"urn:ietf:params:scim:schemas:core:2.0:User","attributes":[{"name":"groups"}]},7,{"id":""}]}`
+	nobody  = `{"totalResults":0,"Resources":[]}`
+)
+
+func (l liar) start(t *testing.T, bulk, cursor bool) connect.Access {
+	t.Helper()
+	for path, text := range map[string]string{"GET /ServiceProviderConfig": fmt.Sprintf(config, bulk, cursor), "GET /ResourceTypes": types,
+		"GET /Schemas": schemas, "GET /Groups": nobody, "GET /Users": nobody} {
+		if l[path] == nil {
+			l[path] = says(text)
+		}
+	}
+	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if f := l[r.Method+" "+strings.TrimPrefix(r.URL.Path, "/scim/v2")]; f != nil {
+			f(w, r)
+			return
+		}
+		http.NotFound(w, r)
+	}))
+	s.Config.ErrorLog = log.New(io.Discard, "", 0)
+	s.StartTLS()
+	t.Cleanup(s.Close)
+	return connecttest.Accept(t, scim.Connector{}, connect.Access{Target: "liar", Address: s.Listener.Addr().String(), Secret: []byte("t"),
+		Wait: 3 * time.Second})
+}
+
+// What cannot be opened says why.
+func TestNotOpened(t *testing.T) {
+	for what, c := range map[string]struct {
+		path, text, want string
+		status           int
+	}{
+		"not JSON":        {"GET /ServiceProviderConfig", "<html>", "is not what the standard says", 200},
+		"no users":        {"GET /ResourceTypes", nobody, "it says that it has no users; is the path right?", 200},
+		"another place":   {"GET /Schemas", "", "301", 301},
+		"refused":         {"GET /ServiceProviderConfig", `{"detail":"no\u001b"}`, "the target refuses our login", 403},
+		"no such path":    {"GET /ServiceProviderConfig", "", "404", 404},
+		"too much of it":  {"GET /Schemas", strings.Repeat(" ", 33<<20), "it answers with more than 32 MB", 200},
+		"broken for long": {"GET /Schemas", "", "500", 500},
+	} {
+		t.Run(what, func(t *testing.T) {
+			t.Parallel()
+			l := liar{}
+			a := l.start(t, false, false)
+			l[c.path] = func(w http.ResponseWriter, _ *http.Request) {
+				w.Header().Set("Location", "https://127.0.0.1:1/")
+				w.WriteHeader(c.status)
+				fmt.Fprint(w, c.text)
+			}
+			_, err := scim.Connector{}.Open(context.Background(), a)
+			if err == nil || !strings.Contains(err.Error(), c.want) || strings.ContainsRune(err.Error(), '\x1b') {
+				t.Errorf("%v, want %s", err, c.want)
+			}
+			var e *connect.Error
+			if !errors.As(err, &e) || e.Target != "liar" {
+				t.Errorf("it does not name its target: %v", err)
+			}
+		})
+	}
+}
+
+// Lists that lie: a cursor that goes round, a total that is never reached, two of one login and two of one id.
+func TestLists(t *testing.T) {
+	ulla := `{"id":"1","userName":"ulla"}`
+	survey := func(l liar, cursor bool) (string, error) {
+		s := connecttest.Open(t, scim.Connector{}, l.start(t, false, cursor))
+		var names []string
+		err := s.Survey(context.Background(), func(o model.Object) error {
+			if o.Kind == model.Account {
+				names = append(names, o.Name)
+			}
+			return nil
+		})
+		return strings.Join(names, " "), err
+	}
+	if _, err := survey(liar{"GET /Users": says(`{"totalResults":2,"nextCursor":"a","Resources":[` + ulla + `]}`)}, true); err == nil ||
+		!strings.Contains(err.Error(), "go round in a circle") {
+		t.Errorf("cursors: %v", err)
+	}
+	var asked atomic.Int64
+	grows := func(w http.ResponseWriter, _ *http.Request) {
+		n := asked.Add(1)
+		fmt.Fprintf(w, `{"totalResults":%d,"Resources":[{"id":"%d","userName":"u%d"}]}`, n+1, n, n)
+	}
+	if _, err := survey(liar{"GET /Users": func(w http.ResponseWriter, r *http.Request) {
+		if asked.Load() > 40 {
+			fmt.Fprint(w, `{"totalResults":99,"Resources":[]}`)
+			return
+		}
+		grows(w, r)
+	}}, false); err != nil || asked.Load() > 45 {
+		t.Errorf("a list that is never as long as it says: %d requests, %v", asked.Load(), err)
+	}
+	got, err := survey(liar{"GET /Users": says(`{"totalResults":3,"Resources":[` + ulla +
+		`,{"id":"2","userName":"ULLA"},{"id":"3","userName":"per"}]}`)}, false)
+	if err != nil || got != "ulla ULLA #2 per" {
+		t.Errorf("two of one login: %s %v", got, err)
+	}
+	if _, err := survey(liar{"GET /Users": says(`{"totalResults":1,"Resources":"none"}`)}, false); err == nil {
+		t.Error("a page that is none is taken")
+	}
+}
+
+// A server that has two of a login is told so, and neither is touched.
+func TestTwoOfALogin(t *testing.T) {
+	l := liar{"GET /Users": says(`{"totalResults":2,"Resources":[{"id":"1","userName":"ulla"},{"id":"2","userName":"Ulla"}]}`),
+		"PATCH /Users/1": func(http.ResponseWriter, *http.Request) { t.Error("one of them is written") }}
+	s := connecttest.Open(t, scim.Connector{}, l.start(t, false, false))
+	got := s.Apply(context.Background(), []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+		model.Change{Attribute: "title", After: []string{"Mate"}}), connecttest.Act(model.Create, model.Account, "ulla")})
+	if got[0].Outcome == connect.Done || got[1].Outcome == connect.Done || !strings.Contains(got[1].Words, "several called ulla") {
+		t.Errorf("%+v", got)
+	}
+	if a := connect.Admits(context.Background(), s, []string{"ulla"}); a[0].State != connect.NotTold {
+		t.Errorf("%+v", a)
+	}
+}
+
+// Requests of many whose answers are odd: none of them, less than asked, refused for their size.
+func TestOddBulks(t *testing.T) {
+	var there atomic.Value
+	there.Store("")
+	users := func(w http.ResponseWriter, r *http.Request) {
+		var list []string
+		for n := range strings.FieldsSeq(there.Load().(string)) {
+			if strings.Contains(r.URL.Query().Get("filter"), `"`+n+`"`) {
+				list = append(list, fmt.Sprintf(`{"id":"i-%s","userName":"%[1]s"}`, n))
+			}
+		}
+		fmt.Fprintf(w, `{"totalResults":%d,"Resources":[%s]}`, len(list), strings.Join(list, ","))
+	}
+	var sizes []int
+	answer := func(most int, known bool) func(http.ResponseWriter, *http.Request) {
+		return func(w http.ResponseWriter, r *http.Request) {
+			var b struct {
+				Operations []struct {
+					ID   string `json:"bulkId"`
+					Data struct {
+						Login string `json:"userName"`
+					}
+				}
+			}
+			_ = json.NewDecoder(r.Body).Decode(&b)
+			sizes = append(sizes, len(b.Operations))
+			if len(b.Operations) > most {
+				w.WriteHeader(413)
+				return
+			}
+			var list []string
+			for _, o := range b.Operations {
+				there.Store(there.Load().(string) + " " + o.Data.Login)
+				if known {
+					list = append(list, fmt.Sprintf(`{"method":"POST","bulkId":"%s","status":"201","location":"x/i-%s"}`, o.ID,
+						o.Data.Login))
+				}
+			}
+			fmt.Fprintf(w, `{"Operations":[%s]}`, strings.Join(list, ","))
+		}
+	}
+	for what, c := range map[string]struct {
+		most  int
+		known bool
+		want  connect.Outcome
+	}{"nothing is said of any": {3, false, connect.Done}, "it takes two though it says three": {2, true, connect.Done},
+		"it takes none": {0, true, connect.Failed}} {
+		there.Store("")
+		sizes = nil
+		s := connecttest.Open(t, scim.Connector{}, liar{"GET /Users": users, "POST /Bulk": answer(c.most, c.known)}.start(t, true, false))
+		var acts []connect.Act
+		for _, n := range []string{"a", "b", "c", "d"} {
+			acts = append(acts, connecttest.Act(model.Create, model.Account, n))
+		}
+		for i, a := range s.Apply(context.Background(), acts) {
+			if a.Outcome != c.want {
+				t.Errorf("%s: %d ended %s (%s)", what, i, a.Outcome, a.Words)
+			}
+		}
+		for _, n := range sizes {
+			if n > 3 {
+				t.Errorf("%s: %d in one request", what, n)
+			}
+		}
+	}
+}
+
+// Where a password cannot be tried, that is said.
+func TestNotProved(t *testing.T) {
+	l := liar{}
+	a := l.start(t, false, false)
+	if p, words := connect.Prove(context.Background(), connecttest.Open(t, scim.Connector{}, a), "ulla", connect.Seal([]byte("x"))); p !=
+		connect.NotProved || !strings.Contains(words, "setting prove-at") {
+		t.Errorf("%s %s", p, words)
+	}
+	a.Settings = map[string]string{"prove-at": "/scim/v2/odd"}
+	l["POST /odd"] = func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(500) }
+	if p, words := connect.Prove(context.Background(), connecttest.Open(t, scim.Connector{}, a), "ulla", connect.Seal([]byte("x"))); p !=
+		connect.NotProved || !strings.Contains(words, "status 500") {
+		t.Errorf("%s %s", p, words)
+	}
+	if p, _ := connect.Prove(context.Background(), connecttest.Open(t, scim.Connector{}, a), "ulla",
+		connect.Seal(nil)); p != connect.NotProved {
+		t.Errorf("without a password: %s", p)
+	}
+}
