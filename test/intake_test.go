@@ -8,6 +8,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/connecttest"
 	connector "hen-roost/internal/connect/scim"
@@ -181,4 +183,45 @@ func TestIntakeByTheBook(t *testing.T) {
 		t.Errorf("%d are seen", n)
 	}
 	expect(t, d, 0, "298 new", "intake", "show", "personnel")
+}
+
+// Licences and people who were pushed in, in the console.
+func TestApplicationPages(t *testing.T) {
+	d := prepared(t)
+	c := calling(t, d)
+	token := pusher(t, d)
+	must(t, d, "intake", "set", "personnel", "--role", "deck-crew")
+	for _, n := range []string{"liv.strom", "per.aune"} {
+		if status, text, _ := c.call("POST", "/scim/v2/Users", token,
+			`{"userName":"`+n+`","displayName":"`+n+` of the crew"}`); status != 201 {
+			t.Fatalf("%d %s", status, text)
+		}
+	}
+	p := browser(t, d)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")),
+		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
+	p.click("Sign in")
+	p.sees("Sign out")
+	p.do(chromedp.Navigate(p.url + "/targets/ticketing"))
+	p.sees("An application at")
+	p.sees("counter-seat 10 6 4 8 5 3")
+	p.until(`document.querySelector('canvas').height > 0 && document.querySelector('[role=img]').ariaLabel.includes('6 of 10 seats taken')`)
+	p.click("counter-seat")
+	p.sees("First those who could give theirs up. Account Whose Declared Open Last sign-in Note rolf.eide")
+	p.until(`(document.querySelector('canvas').scrollIntoView(), true)`)
+	p.shot("seats")
+	p.click("Users")
+	p.click("Pushed in by other systems")
+	p.sees("1 system pushes people in.")
+	p.sees("2 new, 0 changed, 0 leaving, 0 back, 0 the same.")
+	p.sees("liv.strom of the crew")
+	p.shot("intake")
+	p.click("Take 2 changes")
+	p.do(chromedp.WaitVisible(css("dialog input, [role=dialog] input")), chromedp.SendKeys(css("dialog input, [role=dialog] input"),
+		"spring"))
+	p.click("Take")
+	p.sees("It changes something for 2 people.")
+	if out := must(t, d, "revision", "list"); !strings.Contains(out, "spring") {
+		t.Error(out)
+	}
 }

@@ -35,13 +35,15 @@ func TestTargetSeats(t *testing.T) {
 		t.Fatal(err)
 	}
 	account := func(name string) {
-		h.Tern.Memory.Put(model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
+		h.Tern.Memory.Put(model.Object{Kind: model.Account, Name: name, Attributes: model.Pack(
+			model.Attribute{Name: model.Disabled, Values: []string{"no"}})})
 	}
 	for _, n := range []string{"marit@%", "jarle@%", "kiosk@%"} {
 		account(n)
 	}
 	h.Tern.Memory.Put(model.Object{Kind: model.LicenceKind, Name: "counter-seat", Attributes: model.Pack(
-		model.Attribute{Name: model.Seats, Values: []string{"3"}}, model.Attribute{Name: model.Members, Values: []string{"marit@%", "jarle@%",
+		model.Attribute{Name: model.Seats, Values: []string{"3"}}, model.Attribute{Name: model.Members, Values: []string{"marit@%",
+			"jarle@%",
 			"kiosk@%"}})})
 	h.Tern.Memory.Put(model.Object{Kind: model.LicenceKind, Name: "spare", Attributes: model.Pack(
 		model.Attribute{Name: model.Members, Values: []string{"jarle@%"}})})

@@ -66,7 +66,7 @@
   {/snippet}
 </Await>
 {#if proposal}
-  <h2>What {system} would change</h2>
+  <h2 class="mt-6">What {system} would change</h2>
   <Await ask={proposal}>
     {#snippet children(p)}
       <p class="sub">
