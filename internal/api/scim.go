@@ -43,7 +43,7 @@ func pushing(r chi.Router, s *service.Service) {
 	})
 	r.Use(func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if who(r.Context()).Name == "" || r.Header.Get("Authorization") == "" { // a browser's cookie is for its pages alone
+			if who(r.Context()).Name == "" || !strings.HasPrefix(r.Header.Get("Authorization"), "Bearer ") { // no browser's cookie
 				w.Header().Set("WWW-Authenticate", `Bearer realm="scim"`)
 				refuseSCIM(w, scim.NewError(401, "", "show the token of an operator with the duty push"))
 				return

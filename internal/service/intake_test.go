@@ -87,14 +87,15 @@ func TestIntakeMapping(t *testing.T) {
 		{"manager":{"value":"nobody known"}}}`)
 	o.push(`{"userName":"odd@corp","externalId":"jo","displayName":"Jo","urn:x:payroll":{"number":"many"}}`)
 	o.push(`{"userName":"nameless@corp","externalId":"x"}`)
+	o.push(`{"userName":"sly@corp","externalId":"sly","displayName":"${params.domain}"}`)
 	o.push(`{"userName":"twice@corp","externalId":"per","displayName":"Per Two"}`)
 	p := o.proposes()
-	if p.New != 3 || p.Same != 1 || p.Changed != 0 || len(p.Faults) != 3 {
+	if p.New != 3 || p.Same != 1 || p.Changed != 0 || len(p.Faults) != 4 {
 		t.Errorf("%+v", p)
 	}
 	words := fmt.Sprint(p.Edits, p.Faults)
 	for _, want := range []string{"base:quay", "number:1900", "from:2031-02-03", "manager:liv.strom", "department:Deck", "roles:[hand]",
-		"odd@corp", "has no name", "stands twice"} {
+		"odd@corp", "has no name", "stands twice", "holds ${"} {
 		if !strings.Contains(words, want) {
 			t.Errorf("%q is not told: %s", want, words)
 		}

@@ -3,7 +3,10 @@ package intake
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -145,7 +148,7 @@ func asUser(r scim.Resource, x Settings) (exchange.User, error) {
 		if len(faults) > 0 {
 			words = faults[0].Words
 		}
-		return exchange.User{}, fmt.Errorf("%s", words)
+		return exchange.User{}, errors.New(words)
 	}
 	u := users[0]
 	for field, path := range x.Fields {
@@ -153,6 +156,11 @@ func asUser(r scim.Resource, x Settings) (exchange.User, error) {
 			if err := u.Set(field, v); err != nil {
 				return u, err
 			}
+		}
+	}
+	for _, text := range append([]string{u.ID, u.Name, u.Given, u.Family, u.Mail, u.Manager}, slices.Collect(maps.Values(u.Details))...) {
+		if strings.Contains(text, "${") {
+			return u, errors.New("it holds ${, which the declaration would take for something to work out")
 		}
 	}
 	return u, nil
