@@ -26,7 +26,7 @@ var bodies = map[string]string{
 	"edit":             `{"edits":[{"section":"users","name":"x","do":"take"}],"because":"b"}`,
 	"edit-meaning":     `{"edits":[{"section":"users","name":"x","do":"take"}]}`,
 	"restore-revision": `{"because":"b"}`, "accept": `{"keys":["ab"],"because":"b"}`, "assign": `{"keys":["ab"]}`,
-	"comment-finding": `{"text":"t"}`, "set-intake": `{}`, "take-intake": `{"because":"b"}`,
+	"comment-finding": `{"text":"t"}`, "set-intake": `{}`, "take-intake": `{"mark":"m","because":"b"}`,
 	"adopt":  `{"target":"arctic-tern","account":"x","user":"marit.fell","theirs":true,"because":"b"}`,
 	"bulk":   `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
 	"import": `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,

@@ -108,25 +108,35 @@ func TestIntake(t *testing.T) {
 	}
 	out := expect(t, d, 0, "", "intake", "show", "personnel")
 	for _, want := range []string{"2 new, 1 changed, 0 leaving", "liv.strom", "kari.berg", "Kari Berg-Lund",
-		"roost intake take personnel"} {
+		"roost intake take personnel " + mark(t, d)} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not told:\n%s", want, out)
 		}
 	}
-	expect(t, d, 0, "is declared: 62 users", "intake", "take", "personnel", "--because", "new season")
+	before := mark(t, d)
+	late := at(201, "POST", "/Users", `{"userName":"late","displayName":"Late","active":true}`).Text("id")
+	expect(t, d, 1, "look again: roost intake show personnel", "intake", "take", "personnel", before, "--because", "what was seen is gone")
+	at(204, "DELETE", "/Users/"+late, "")
+	expect(t, d, 0, "is declared: 62 users", "intake", "take", "personnel", mark(t, d), "--because", "new season")
 	if y := must(t, d, "user", "show", "liv.strom"); !strings.Contains(y, "deck-crew") {
 		t.Errorf("%s", y)
 	}
 	expect(t, d, 0, "Nothing would change.", "intake", "show", "personnel")
-	expect(t, d, 1, "nothing that personnel has pushed would change", "intake", "take", "personnel", "--because", "again")
+	expect(t, d, 1, "nothing that personnel has pushed would change", "intake", "take", "personnel", mark(t, d), "--because", "again")
 	leavers(t, d, at)
+}
+
+// mark is of what the system's pushes would change now.
+func mark(t *testing.T, d *demo.Demo) string {
+	t.Helper()
+	return decode[intake.Proposal](t, must(t, d, "intake", "show", "personnel", "-o", "json")).Mark
 }
 
 // leavers are taken away by the system, more of them than it may take by itself.
 func leavers(t *testing.T, d *demo.Demo, at func(int, string, string, string, ...string) scim.Resource) {
 	names := []string{"liv.strom", "per.aune", "kari.berg"}
 	for _, n := range []string{"helene.roux", "brian.mccarthy"} {
-		at(201, "POST", "/Users", `{"userName":"`+n+`","displayName":"`+n+`","active":false}`)
+		at(201, "POST", "/Users", `{"userName":"`+n+`","active":false}`)
 		names = append(names, n)
 	}
 	for i, n := range names[:3] {
@@ -142,8 +152,8 @@ func leavers(t *testing.T, d *demo.Demo, at func(int, string, string, string, ..
 		at(200, "PATCH", "/Users/"+id, `{"Operations":[{"op":"replace","value":{"active":false}}]}`)
 	}
 	expect(t, d, 0, "Held: 5 of 62 users would leave, which is more than 5 %", "intake", "show", "personnel")
-	expect(t, d, 1, "say how many leave: roost intake take personnel --leaving 5", "intake", "take", "personnel", "--because", "autumn")
-	expect(t, d, 0, "is declared", "intake", "take", "personnel", "--because", "autumn", "--leaving", "5")
+	expect(t, d, 1, "--leaving 5", "intake", "take", "personnel", mark(t, d), "--because", "autumn")
+	expect(t, d, 0, "is declared", "intake", "take", "personnel", mark(t, d), "--because", "autumn", "--leaving", "5")
 	if y := must(t, d, "user", "show", "helene.roux"); !strings.Contains(y, "disable account open") {
 		t.Errorf("%s", y)
 	}

@@ -19,6 +19,7 @@ type intakeSettings struct {
 type intakeTake struct {
 	Name string `path:"name"`
 	Body struct {
+		Mark    string `json:"mark" doc:"of the proposal, as you have seen it"`
 		Because string `json:"because" doc:"the reason, for those who read the record"`
 		Leaving int    `json:"leaving,omitempty" doc:"how many leave by it, as you have seen: of one that is held it must be that many"`
 	}
@@ -39,6 +40,6 @@ func (h *handlers) intakes(api huma.API) {
 		})
 	op(api, door.Draft, http.MethodPost, "/intakes/{name}/take", "take-intake", "Take what a system's pushes would change as a revision",
 		func(ctx context.Context, who door.Operator, in *intakeTake) (declared.Revision, error) {
-			return h.Intake.Take(ctx, who, in.Name, in.Body.Because, in.Body.Leaving)
+			return h.Intake.Take(ctx, who, in.Name, in.Body.Mark, in.Body.Because, in.Body.Leaving)
 		})
 }

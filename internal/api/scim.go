@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"net/http"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -103,18 +104,18 @@ func scimError(err error) *scim.Error {
 	return scim.NewError(status, "", p.Words)
 }
 
-// person is somebody as they are answered.
-func scimPerson(p intake.Person) scim.Resource {
-	r := p.Resource.Copy()
-	r["id"] = p.ID
-	r["meta"] = map[string]any{"resourceType": "User", "location": scimAt + "/Users/" + p.ID, "version": scimTag(p.Version),
+// scimPerson is somebody as they are answered.
+func scimPerson(r *http.Request, p intake.Person) scim.Resource {
+	out := p.Resource.Copy()
+	out["id"] = p.ID
+	out["meta"] = map[string]any{"resourceType": "User", "location": location(r, "Users", p.ID), "version": scimTag(p.Version),
 		"created": p.Made.UTC().Format(time.RFC3339Nano), "lastModified": p.At.UTC().Format(time.RFC3339Nano)}
-	return r
+	return out
 }
 
 func scimTag(version int) string { return `W/"` + strconv.Itoa(version) + `"` }
 
-// asked is the version that a request is for; 0 for any, and less for one that is none of ours.
+// versionAsked is the version that a request is for; 0 for any, and less for one that is none of ours.
 func versionAsked(tag string) int {
 	if tag == "" || tag == "*" {
 		return 0
@@ -137,7 +138,7 @@ func (p *pusher) read(w http.ResponseWriter, r *http.Request) {
 		w.WriteHeader(http.StatusNotModified)
 		return
 	}
-	tellSCIM(w, 200, scim.Project(scimPerson(x), r.URL.Query().Get("attributes"), r.URL.Query().Get("excludedAttributes")))
+	tellSCIM(w, 200, scim.Project(scimPerson(r, x), r.URL.Query().Get("attributes"), r.URL.Query().Get("excludedAttributes")))
 }
 
 // find answers a page of users (RFC 7644 §3.4.2, §3.4.3).
@@ -158,7 +159,7 @@ func (p *pusher) find(w http.ResponseWriter, r *http.Request) {
 	}
 	out := scim.List{Schemas: []string{scim.ListMessage}, Total: total, Start: start, Count: len(page), Resources: []json.RawMessage{}}
 	for _, x := range page {
-		text, _ := json.Marshal(scim.Project(scimPerson(x), strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
+		text, _ := json.Marshal(scim.Project(scimPerson(r, x), strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
 		out.Resources = append(out.Resources, text)
 	}
 	tellSCIM(w, 200, out)
@@ -181,8 +182,8 @@ func (p *pusher) change(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	w.Header().Set("ETag", scimTag(x.Version))
-	w.Header().Set("Location", scimAt+"/Users/"+x.ID)
-	tellSCIM(w, status, scimPerson(x))
+	w.Header().Set("Location", location(r, "Users", x.ID))
+	tellSCIM(w, status, scimPerson(r, x))
 }
 
 // do carries out one request, by itself or of many.
@@ -247,7 +248,7 @@ func (p *pusher) bulk(w http.ResponseWriter, r *http.Request) {
 			a.Response, _ = json.Marshal(e)
 			failed++
 		} else if x.ID != "" {
-			a.Location, a.Version = scimAt+"/Users/"+x.ID, scimTag(x.Version)
+			a.Location, a.Version = location(r, "Users", x.ID), scimTag(x.Version)
 			if q.ID != "" {
 				made[q.ID] = x.ID
 			}
@@ -280,7 +281,7 @@ func (p *pusher) list(w http.ResponseWriter, r *http.Request, all []scim.Resourc
 	if q.Count != nil {
 		count = min(max(*q.Count, 0), scimPage)
 	}
-	page := all[start-1 : min(start-1+count, len(all))]
+	page := append([]scim.Resource{}, all[start-1:min(start-1+count, len(all))]...) // none is an empty list
 	tellSCIM(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": len(all), "startIndex": start,
 		"itemsPerPage": len(page), "Resources": page})
 }
@@ -300,39 +301,30 @@ func (p *pusher) one(w http.ResponseWriter, all []scim.Resource, id string, err 
 }
 
 // groups are the declared groups, which only the declaration changes.
-func (p *pusher) groups(r *http.Request) ([]scim.Resource, error) {
-	if err := who(r.Context()).May(door.Push); err != nil {
-		return nil, err
+func (p *pusher) groups(r *http.Request) (out []scim.Resource, err error) {
+	groups, _, err := p.Intake.Names(r.Context(), who(r.Context()))
+	for _, name := range groups {
+		out = append(out, readable(r, "Groups", scim.GroupSchema, name, nil))
 	}
-	c, err := p.Current(r.Context())
-	if err != nil {
-		return nil, err
-	}
-	out := []scim.Resource{}
-	for _, name := range slices.Sorted(maps.Keys(c.Declared.Groups)) {
-		out = append(out, readable("Groups", scim.GroupSchema, name, nil))
-	}
-	return out, nil
+	return out, err
 }
 
-func (p *pusher) roles(r *http.Request) ([]scim.Resource, error) {
-	if err := who(r.Context()).May(door.Push); err != nil {
-		return nil, err
+func (p *pusher) roles(r *http.Request) (out []scim.Resource, err error) {
+	_, roles, err := p.Intake.Names(r.Context(), who(r.Context()))
+	for _, name := range slices.Sorted(maps.Keys(roles)) {
+		out = append(out, readable(r, "Roles", roleModel, name, scim.Resource{"about": roles[name]}))
 	}
-	c, err := p.Current(r.Context())
-	if err != nil {
-		return nil, err
-	}
-	out := []scim.Resource{}
-	for _, name := range slices.Sorted(maps.Keys(c.Declared.Roles)) {
-		out = append(out, readable("Roles", roleModel, name, scim.Resource{"about": c.Declared.Roles[name].About}))
-	}
-	return out, nil
+	return out, err
 }
 
-func readable(kind, schema, name string, more scim.Resource) scim.Resource {
+// location is the address of a resource (RFC 7643 §3.1), as whoever asks knows us.
+func location(r *http.Request, kind, id string) string {
+	return "https://" + r.Host + scimAt + "/" + kind + "/" + url.PathEscape(id)
+}
+
+func readable(r *http.Request, kind, schema, name string, more scim.Resource) scim.Resource {
 	out := scim.Resource{"schemas": []any{schema}, "id": name, "displayName": name, "meta": map[string]any{
-		"resourceType": strings.TrimSuffix(kind, "s"), "location": scimAt + "/" + kind + "/" + name}}
+		"resourceType": strings.TrimSuffix(kind, "s"), "location": location(r, kind, name)}}
 	maps.Copy(out, more)
 	return out
 }

@@ -73,9 +73,10 @@ func (a *app) intakeShow() *cobra.Command {
 			}
 			switch {
 			case out.Held != "":
-				a.tell("\nHeld: %s.", out.Held)
+				a.tell("\nHeld: %s. To take it all the same: roost intake take %s %s --leaving %d --because REASON", out.Held, args[0],
+					out.Mark, len(out.Leaving))
 			case !out.Empty():
-				a.tell("\nNext: roost intake take %s --because REASON", args[0])
+				a.tell("\nNext: roost intake take %s %s --because REASON", args[0], out.Mark)
 			}
 			return nil
 		}}
@@ -137,11 +138,13 @@ from the usual attributes (userName, displayName, name, emails, and the enterpri
 func (a *app) intakeTake() *cobra.Command {
 	var because string
 	var leaving int
-	c := &cobra.Command{Use: "take SYSTEM", Short: "Take what a system's pushes would change as a revision", Args: cobra.ExactArgs(1),
-		Example: "  roost intake take personnel --because \"new season\"",
+	c := &cobra.Command{Use: "take SYSTEM MARK", Short: "Take what a system's pushes would change as a revision", Args: cobra.ExactArgs(2),
+		Long: `Take what a system's pushes would change as a revision of the declaration. MARK is the one that roost intake show tells: when
+other people have been pushed in since, it is another one, and nothing is taken until somebody has looked again.`,
+		Example: "  roost intake take personnel 5f1c09ab --because \"new season\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			var out declared.Revision
-			in := map[string]any{"because": because, "leaving": leaving}
+			in := map[string]any{"mark": args[1], "because": because, "leaving": leaving}
 			if err := a.send(c.Context(), http.MethodPost, "/intakes/"+url.PathEscape(args[0])+"/take", in, &out); err != nil {
 				return err
 			}

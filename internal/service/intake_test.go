@@ -103,7 +103,7 @@ func TestIntakeMapping(t *testing.T) {
 	if strings.Contains(words, "nobody known") {
 		t.Errorf("a manager whom nobody knows: %s", words)
 	}
-	if _, err := o.Intake.Take(context.Background(), o.admin, "personnel", "spring", 0); err != nil {
+	if _, err := o.Intake.Take(context.Background(), o.admin, "personnel", p.Mark, "spring", 0); err != nil {
 		t.Fatal(err)
 	}
 	if p := o.proposes(); !p.Empty() || p.Same != 4 {
@@ -133,7 +133,7 @@ func TestIntakeComeAndGo(t *testing.T) {
 	if len(p.Leaving) != 1 || p.Leaving[0] != "ulla" || p.Held != "" {
 		t.Errorf("%+v", p)
 	}
-	if _, err := o.Intake.Take(ctx, o.admin, "personnel", "autumn", 0); err != nil {
+	if _, err := o.Intake.Take(ctx, o.admin, "personnel", p.Mark, "autumn", 0); err != nil {
 		t.Fatal(err)
 	}
 	c, err := o.Current(ctx)

@@ -25,17 +25,20 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	}
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
+	defer context.AfterFunc(s.ctx, cancel)()
 	var got struct {
+		Token string `json:"access_token"`
 		Error string `json:"error"`
 	}
 	status, err := s.grant(ctx, path, url.Values{"grant_type": {"password"}, "username": {as}, "password": {string(secret.Reveal())}}, &got)
 	switch {
 	case err != nil:
 		return false, s.fail(op, err)
-	case status == http.StatusOK:
+	case status == http.StatusOK && got.Token != "":
 		return true, nil
-	case status == http.StatusBadRequest || status == http.StatusUnauthorized: // invalid_grant, RFC 6749 §5.2
+	case status == http.StatusBadRequest && got.Error == "invalid_grant": // §5.2: every other error is about us, or the endpoint
 		return false, nil
 	}
-	return false, s.fail(op, fmt.Errorf("the token endpoint answers with status %d", status))
+	return false, s.fail(op, fmt.Errorf("the token endpoint tells nothing of the password (status %d %s)", status,
+		connect.Printable(got.Error)))
 }

@@ -19,22 +19,20 @@ import (
 )
 
 type session struct {
-	access  connect.Access
-	base    string // https://host:port/path
-	http    *http.Client
-	refused func() *connect.KeyError
-	at      int // requests under way at once
+	access connect.Access
+	base   string // https://host:port/path
+	http   *http.Client
+	at     int // requests under way at once
 
 	mu     sync.Mutex
 	bearer string
 	until  time.Time // when it must be asked for again; zero: never
-	ids    map[string]string
+	clock  string    // by how much the server's is ahead; "" until it has answered
 
 	config   protocol.Config
 	schemas  map[string]*protocol.Schema
 	user     protocol.Type
-	licences string // endpoint, "" for none
-	clock    string
+	licences string             // endpoint, "" for none
 	end      context.CancelFunc // ends whatever is under way
 	ctx      context.Context
 }
@@ -42,7 +40,7 @@ type session struct {
 // Open implements connect.Connector. The secret is a bearer token, the client's secret or, for a certificate, that and its
 // key in PEM.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
-	s := &session{access: a, ids: map[string]string{}, at: 8, schemas: map[string]*protocol.Schema{}}
+	s := &session{access: a, at: 8, schemas: map[string]*protocol.Schema{}}
 	s.ctx, s.end = context.WithCancel(context.Background())
 	host, _, err := net.SplitHostPort(a.Address)
 	if err == nil {
@@ -62,8 +60,9 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 // opening says what went wrong while a session was opened.
 func (s *session) opening(ctx context.Context, err error) error {
 	var e *protocol.Error
-	switch k := s.refused(); {
-	case k != nil:
+	var k *connect.KeyError
+	switch {
+	case errors.As(err, &k):
 		return k
 	case errors.As(err, &e) && (e.Status == 401 || e.Status == 403):
 		return s.fail("sign in", &connect.Refused{Err: err})
@@ -109,8 +108,6 @@ func (s *session) prepare(host string) error {
 		}
 		s.at = at
 	}
-	var conf *tls.Config
-	conf, s.refused = connect.Pinned(s.access, host, as...)
 	s.http = &http.Client{
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // what is sent is for nobody else
 		Transport: &http.Transport{MaxIdleConnsPerHost: s.at, MaxConnsPerHost: s.at, ResponseHeaderTimeout: s.access.Patience(),
@@ -120,12 +117,16 @@ func (s *session) prepare(host string) error {
 				if err != nil {
 					return nil, err
 				}
+				conf, refused := connect.Pinned(s.access, host, as...)
 				t := tls.Client(c, conf)
-				if err := t.HandshakeContext(ctx); err != nil {
-					c.Close()
-					return nil, err
+				if err = t.HandshakeContext(ctx); err == nil {
+					return t, nil
 				}
-				return t, nil
+				c.Close()
+				if k := refused(); k != nil {
+					return nil, k
+				}
+				return nil, err
 			}}}
 	return nil
 }

@@ -324,7 +324,8 @@ func (s *session) cursor(ctx context.Context, endpoint string, take func(json.Ra
 	}
 	here := 0
 	met := map[string]bool{}
-	for now := get(""); ; {
+	now := get("")
+	for {
 		if now.err != nil {
 			return now.err
 		}

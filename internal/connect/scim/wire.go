@@ -87,7 +87,8 @@ func (s *session) once(ctx context.Context, method, path string, body []byte, ve
 	safe := method == http.MethodGet || strings.HasSuffix(path, "/.search")
 	answer, err := s.http.Do(r)
 	if err != nil {
-		if k := s.refused(); k != nil {
+		var k *connect.KeyError
+		if errors.As(err, &k) {
 			return 0, k
 		}
 		if safe && ctx.Err() == nil {
@@ -105,11 +106,7 @@ func (s *session) once(ctx context.Context, method, path string, body []byte, ve
 	case len(text) > answerMost:
 		return 0, fmt.Errorf("it answers with more than %d MB", answerMost>>20)
 	}
-	if at, err := http.ParseTime(answer.Header.Get("Date")); err == nil && s.clock == "" {
-		s.mu.Lock()
-		s.clock = connect.ClockOff(at)
-		s.mu.Unlock()
-	}
+	s.tick(answer.Header.Get("Date"))
 	if answer.StatusCode >= 200 && answer.StatusCode < 300 {
 		if into == nil || len(text) == 0 {
 			return 0, nil
@@ -120,6 +117,15 @@ func (s *session) once(ctx context.Context, method, path string, body []byte, ve
 		return 0, nil
 	}
 	return again(answer, safe), refusal(answer.StatusCode, text)
+}
+
+// tick notes by how much the server's clock is ahead, from its first answer.
+func (s *session) tick(date string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if at, err := http.ParseTime(date); err == nil && s.clock == "" {
+		s.clock = connect.ClockOff(at)
+	}
 }
 
 // bare is an error of the client without the address, in which filters stand.
@@ -207,7 +213,7 @@ func (s *session) token(ctx context.Context) error {
 	return nil
 }
 
-// grant asks a token endpoint for something.
+// grant asks a token endpoint for something. What it says into is read of a refusal too (RFC 6749 §5.2).
 func (s *session) grant(ctx context.Context, path string, form url.Values, into any) (status int, err error) {
 	r, err := http.NewRequestWithContext(ctx, http.MethodPost, "https://"+s.access.Address+"/"+strings.TrimPrefix(path, "/"),
 		strings.NewReader(form.Encode()))
@@ -225,7 +231,7 @@ func (s *session) grant(ctx context.Context, path string, form url.Values, into 
 	}
 	defer answer.Body.Close()
 	text, err := io.ReadAll(io.LimitReader(answer.Body, 64<<10))
-	if err == nil && answer.StatusCode == http.StatusOK && json.Unmarshal(text, into) != nil {
+	if err == nil && json.Unmarshal(text, into) != nil && answer.StatusCode == http.StatusOK {
 		err = errors.New("the token endpoint's answer cannot be read")
 	}
 	return answer.StatusCode, err

@@ -45,7 +45,7 @@ type Facts struct {
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
 	Suspended      map[string]bool              // users who were cut off and not restored
-	Pools          map[string]Pool              // licences of which steps take seats, as last seen
+	Pools          map[string]Pool              // licences of which steps take seats, where the target tells how many
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
@@ -167,8 +167,9 @@ func (h *holder) seats(steps []Step, first int, f Facts) {
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(takes)) {
-		t, p := takes[name], f.Pools[name]
-		if short := p.Taken - freed[name] + len(t.names) - p.Seats; p.Seats > 0 && short > 0 {
+		t := takes[name]
+		p, told := f.Pools[name]
+		if short := p.Taken - freed[name] + len(t.names) - p.Seats; told && short > 0 {
 			h.hold(TooFewSeats, f.Target.Name, false, t.steps,
 				"licence %s on %s has %d seats, %d of them taken and %d freed here; %d are to be "+
 					"taken: %d too few. Buy more, or take steps out; who has one: roost target seats %s %s", name, f.Target.Name, p.Seats,

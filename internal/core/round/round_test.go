@@ -311,6 +311,9 @@ func TestHolds(t *testing.T) {
 				"or take steps out; who has one: roost target seats arctic desk"},
 		{name: "enough seats", acts: append(seats(model.LeaveIt, "old"), seats(model.JoinIt, "a", "b")...),
 			facts: round.Facts{Pools: map[string]round.Pool{"desk": {Seats: 4, Taken: 3}}}},
+		{name: "no seats at all", acts: seats(model.JoinIt, "a"), facts: round.Facts{Pools: map[string]round.Pool{"desk": {}}},
+			want: "seats: licence desk on arctic has 0 seats, 0 of them taken and 0 freed here; 1 are to be taken: 1 too few. Buy more, " +
+				"or take steps out; who has one: roost target seats arctic desk"},
 		{name: "seats that nobody counts", acts: seats(model.JoinIt, "a", "b")},
 		{name: "roles that clash", acts: one(model.Create, "both", "both"),
 			want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},

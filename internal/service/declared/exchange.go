@@ -59,24 +59,27 @@ func (s *Declared) ReadUsers(ctx context.Context, who door.Operator, q ImportReq
 	if out.Faults == nil {
 		out.Faults = []exchange.Unread{}
 	}
-	out.Edits, out.Summary = exchange.Edits(c.Declared, users, q.Roles, q.File, func(id, field string) string {
-		p, ok := c.Plan.Person(id)
-		if !ok {
-			return ""
-		}
-		switch field {
-		case "from":
-			return p.Declared.Span.From
-		case "until":
-			return p.Declared.Span.Until
-		}
-		text, _ := p.Text(field)
-		return text
-	})
+	out.Edits, out.Summary = exchange.Edits(c.Declared, users, q.Roles, q.File, c.Filled)
 	if out.Edits == nil {
 		out.Edits = []declare.Edit{}
 	}
 	return out, nil
+}
+
+// Filled is what a field of a declared user comes to; "" for nobody, and for nothing.
+func (c *Current) Filled(id, field string) string {
+	p, ok := c.Plan.Person(id)
+	if !ok {
+		return ""
+	}
+	switch field {
+	case "from":
+		return p.Declared.Span.From
+	case "until":
+		return p.Declared.Span.Until
+	}
+	text, _ := p.Text(field)
+	return text
 }
 
 // WriteUsers writes all declared users in a format. base is the DN that LDIF entries stand below.

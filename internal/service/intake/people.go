@@ -43,6 +43,22 @@ func (s *Intake) mayPush(ctx context.Context, who door.Operator) error {
 	return nil
 }
 
+// Names are the declared groups, and the roles with what they are for: what a system that pushes may read of the declaration.
+func (s *Intake) Names(ctx context.Context, who door.Operator) (groups []string, roles map[string]string, err error) {
+	if err := s.mayPush(ctx, who); err != nil {
+		return nil, nil, err
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	roles = map[string]string{}
+	for name, r := range c.Declared.Roles {
+		roles[name] = r.About
+	}
+	return door.KeysOf(c.Declared.Groups), roles, nil
+}
+
 // Add takes somebody new in (RFC 7644 §3.3).
 func (s *Intake) Add(ctx context.Context, who door.Operator, body []byte) (Person, error) {
 	if err := s.mayPush(ctx, who); err != nil {

@@ -1,7 +1,10 @@
 package intake
 
 import (
+	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -26,6 +29,8 @@ type Proposal struct {
 	Back    []string          `json:"back" doc:"users who had left, and are active there again"`
 	Faults  []exchange.Unread `json:"faults" doc:"of whom not enough is said; the others go on"`
 	Edits   []declare.Edit    `json:"edits"`
+	Mark    string            `json:"mark" doc:"stands for these very edits: whoever takes them says it"`
+	On      int               `json:"revision" doc:"of the declaration, on which it was worked out"`
 	Held    string            `json:"held,omitempty" doc:"why it is not taken by itself, nor without saying how many leave"`
 }
 
@@ -49,7 +54,8 @@ func (s *Intake) Propose(ctx context.Context, who door.Operator, source string) 
 }
 
 func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) (Proposal, error) {
-	out := Proposal{Source: from.Name, Leaving: []string{}, Back: []string{}, Faults: []exchange.Unread{}, Edits: []declare.Edit{}}
+	out := Proposal{Source: from.Name, On: c.Revision, Leaving: []string{}, Back: []string{}, Faults: []exchange.Unread{},
+		Edits: []declare.Edit{}}
 	ids := map[string]string{} // of the people, by the id that each is known by there: managers are named so
 	var stay []exchange.User
 	var gone []string
@@ -61,17 +67,18 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 			out.Faults = append(out.Faults, exchange.Unread{Line: line, Words: p.Name + ": " + err.Error()})
 			return true
 		}
-		u, err := asUser(x.Resource, from.Settings)
-		switch {
-		case err != nil:
-			out.Faults = append(out.Faults, exchange.Unread{Line: line, Words: fmt.Sprintf("%s: %v", p.Name, err)})
-		case p.Gone || x.Resource.Get("active") == false:
-			gone = append(gone, u.ID)
-		default:
-			u.Line = line
-			ids[p.ID] = u.ID
-			stay = append(stay, u)
+		if p.Gone || x.Resource.Get("active") == false { // who leaves need not be described
+			gone = append(gone, cmp.Or(word(x.Resource, from.Settings.Fields["id"]), x.Resource.Text("userName")))
+			return true
 		}
+		u, err := asUser(x.Resource, from.Settings)
+		if err != nil {
+			out.Faults = append(out.Faults, exchange.Unread{Line: line, Words: fmt.Sprintf("%s: %v", p.Name, err)})
+			return true
+		}
+		u.Line = line
+		ids[p.ID] = u.ID
+		stay = append(stay, u)
 		return true
 	})
 	if err != nil {
@@ -85,14 +92,17 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 		}
 	}
 	stay, out.Faults = exchange.Gather(stay, out.Faults)
-	edits, sum := exchange.Edits(c.Declared, stay, from.Settings.Roles, from.Settings.File, filled(c))
+	edits, sum := exchange.Edits(c.Declared, stay, from.Settings.Roles, from.Settings.File, c.Filled)
 	out.Summary = sum
 	out.Edits = append(out.Edits, edits...)
 	s.comeAndGo(c, stay, gone, &out)
 	if n, all := len(out.Leaving), len(c.Declared.Users); n > fewLeaving && n*100 > all*from.Settings.share() {
 		out.Held = fmt.Sprintf("%d of %d users would leave, which is more than %d %%", n, all, from.Settings.share())
 	}
-	return out, nil
+	text, err := json.Marshal(out.Edits)
+	hash := sha256.Sum256(text)
+	out.Mark = hex.EncodeToString(hash[:4])
+	return out, err
 }
 
 // comeAndGo proposes last days for those who are gone, and takes them back from those who came again.
@@ -115,24 +125,6 @@ func (s *Intake) comeAndGo(c *declared.Current, stay []exchange.User, gone []str
 		}
 		out.Leaving = append(out.Leaving, id)
 		out.Edits = append(out.Edits, declare.Edit{Section: "users", Name: id, Key: "until", Do: declare.Set, Value: yesterday})
-	}
-}
-
-// filled is how a field of a declared user comes out.
-func filled(c *declared.Current) func(id, field string) string {
-	return func(id, field string) string {
-		p, ok := c.Plan.Person(id)
-		if !ok {
-			return ""
-		}
-		switch field {
-		case "from":
-			return p.Declared.Span.From
-		case "until":
-			return p.Declared.Span.Until
-		}
-		text, _ := p.Text(field)
-		return text
 	}
 }
 
@@ -166,9 +158,9 @@ func asUser(r scim.Resource, x Settings) (exchange.User, error) {
 	return u, nil
 }
 
-// Take takes a system's proposal as a revision of the declaration. leaving is how many leave by it, as whoever takes it has seen:
-// of one that is held it must be that many.
-func (s *Intake) Take(ctx context.Context, who door.Operator, source, because string, leaving int) (declared.Revision, error) {
+// Take takes a system's proposal as a revision of the declaration. mark is the proposal's that whoever takes it has seen, and
+// leaving how many leave by it: of one that is held it must be that many. What is another one by now is not taken.
+func (s *Intake) Take(ctx context.Context, who door.Operator, source, mark, because string, leaving int) (declared.Revision, error) {
 	if err := who.May(door.Draft); err != nil {
 		return declared.Revision{}, err
 	}
@@ -179,64 +171,14 @@ func (s *Intake) Take(ctx context.Context, who door.Operator, source, because st
 	if p.Empty() {
 		return declared.Revision{}, door.Clashing("nothing that %s has pushed would change the declaration", source)
 	}
+	if mark != p.Mark {
+		return declared.Revision{},
+			door.Clashing("what %s would change is no more what %q stands for; look again: roost intake show %s", source,
+				mark, source)
+	}
 	if p.Held != "" && leaving != len(p.Leaving) {
-		return declared.Revision{}, door.Clashing("%s; to take it all the same, say how many leave: roost intake take %s --leaving %d",
-			p.Held,
-			source, len(p.Leaving))
+		return declared.Revision{}, door.Clashing("%s; to take it all the same, say how many leave: roost intake take %s %s --leaving %d",
+			p.Held, source, p.Mark, len(p.Leaving))
 	}
-	return s.Edit(ctx, who, 0, p.Edits, because)
-}
-
-// quiet is how long nothing must have been pushed before it is taken by itself: people come one after the other.
-const quiet = 5 * time.Second
-
-// Begin takes what is to be taken by itself, until the service's life ends.
-func (s *Intake) Begin() {
-	go func() {
-		done := map[string]time.Time{} // by source: its last push, when that was looked at
-		for {
-			select {
-			case <-s.end.Done():
-				return
-			case <-time.After(quiet / 2):
-			}
-			if err := s.byItself(s.end, done); err != nil && s.end.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
-				s.Log.Warn("what was pushed in was not looked at", "error", err)
-			}
-		}
-	}()
-}
-
-func (s *Intake) byItself(ctx context.Context, done map[string]time.Time) error {
-	sources, err := s.Sources(ctx, door.Itself)
-	if err != nil {
-		return err
-	}
-	for _, x := range sources {
-		if !x.Settings.AtOnce || x.Last == nil || s.Now().Sub(*x.Last) < quiet || done[x.Name].Equal(*x.Last) {
-			continue
-		}
-		done[x.Name] = *x.Last
-		s.once("intake/"+x.Name, func(ctx context.Context) error { return s.takeByItself(ctx, x) })
-	}
-	return nil
-}
-
-func (s *Intake) takeByItself(ctx context.Context, x Source) error {
-	p, err := s.Propose(ctx, door.Itself, x.Name)
-	if err != nil || p.Empty() || p.Held != "" {
-		return err
-	}
-	words := []string{}
-	for _, n := range []struct {
-		n    int
-		what string
-	}{{p.New, "new"}, {p.Changed, "changed"}, {len(p.Leaving), "leaving"}, {len(p.Back), "back"}} {
-		if n.n > 0 {
-			words = append(words, fmt.Sprintf("%d %s", n.n, n.what))
-		}
-	}
-	who := door.Operator{Name: x.Name, Duties: []door.Duty{door.Draft, door.Look}}
-	_, err = s.Edit(ctx, who, 0, p.Edits, "pushed in: "+strings.Join(words, ", "))
-	return err
+	return s.Edit(ctx, who, p.On, p.Edits, because)
 }

@@ -68,17 +68,19 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 
 // pools are the licences of a target of which steps take seats.
 func (s *Carrier) pools(ctx context.Context, target string, steps []round.Step) (map[string]round.Pool, error) {
-	out := map[string]round.Pool{}
+	out, looked := map[string]round.Pool{}, map[string]bool{}
 	for _, st := range steps {
-		if _, known := out[st.Name]; known || st.Target != target || st.Object != model.LicenceKind || st.Verb != model.JoinIt {
+		if looked[st.Name] || st.Target != target || st.Object != model.LicenceKind || st.Verb != model.JoinIt {
 			continue
 		}
 		o, err := s.Store.Set(ctx, target, model.Named{Kind: st.Object, Name: st.Name})
 		if err != nil && err != store.ErrNone {
 			return nil, err
 		}
-		seats, _ := strconv.Atoi(o.Attributes.One(model.Seats))
-		out[st.Name] = round.Pool{Seats: seats, Taken: len(o.Attributes.Get(model.Members))}
+		looked[st.Name] = true
+		if seats, err := strconv.Atoi(o.Attributes.One(model.Seats)); err == nil {
+			out[st.Name] = round.Pool{Seats: seats, Taken: len(o.Attributes.Get(model.Members))}
+		}
 	}
 	return out, nil
 }

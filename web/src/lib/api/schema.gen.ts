@@ -2825,6 +2825,8 @@ export interface components {
              * @description how many leave by it, as you have seen: of one that is held it must be that many
              */
             leaving?: number;
+            /** @description of the proposal, as you have seen it */
+            mark: string;
         };
         JoinLine: {
             /**
@@ -3323,8 +3325,15 @@ export interface components {
             held?: string;
             /** @description users who were taken away there, or are not active any more, and would have left as of yesterday */
             leaving: string[];
+            /** @description stands for these very edits: whoever takes them says it */
+            mark: string;
             /** Format: int64 */
             new: number;
+            /**
+             * Format: int64
+             * @description of the declaration, on which it was worked out
+             */
+            revision: number;
             /** Format: int64 */
             same: number;
             source: string;

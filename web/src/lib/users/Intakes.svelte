@@ -29,11 +29,12 @@
       .map((k) => `${k} ${v[k]}`)
       .join(' · ');
   };
+  let mark = $state(''); // of what was shown when somebody chose to take it
   async function take(because: string) {
     const r = await ask(
       api.POST('/api/intakes/{name}/take', {
         params: { path: { name: system } },
-        body: { because, leaving: Number(leaving) || 0 },
+        body: { mark, because, leaving: Number(leaving) || 0 },
       }),
     );
     router.go(`/declaration/${r.number}`);
@@ -75,7 +76,7 @@
       </p>
       {#if p.edits.length}
         <p class="my-3">
-          <Button class="bg-ink text-paper rounded" onclick={() => (taking = true)}
+          <Button class="bg-ink text-paper rounded" onclick={() => ((mark = p.mark), (taking = true))}
             >Take {count(p.edits.length, 'change', 'changes')}</Button>
         </p>
         <Grid label="Changes" head={['User', 'Field', 'Becomes']}>
