@@ -399,8 +399,7 @@ const declaring = "suspend"
 // keepDeclaring writes into the declaration who is suspended, so that nothing opens them again.
 func (s *Life) keepDeclaring() {
 	s.during(s.say, "suspensions to declare", func(ctx context.Context) error {
-		list, err := s.Store.UndeclaredSuspensions(ctx, s.Now().Add(-triedFor), atOnceMost)
-		if err != nil || len(list) == 0 {
+		if list, err := s.Store.UndeclaredSuspensions(ctx, s.Now().Add(-triedFor), 1); err != nil || len(list) == 0 {
 			return err
 		}
 		held, err := work.TryHold(ctx, s.Store, declaring, s.Owner)
@@ -408,6 +407,11 @@ func (s *Life) keepDeclaring() {
 			return nil // another service does
 		}
 		defer held.Release()
+		// What was due before may be declared, or have ended, since.
+		list, err := s.Store.UndeclaredSuspensions(held, s.Now().Add(-triedFor), atOnceMost)
+		if err != nil {
+			return err
+		}
 		return s.declare(held, list)
 	})
 }
