@@ -117,6 +117,16 @@ func TestIntake(t *testing.T) {
 	late := at(201, "POST", "/Users", `{"userName":"late","displayName":"Late","active":true}`).Text("id")
 	expect(t, d, 1, "look again: roost intake show personnel", "intake", "take", "personnel", before, "--because", "what was seen is gone")
 	at(204, "DELETE", "/Users/"+late, "")
+	odd := at(201, "POST", "/Users", `{"userName":"ola nordmann","displayName":"Ola Nordmann"}`)
+	if again := at(200, "GET", "/Users/"+odd.Text("id"), ""); odd.Get("schemas") == nil ||
+		again.Text("meta.created") != odd.Text("meta.created") {
+		t.Errorf("%v, then %v", odd, again)
+	}
+	if p := decode[intake.Proposal](t, must(t, d, "intake", "show", "personnel", "-o", "json")); p.New != 2 || len(p.Faults) != 1 ||
+		!strings.Contains(p.Faults[0].Words, `"ola nordmann" cannot be the name of an account`) {
+		t.Errorf("somebody who cannot be declared keeps others out: %+v", p)
+	}
+	at(204, "DELETE", "/Users/"+odd.Text("id"), "")
 	expect(t, d, 0, "is declared: 62 users", "intake", "take", "personnel", mark(t, d), "--because", "new season")
 	if y := must(t, d, "user", "show", "liv.strom"); !strings.Contains(y, "deck-crew") {
 		t.Errorf("%s", y)

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"strings"
+	"time"
 
 	"hen-roost/internal/scim"
 	"hen-roost/internal/service/door"
@@ -68,7 +69,7 @@ func (s *Intake) Add(ctx context.Context, who door.Operator, body []byte) (Perso
 	if err != nil {
 		return Person{}, err
 	}
-	now := s.Now().UTC()
+	now := s.moment()
 	p := store.Pushed{Source: who.Name, ID: rand.Text(), Version: 1, Made: now, At: now}
 	if err := fill(&p, r); err != nil {
 		return Person{}, err
@@ -80,6 +81,9 @@ func (s *Intake) Add(ctx context.Context, who door.Operator, body []byte) (Perso
 	}
 	return Person{p, r}, nil
 }
+
+// moment is now, as finely as it is kept.
+func (s *Intake) moment() time.Time { return s.Now().UTC().Truncate(time.Microsecond) }
 
 // read reads a resource as it was sent.
 func read(body []byte) (scim.Resource, error) {
@@ -104,6 +108,9 @@ func fill(p *store.Pushed, r scim.Resource) error {
 	}
 	if _, isBool := r.Get("active").(bool); r.Get("active") != nil && !isBool {
 		return scim.NewError(400, "invalidValue", "active is true or false")
+	}
+	if r.Get("schemas") == nil { // what is answered always says (RFC 7643 §3)
+		r["schemas"] = []any{scim.UserSchema}
 	}
 	p.Name = strings.ToLower(login)
 	var err error
@@ -151,7 +158,7 @@ func (s *Intake) Change(ctx context.Context, who door.Operator, id string, versi
 		if string(row.Body) == string(p.Body) {
 			return p, nil
 		}
-		row.At = s.Now().UTC()
+		row.At = s.moment()
 		switch err := s.Store.PutPushed(ctx, row); {
 		case errors.Is(err, store.ErrTaken):
 			return Person{}, scim.NewError(409, "uniqueness", "there is another "+r.Text("userName"))
@@ -174,7 +181,7 @@ func (s *Intake) Remove(ctx context.Context, who door.Operator, id string, versi
 	if version != 0 && p.Version != version {
 		return scim.NewError(412, "", "it was changed since that version")
 	}
-	p.Gone, p.At = true, s.Now().UTC()
+	p.Gone, p.At = true, s.moment()
 	if err := s.Store.PutPushed(ctx, p.Pushed); errors.Is(err, store.ErrNone) {
 		return scim.NewError(412, "", "somebody else changed it at this moment")
 	} else if err != nil {

@@ -53,18 +53,50 @@ func (s *Intake) Propose(ctx context.Context, who door.Operator, source string) 
 	return s.propose(ctx, c, from)
 }
 
+// unfitRounds bounds how often a proposal is worked out again without those of whom the declaration cannot say it.
+const unfitRounds = 4
+
 func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) (Proposal, error) {
-	out := Proposal{Source: from.Name, On: c.Revision, Leaving: []string{}, Back: []string{}, Faults: []exchange.Unread{},
-		Edits: []declare.Edit{}}
+	stay, gone, faults, err := s.pushed(ctx, from)
+	if err != nil {
+		return Proposal{}, err
+	}
+	for round := 1; ; round++ {
+		out := s.amount(c, from, stay, gone)
+		unfit, err := s.unfit(ctx, c, out.Edits)
+		if err != nil {
+			return out, err
+		}
+		if len(unfit) == 0 || round == unfitRounds {
+			out.Faults = append(out.Faults, faults...)
+			text, err := json.Marshal(out.Edits)
+			hash := sha256.Sum256(text)
+			out.Mark = hex.EncodeToString(hash[:4])
+			return out, err
+		}
+		stay = slices.DeleteFunc(stay, func(u exchange.User) bool {
+			why := unfit[u.ID]
+			if why != "" {
+				faults = append(faults, exchange.Unread{Line: u.Line, Words: u.ID + ": " + why})
+			}
+			return why != ""
+		})
+	}
+}
+
+// pushed are the people whom a system has pushed in: those who stay, those who are gone by their login, and of whom too little
+// is said.
+func (s *Intake) pushed(ctx context.Context, from Source) (stay []exchange.User, gone []string, faults []exchange.Unread, err error) {
 	ids := map[string]string{} // of the people, by the id that each is known by there: managers are named so
-	var stay []exchange.User
-	var gone []string
 	line := 0
-	err := s.Store.EachPushed(ctx, from.Name, func(p store.Pushed) bool {
+	unread := func(p store.Pushed, err error) {
+		faults = append(faults, exchange.Unread{Line: line, Words: p.Name + ": " + err.Error()})
+	}
+	err = s.Store.EachPushed(ctx, from.Name, func(p store.Pushed) bool {
 		line++
 		x, err := person(p)
 		if err != nil {
-			out.Faults = append(out.Faults, exchange.Unread{Line: line, Words: p.Name + ": " + err.Error()})
+			unread(p, err)
 			return true
 		}
 		if p.Gone || x.Resource.Get("active") == false { // who leaves need not be described
@@ -73,7 +105,7 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 		}
 		u, err := asUser(x.Resource, from.Settings)
 		if err != nil {
-			out.Faults = append(out.Faults, exchange.Unread{Line: line, Words: fmt.Sprintf("%s: %v", p.Name, err)})
+			unread(p, err)
 			return true
 		}
 		u.Line = line
@@ -81,17 +113,26 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 		stay = append(stay, u)
 		return true
 	})
-	if err != nil {
-		return out, err
+	for i := range stay {
+		stay[i].Manager = cmp.Or(ids[stay[i].Manager], stay[i].Manager)
+	}
+	stay, faults = exchange.Gather(stay, faults)
+	return stay, gone, faults, err
+}
+
+// amount is what those who stay and those who are gone amount to.
+func (s *Intake) amount(c *declared.Current, from Source, stay []exchange.User, gone []string) Proposal {
+	out := Proposal{Source: from.Name, On: c.Revision, Leaving: []string{}, Back: []string{}, Faults: []exchange.Unread{},
+		Edits: []declare.Edit{}}
+	here := map[string]bool{}
+	for _, u := range stay {
+		here[u.ID] = true
 	}
 	for i := range stay {
-		if login, ok := ids[stay[i].Manager]; ok {
-			stay[i].Manager = login
-		} else if c.Declared.Users[stay[i].Manager] == nil {
-			stay[i].Manager = "" // somebody whom it has not pushed
+		if m := stay[i].Manager; !here[m] && c.Declared.Users[m] == nil {
+			stay[i].Manager = "" // somebody whom it has not pushed, or who cannot be declared
 		}
 	}
-	stay, out.Faults = exchange.Gather(stay, out.Faults)
 	edits, sum := exchange.Edits(c.Declared, stay, from.Settings.Roles, from.Settings.File, c.Filled)
 	out.Summary = sum
 	out.Edits = append(out.Edits, edits...)
@@ -99,10 +140,7 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 	if n, all := len(out.Leaving), len(c.Declared.Users); n > fewLeaving && n*100 > all*from.Settings.share() {
 		out.Held = fmt.Sprintf("%d of %d users would leave, which is more than %d %%", n, all, from.Settings.share())
 	}
-	text, err := json.Marshal(out.Edits)
-	hash := sha256.Sum256(text)
-	out.Mark = hex.EncodeToString(hash[:4])
-	return out, err
+	return out
 }
 
 // comeAndGo proposes last days for those who are gone, and takes them back from those who came again.
