@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -173,6 +175,56 @@ func leavers(t *testing.T, d *demo.Demo, at func(int, string, string, string, ..
 	await(t, "what was pushed to be taken by itself", func() bool {
 		list := decode[[]declared.Revision](t, must(t, d, "revision", "list", "-o", "json"))
 		return len(list) > 0 && strings.Contains(list[0].Because, "pushed in: 1 back") && list[0].Operator == "personnel"
+	})
+}
+
+// A system that speaks no protocol drops files, which are taken in when they lie still, and answered line by line.
+func TestDrops(t *testing.T) {
+	d := prepared(t)
+	pusher(t, d)
+	must(t, d, "intake", "set", "personnel", "--role", "deck-crew", "--everybody", "--field", "details.base=base")
+	must(t, d, "intake", "set", "personnel", "--share", "1")
+	list := decode[[]intake.Source](t, must(t, d, "intake", "list", "-o", "json"))
+	if x := list[0].Settings; !x.Everybody || x.Share != 1 || len(x.Roles) != 1 || x.Fields["details.base"] != "base" {
+		t.Errorf("what was not said did not stay: %+v", x)
+	}
+	dir := filepath.Join(filepath.Dir(d.Declaration), "drops", "personnel")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("/etc/passwd", filepath.Join(dir, "sly.csv")); err != nil {
+		t.Fatal(err)
+	}
+	for name, text := range map[string]string{"people.csv": "userName,displayName,base\nliv.strom,Liv Strøm,quay\n,Nobody,\n",
+		"half.csv": "id\n1\n", "people.csv.part": "userName\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	answers := func(folder string) string {
+		files, _ := filepath.Glob(filepath.Join(dir, folder, "*.answers.csv"))
+		text := ""
+		for _, f := range files {
+			b, _ := os.ReadFile(f)
+			text += string(b)
+		}
+		return text
+	}
+	await(t, "the files to be taken in", func() bool { return answers("taken") != "" && answers("refused") != "" })
+	if got := answers("taken"); !strings.Contains(got, "2,liv.strom,new,\n3,,not read,\"userName is missing") {
+		t.Errorf("%s", got)
+	}
+	if got := answers("refused"); !strings.Contains(got, ",,refused,\"no column is called userName, and none is the id's") {
+		t.Errorf("%s", got)
+	}
+	left, _ := filepath.Glob(filepath.Join(dir, "*.*"))
+	if len(left) != 2 { // what is no file, and what is still written
+		t.Errorf("%v", left)
+	}
+	expect(t, d, 0, "1 new, 0 changed, 0 leaving, 0 back", "intake", "show", "personnel")
+	await(t, "the record to tell", func() bool {
+		out := must(t, d, "record")
+		return strings.Contains(out, "took in the file people.csv: 1 new, 1 not read") && strings.Contains(out, "refused the file half.csv")
 	})
 }
 

@@ -26,6 +26,13 @@ type findingRequest struct {
 	Key string `path:"key"`
 }
 
+type giveUpFindings struct {
+	Body struct {
+		Keys    []string `json:"keys" doc:"of contested findings"`
+		Because string   `json:"because"`
+	}
+}
+
 type acceptFindings struct {
 	Body struct {
 		Keys    []string `json:"keys" minItems:"1" maxItems:"1000"`
@@ -116,6 +123,10 @@ func (h *handlers) drift(api huma.API) {
 			}
 			n, err := h.Accept(ctx, who, in.Body.Keys, until, in.Body.Because)
 			return counted{n}, err
+		})
+	op(api, door.Draft, http.MethodPost, "/findings/give-up", "give-up", "Leave what is contested to whatever changes it back",
+		func(ctx context.Context, who door.Operator, in *giveUpFindings) (declared.Revision, error) {
+			return h.GiveUp(ctx, who, in.Body.Keys, in.Body.Because)
 		})
 	op(api, door.Draft, http.MethodPost, "/findings/assign", "assign", "Give findings to an operator to look after",
 		func(ctx context.Context, who door.Operator, in *assignFindings) (counted, error) {

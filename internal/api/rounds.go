@@ -54,8 +54,9 @@ type bulkRequest struct {
 		Where   string            `json:"where,omitempty" doc:"CEL over user, day and params, in place of lines" example:"user.details.base == 'northquay'"`
 		Targets []string          `json:"targets,omitempty" doc:"with where; empty: all where they have an account"`
 		What    string            `json:"what,omitempty" doc:"with where" example:"disable"`
-		Because string            `json:"because"`
+		Because string            `json:"because,omitempty" doc:"needed unless it is only looked at"`
 		First   string            `json:"first,omitempty"`
+		Look    bool              `json:"look,omitempty" doc:"say what would become of each line, and draft nothing"`
 	}
 }
 
@@ -96,7 +97,7 @@ func (h *handlers) rounds(api huma.API) {
 	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[rounds.BulkResult], error) {
 		b := in.Body
 		out, err := h.Bulk(ctx, who(ctx), rounds.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets,
-			What: b.What, Because: b.Because, First: b.First})
+			What: b.What, Because: b.Because, First: b.First, Look: b.Look})
 		return &body[rounds.BulkResult]{out}, problem(ctx, err)
 	})
 	op(api, door.Run, http.MethodPost, "/rounds/{id}/stop", "stop",

@@ -33,6 +33,15 @@ type seatsRequest struct {
 	Licence string `query:"licence" doc:"who sits there too; empty: all licences, and nobody in them"`
 }
 
+type poolsRequest struct {
+	Target string `query:"target" doc:"those alone that it shares"`
+}
+
+type poolRequest struct {
+	Paging
+	Name string `path:"name"`
+}
+
 type loginRequest struct {
 	Name string `path:"name"`
 	From string `query:"from" doc:"the address that Hen Roost comes from; empty: the one that it reaches the target from"`
@@ -146,6 +155,14 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/seats", "list-seats", "Tell of licences: seats, who has one, and who wants one",
 		func(ctx context.Context, who door.Operator, in *seatsRequest) (seen.Seats, error) {
 			return h.TargetSeats(ctx, who, in.Name, in.Licence, in.page())
+		})
+	op(api, door.Look, http.MethodGet, "/pools", "list-pools", "List the pools of seats that several targets share, and how they stand",
+		func(ctx context.Context, who door.Operator, in *poolsRequest) ([]seen.SharedPool, error) {
+			return h.SharedPools(ctx, who, in.Target)
+		})
+	op(api, door.Look, http.MethodGet, "/pools/{name}", "show-pool", "Tell who takes the seats of a shared pool",
+		func(ctx context.Context, who door.Operator, in *poolRequest) (seen.PoolSeats, error) {
+			return h.SharedPoolSeats(ctx, who, in.Name, in.page())
 		})
 	op(api, door.Look, http.MethodGet, "/targets/{name}/needs", "show-needs",
 		"Tell what makes a login for Hen Roost on a target that may do what is declared, and no more",

@@ -15,6 +15,7 @@ import (
 func (a *app) bulk() *cobra.Command {
 	var where, what, because, first string
 	var targets []string
+	var look bool
 	c := &cobra.Command{Use: "bulk [FILE.csv]", Short: "Draft a round from changes asked for one by one, or for a selection",
 		Args: cobra.MaximumNArgs(1),
 		Long: `Draft a round from a file with one change a line: columns user, target, what. A target of * means all where
@@ -25,7 +26,7 @@ are refused with the reason, and the others drafted all the same. --output csv w
 		Example: "  roost bulk leaving.csv --because \"end of the season\"\n  roost bulk --where \"user.details.base == 'southness'\" " +
 			"--target northquay --what \"change shell=/bin/sh\" --because \"site rule\"",
 		RunE: func(c *cobra.Command, args []string) error {
-			in := map[string]any{"because": because, "first": first}
+			in := map[string]any{"because": because, "first": first, "look": look}
 			switch {
 			case len(args) == 1 && where != "", len(args) == 0 && where == "":
 				return wrong{errors.New("give a file, or --where and --what")}
@@ -47,6 +48,7 @@ are refused with the reason, and the others drafted all the same. --output csv w
 	c.Flags().StringVar(&where, "where", "", "CEL condition over user, day and params")
 	c.Flags().StringSliceVar(&targets, "target", nil, "with --where: on these targets; left out: all where they have an account")
 	c.Flags().StringVar(&what, "what", "", "with --where: what to do")
+	c.Flags().BoolVar(&look, "look", false, "say what would become of each line, and draft nothing")
 	firstFlag(c, &first)
 	reasonFlag(c, &because)
 	return c

@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/seen"
 )
 
@@ -60,6 +61,34 @@ of drift, drafts and counts; roost drift --accepted lists them.`,
 	a.careFlags(&ch, c)
 	c.Flags().StringVar(&until, "until", "", "the last day, 2026-12-31")
 	c.Flags().BoolVar(&over, "over", false, "they are no longer accepted")
+	reasonFlag(c, &because)
+	return c
+}
+
+func (a *app) giveUp() *cobra.Command {
+	var ch choice
+	var because string
+	c := &cobra.Command{Use: "give-up", Short: "Leave what is contested to whatever changes it back", Args: cobra.NoArgs,
+		Long: `Leave what is contested to whatever changes it back, as an application does whose own rules overrule what it is told. The
+attributes that rounds put right and that were changed again are declared under leaves of those targets: accounts that are made get
+them all the same, and are not compared by them. To own one again, take it out: roost edit targets TARGET --take leaves=ATTRIBUTE.`,
+		Example: "  roost drift --kind contested\n  roost give-up --target ticketing --because \"the desk's own rules set titles\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if len(ch.kinds) == 0 {
+				ch.kinds = []string{"contested"}
+			}
+			keys, err := a.chosenKeys(c.Context(), ch)
+			if err != nil {
+				return err
+			}
+			var out declared.Revision
+			if err := a.send(c.Context(), http.MethodPost, "/findings/give-up", map[string]any{"keys": keys, "because": because},
+				&out); err != nil {
+				return err
+			}
+			return a.showRevision(out)
+		}}
+	a.careFlags(&ch, c)
 	reasonFlag(c, &because)
 	return c
 }

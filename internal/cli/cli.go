@@ -147,12 +147,13 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	root.AddGroup(&cobra.Group{ID: "work", Title: "The work:"}, &cobra.Group{ID: "look", Title: "Looking:"},
 		&cobra.Group{ID: "keep", Title: "Keeping Hen Roost itself:"})
 	for group, list := range map[string][]*cobra.Command{
-		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.intake(), a.survey(), a.drift(), a.adopt(), a.accept(),
+		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.intake(), a.survey(), a.drift(), a.adopt(), a.accept(), a.giveUp(),
 			a.assign(), a.draft(),
 			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile(), a.join(), a.allot(), a.move(), a.leave(), a.rotate(),
 			a.unlock(),
 			a.suspend(), a.extend(), a.restore(), a.commission()},
-		"look": {a.user(), a.target(), a.round(), a.revision(), a.finding(), a.decision(), a.suspension(), a.handover(), a.ending(),
+		"look": {a.user(), a.target(), a.pool(), a.round(), a.revision(), a.finding(), a.decision(), a.suspension(), a.handover(),
+			a.ending(),
 			a.home(), a.fleet(), a.compare(), a.explain(), a.export(),
 			a.watch(), a.record()},
 		"keep": {a.serve(), a.demo(), a.signIn(), a.signOut(), a.passwords(), a.authority(), a.secret(), a.operator(), a.token(),

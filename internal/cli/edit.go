@@ -23,7 +23,7 @@ func (a *app) edit() *cobra.Command {
 	var yes, gone bool
 	c := &cobra.Command{Use: "edit SECTION NAME", Short: "Change one entry of the declaration, in its own text", Args: cobra.ExactArgs(2),
 		Long: `Change one entry of the declaration that the service holds, and declare the outcome. Comments and order
-stay. SECTION is params, users, groups, roles, targets, rights, containers or policies. A key goes deeper
+stay. SECTION is params, users, groups, roles, targets, rights, containers, policies or pools. A key goes deeper
 with dots, as in details.base; a list takes several values with commas.`,
 		Example: "  roost edit users marit.fell --set until=2026-10-31 --because \"end of the season\"\n" +
 			"  roost edit users marit.fell --add roles=mate --take roles=deck-crew --because \"promoted\"\n" +

@@ -2,8 +2,10 @@ package cli
 
 import (
 	"fmt"
+	"maps"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -108,17 +110,45 @@ func (a *app) intakeSet() *cobra.Command {
 	c := &cobra.Command{Use: "set SYSTEM", Short: "Say what becomes of what a system pushes", Args: cobra.ExactArgs(1),
 		Long: `Say what becomes of what a system pushes. SYSTEM is an operator with the duty push and no other. Fields of users are taken
 from the usual attributes (userName, displayName, name, emails, and the enterprise extension's employeeNumber, department and manager);
---field takes one from another, as details.base=addresses.locality.`,
+--field takes one from another, as details.base=addresses.locality. What is not said stays as it was set before; --role "" and
+--field details.base= take back.
+
+A system that cannot speak SCIM drops files into the folder of its name in the one that roost serve --drops names: CSV whose first
+line names the attributes, or JSON Lines with a user in each, as it would be pushed.`,
 		Example: `  roost intake set personnel --role deck-crew --file deck.yaml
-  roost intake set personnel --at-once --share 2 --field details.base=addresses.locality`,
+  roost intake set personnel --at-once --share 2 --field details.base=addresses.locality
+  roost intake set personnel --everybody`,
 		RunE: func(c *cobra.Command, args []string) error {
+			var all []intake.Source
+			if err := a.get(c.Context(), "/intakes", nil, &all); err != nil {
+				return err
+			}
+			at := slices.IndexFunc(all, func(s intake.Source) bool { return s.Name == args[0] })
+			var before intake.Settings
+			if at >= 0 {
+				before = all[at].Settings
+			}
+			keep := func(flag string, do func()) {
+				if at >= 0 && !c.Flags().Changed(flag) {
+					do()
+				}
+			}
+			keep("role", func() { x.Roles = before.Roles })
+			keep("file", func() { x.File = before.File })
+			keep("at-once", func() { x.AtOnce = before.AtOnce })
+			keep("everybody", func() { x.Everybody = before.Everybody })
+			keep("share", func() { x.Share = before.Share })
+			x.Roles = slices.DeleteFunc(x.Roles, func(r string) bool { return r == "" })
 			x.Fields = map[string]string{}
+			maps.Copy(x.Fields, before.Fields)
 			for _, f := range fields {
 				field, path, ok := strings.Cut(f, "=")
 				if !ok {
 					return wrong{fmt.Errorf("--field is FIELD=ATTRIBUTE, not %q", f)}
 				}
-				x.Fields[field] = path
+				if x.Fields[field] = path; path == "" {
+					delete(x.Fields, field)
+				}
 			}
 			if err := a.send(c.Context(), http.MethodPut, "/intakes/"+url.PathEscape(args[0]), x, nil); err != nil {
 				return err
@@ -131,6 +161,7 @@ from the usual attributes (userName, displayName, name, emails, and the enterpri
 	f.StringVar(&x.File, "file", "", "file of the declaration for those who are new; left out: where other users stand")
 	f.StringArrayVar(&fields, "field", nil, "FIELD=ATTRIBUTE: from where a field of users is taken")
 	f.BoolVar(&x.AtOnce, "at-once", false, "what is pushed is taken by itself, a few seconds after the last push")
+	f.BoolVar(&x.Everybody, "everybody", false, "a file that the system drops holds all its people: who is not in it is gone")
 	f.IntVar(&x.Share, "share", 5, "of all users, in percent: when more would leave, nothing is taken by itself")
 	return c
 }

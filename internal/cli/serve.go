@@ -33,6 +33,7 @@ type settings struct {
 	CertificateKey string `yaml:"certificate-key" about:"its private key (PEM)"`
 	KeyFile        string `yaml:"key-file" about:"file with the key that opens the sealed secrets; made when it is not there"`
 	ApproveOwn     string `yaml:"approve-own" about:"yes: operators may lift holds on rounds they drafted themselves, for very small teams; else no"`
+	Drops          string `yaml:"drops" about:"folder in which each system that drops files with people has a folder of its name; without it there is none"`
 	AtOnce         string `yaml:"at-once" about:"targets of a kind at once, as host=8,directory=2; 12 in all"`
 	Names          string `yaml:"names" about:"names the service may be asked for by, beside those in its certificate, separated by commas; * for any"`
 	Metrics        string `yaml:"metrics" about:"who may read /metrics: loopback, everybody or nobody"`
@@ -136,8 +137,8 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	names := strings.FieldsFunc(s.Names, func(c rune) bool { return c == ',' || c == ' ' })
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Names: names, Metrics: s.Metrics, Probation: probation,
-		Log: log, Version: a.Version}, err
+		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Drops: s.Drops, Names: names, Metrics: s.Metrics,
+		Probation: probation, Log: log, Version: a.Version}, err
 }
 
 // atOnce reads how many targets of a kind are worked on at once: host=8,directory=2.

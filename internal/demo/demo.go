@@ -103,7 +103,11 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 		Profile:  filepath.Join(dir, "sign-in.json"),
 		Password: strings.ToLower(rand.Text()[:16])}
 	d.Data = filepath.Join(dir, "service")
-	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait}
+	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait,
+		Drops: filepath.Join(d.dir, "drops")}
+	if err := os.MkdirAll(d.config.Drops, 0o755); err != nil {
+		return nil, err
+	}
 	if err := d.start(ctx); err != nil {
 		d.Close()
 		return nil, err
@@ -172,8 +176,7 @@ func (d *Demo) start(ctx context.Context) error {
 	})
 	begin("crew-portal", func() error {
 		d.Portal, err = d.application("crew-portal", "127.0.7.22", standin.Choices{NoPatch: true, NoFilter: true, NoBulk: true,
-			NoETag: true,
-			Page:   5})
+			NoETag: true, Page: 5, Licences: map[string]int{"planner-seat": 12}})
 		return err
 	})
 	begin("service", func() error {

@@ -60,6 +60,7 @@ type Config struct {
 	KeyFile        string        // seals the secrets; "" is Data/seal.key
 	Wait           time.Duration // patience with targets
 	Batch          int
+	Drops          string         // folder with a folder for each system that drops files with people; "": there is none
 	ApproveOwn     bool           // operators may lift holds on rounds they drafted themselves
 	AtOnce         map[string]int // targets of a kind at once
 	Names          []string       // the service may be asked for by, beside those of its certificate; "*" among them: any
@@ -105,7 +106,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
 	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
-		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce})
+		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce, Drops: c.Drops})
 	if err != nil {
 		s.Close()
 		return nil, err

@@ -214,3 +214,55 @@ func (o office) Sources(ctx context.Context) ([]intake.Source, error) {
 	}
 	return list, err
 }
+
+// A file that a system drops says of people what they would be pushed as: each line is answered, and who is in no line is gone,
+// where a file holds everybody and all of it could be read.
+func TestDrop(t *testing.T) {
+	o := newOffice(t, intake.Settings{Fields: map[string]string{"number": "Payroll no", "details.base": "addresses.locality"}})
+	o.push(`{"userName":"odd","displayName":"Odd Strand"}`)
+	drop := func(csv, everybody bool, text string) (string, error) {
+		list, err := o.Intake.Drop(ctx, "personnel", csv, everybody, []byte(text))
+		var out []string
+		for _, a := range list {
+			out = append(out, strings.TrimSpace(fmt.Sprintf("%d %s %s %s", a.Line, a.Name, a.Outcome, a.Words)))
+		}
+		return strings.Join(out, "\n"), err
+	}
+	const head = "userName,displayName,name.givenName,emails,Payroll no,addresses.locality,manager,active\r\n"
+	for _, c := range []struct {
+		csv, everybody bool
+		text, want     string
+	}{
+		{true, false, "\ufeff" + head + "per,\"Aune, Per\",Per,per@x.example,1900,Quay,odd,\r\n" + "short,one\r\n" + ",Nobody,,,,,,\r\n" +
+			"per,Again,,,,,,\r\nliv,Liv,,,,,,perhaps\r\nodd,Odd Strand,,,,,,\r\n",
+			"2 per new\n3  not read it has 2 cells, and there are 8 columns\n" +
+				"4  not read userName is missing, longer than 255 bytes, or has control characters in it\n" +
+				"5 per not read it stands on line 2 already\n6 liv not read active is true or false, not \"perhaps\"\n7 odd the same"},
+		{true, true, head + "per,Per Aune,,,,,,no\nliv,Liv,,,,,,maybe\n",
+			"2 per changed\n3 liv not read active is true or false, not \"maybe\"\n" +
+				"0 odd the same it is not in the file, and is not taken for gone, since lines could not be read"},
+		{false, true, "{\"userName\":\"per\",\"displayName\":\"Per\",\"password\":\"s3cret-s3cret\"}\n\nnot json\n",
+			"1 per changed\n3  not read a user is a JSON object\n" +
+				"0 odd the same it is not in the file, and is not taken for gone, since lines could not be read"},
+		{false, true, "{\"displayName\":\"Per\",\"userName\":\"PER\"}\n", "1 per changed\n0 odd gone it is not in the file"},
+		{false, false, "{\"userName\":\"odd\",\"displayName\":\"Odd\"}\n", "1 odd new"},
+	} {
+		if got, err := drop(c.csv, c.everybody, c.text); err != nil || got != c.want {
+			t.Errorf("%q:\n%s\n%v, want\n%s", c.text, got, err, c.want)
+		}
+	}
+	for _, bad := range []string{"", "name,mail\nx,y\n", head + "a,\"b\n"} {
+		if got, err := drop(true, true, bad); err == nil || got != "" {
+			t.Errorf("%q: %s", bad, got)
+		}
+	}
+	if _, err := drop(false, true, strings.Repeat("x", 300<<10)); err == nil {
+		t.Error("a line without an end is read")
+	}
+	if _, err := o.Intake.Drop(ctx, "nobody", true, true, []byte(head)); err == nil {
+		t.Error("somebody drops who may not")
+	}
+	if p := o.proposes(); p.New != 1 || p.Changed != 1 || len(p.Leaving) != 0 {
+		t.Errorf("%+v", p)
+	}
+}

@@ -35,6 +35,7 @@ type Config struct {
 	Batch     int              // steps in a batch; 0: 250
 	Widths    map[string]int   // targets of a kind at once, where fewer than Width
 	Probation time.Duration    // see foureyes.go; 0: seven days
+	Drops     string           // the folder into which systems drop files with people; "": there is none
 	Alone     bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
 
@@ -62,7 +63,7 @@ func New(c Config) (*Service, error) {
 	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
 	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
-	return &Service{Life: life.New(r), Intake: intake.New(s.Declared, alive, r.Once), end: end}, nil
+	return &Service{Life: life.New(r), Intake: intake.New(s.Declared, alive, r.Once, c.Drops), end: end}, nil
 }
 
 // Begin does what is to be done until the service is closed.

@@ -172,6 +172,8 @@ func (s *Source) find(section, name string) model.Pos {
 		return stands(s.Containers, name)
 	case "policies":
 		return stands(s.Policies, name)
+	case "pools":
+		return stands(s.Pools, name)
 	}
 	return model.Pos{}
 }

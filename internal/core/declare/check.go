@@ -79,6 +79,7 @@ func (c *checker) run() {
 			known(c, "group", g, c.d.Groups)
 		}
 	}
+	c.pools()
 	for _, name := range sorted(c.d.Roles) {
 		c.role(c.d.Roles[name])
 	}
@@ -168,6 +169,13 @@ func (c *checker) target(t *model.Target) {
 		if t.Removal.Keep > 0 {
 			c.fault(t.Pos, "removal of target %q says when accounts go, but those of kind %s cannot be removed yet", t.Name, t.Kind)
 		}
+	}
+	for _, name := range t.Leaves {
+		if slices.Contains(model.Unleft, name) {
+			c.fault(t.Pos, "target %q leaves %s to others, by which it is decided who may do what there", t.Name, name)
+			continue
+		}
+		c.attribute(name, t.Pos, []*model.Target{t})
 	}
 	for _, p := range t.Protect {
 		if _, err := path.Match(p, ""); err != nil {

@@ -13,7 +13,7 @@ import (
 // Edit is one change to a declaration, made in the text itself, so that
 // comments and order stay.
 type Edit struct {
-	Section string `json:"section" example:"users" doc:"params, users, groups, roles, targets, rights, containers or policies"`
+	Section string `json:"section" example:"users" doc:"params, users, groups, roles, targets, rights, containers, policies or pools"`
 	Name    string `json:"name" example:"marit.fell"`
 	Key     string `json:"key,omitempty" example:"until" doc:"key of the entry, deeper ones with dots as in details.base; empty: the entry itself"`
 	Do      string `json:"do" enum:"set,add,take" doc:"set a value; add to a list; take from a list, or the key or entry away"`
@@ -28,7 +28,7 @@ const (
 	Take = "take"
 )
 
-var sections = []string{"params", "users", "groups", "roles", "targets", "rights", "containers", "policies"}
+var sections = []string{"params", "users", "groups", "roles", "targets", "rights", "containers", "policies", "pools"}
 
 // Apply makes edits one after the other and returns the files as they are then.
 // The given ones are left as they are. What the edits amount to is not checked; see Read.

@@ -53,6 +53,7 @@ type contents struct {
 	rights     []*model.Right
 	containers []*model.Container
 	policies   []*model.Policy
+	pools      []*model.Pool
 }
 
 // param is a named text of the declaration's own.
@@ -82,6 +83,7 @@ func (p *fileParser) read(n *node, err error) {
 		"rights":     func(n *node) { p.named(n, "right", p.right) },
 		"containers": func(n *node) { p.named(n, "container", p.container) },
 		"policies":   func(n *node) { p.named(n, "policy", p.policy) },
+		"pools":      func(n *node) { p.named(n, "pool", p.pool) },
 	})
 	if pairs := p.pairs(root, "the file"); len(pairs) > 0 {
 		p.has.first = pairs[0].text
@@ -336,6 +338,7 @@ func (p *fileParser) target(name string, at model.Pos, n *node) {
 		},
 		"protect": p.strings(&t.Protect),
 		"lends":   p.strings(&t.Lent),
+		"leaves":  p.strings(&t.Leaves),
 	})
 	if t.Match == nil {
 		t.Match = MatchRules[:3]

@@ -100,6 +100,19 @@ func TestFaults(t *testing.T) {
 		{"right unknown", "roost: 1\nrights: {counter: {at: office, allows: [sell]}}\ntargets: {office: {kind: application, address: a, " +
 			"login: {as: r}}}\nroles:\n  r: {gives: [{at: office, rights: [couter]}]}\n",
 			`no right is called "couter"; did you mean "counter"?`},
+		{"pool without seats", "roost: 1\npools: {suite: {at: {office: desk}}}\ntargets: {office: {kind: application, address: a, login: " +
+			"{as: r}}}\n", `pool suite does not say how many seats it has`},
+		{"pool of nothing", "roost: 1\npools: {suite: {seats: 3}}\n", `pool suite does not say which licences take its seats`},
+		{"pool at a target without licences", "roost: 1\npools: {suite: {seats: 3, at: {arctic-tern: desk}}}\n",
+			`pool suite names a licence at arctic-tern, but a target of kind host has none`},
+		{"pool at no target", "roost: 1\npools: {suite: {seats: 3, at: {artic-tern: desk}}}\n", `did you mean "arctic-tern"?`},
+		{"a licence in two pools", "roost: 1\npools: {a: {seats: 3, at: {office: [desk, plan]}}, b: {seats: 1, at: {office: plan}}}\n" +
+			"targets: {office: {kind: elsewhere, address: a, login: {as: r}}}\n",
+			`the licence plan at office is in pool "a" (f.yaml:2:9) already: a seat is taken once`},
+		{"power left to others", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, leaves: [disabled]}\n",
+			`target "y" leaves disabled to others, by which it is decided who may do what there`},
+		{"what nobody knows left to others", "roost: 1\ntargets:\n  y: {kind: host, address: a, login: {as: r}, leaves: [shel]}\n",
+			`has no attribute "shel" that can be set; did you mean "shell"?`},
 		{"container without path", "roost: 1\ncontainers:\n  people: {at: arctic-tern}\n", `container "people" has no path`},
 		{"policy nowhere", "roost: 1\npolicies:\n  staff: {password: {length: 12}}\n", `policy staff does not say at which targets`},
 		{"policy, length of time", "roost: 1\npolicies:\n  staff: {at: arctic-tern, lockout: {for: 15 minutes}}\n",

@@ -172,6 +172,7 @@ func (s *Source) gather(starts map[*model.Part]int) Faults {
 		Params: map[string]model.Text{}, Users: map[string]*model.User{}, Groups: map[string]*model.Group{},
 		Roles: map[string]*model.Role{}, Targets: map[string]*model.Target{},
 		Rights: map[string]*model.Right{}, Containers: map[string]*model.Container{}, Policies: map[string]*model.Policy{},
+		Pools:  map[string]*model.Pool{},
 		Starts: starts,
 	}
 	d, c, params := s.Declaration, s.checker(), map[string]param{}
@@ -189,6 +190,7 @@ func (s *Source) gather(starts map[*model.Part]int) Faults {
 			enter(c, "right", d.Rights, p.has.rights)
 			enter(c, "container", d.Containers, p.has.containers)
 			enter(c, "policy", d.Policies, p.has.policies)
+			enter(c, "pool", d.Pools, p.has.pools)
 		}
 	}
 	for name, p := range params {

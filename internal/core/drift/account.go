@@ -206,7 +206,7 @@ func (c *comparer) values(a resolve.Account, place int) {
 			found = seen.List()
 		}
 		s, _ := c.Desired.Schema.Find(model.Account, w.Name)
-		if s.Same(found, w.Values) {
+		if s.Same(found, w.Values) || slices.Contains(c.Desired.Target.Leaves, w.Name) {
 			continue
 		}
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}

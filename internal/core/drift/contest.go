@@ -37,5 +37,8 @@ func Contest(findings []model.Finding, before map[string]Before) {
 		f.Kind, f.Times = model.Contested, most.Times
 		f.Note = strings.TrimSuffix(fmt.Sprintf("put right %s, last by round %d on %s, and changed back since; %s", times, most.Round,
 			most.At.UTC().Format(time.DateOnly), f.Note), "; ")
+		if f.Verb == model.Modify {
+			f.Note += "; find out what changes it, or leave it to that: roost give-up"
+		}
 	}
 }

@@ -41,6 +41,7 @@ type Declaration struct {
 	Rights     map[string]*Right
 	Containers map[string]*Container
 	Policies   map[string]*Policy
+	Pools      map[string]*Pool
 	Starts     map[*Part]int // lines of the file before the first of each part
 }
 
@@ -249,6 +250,21 @@ type Container struct {
 	Pos       Pos
 }
 
+// Pool is seats that licences of several targets share: whoever has one of them, or several, takes one seat.
+type Pool struct {
+	Name  string
+	About string
+	Seats int
+	At    []PooledLicence
+	Pos   Pos
+}
+
+// PooledLicence is a licence of one target whose holders sit in a pool.
+type PooledLicence struct {
+	Target  Ref
+	Licence string
+}
+
 // Policy is what a target asks of passwords and of failed sign-ins.
 type Policy struct {
 	Name   string
@@ -312,6 +328,7 @@ type Target struct {
 	Unexpected  string
 	Protect     []string // patterns of names no step may touch, see Shield
 	Lent        []string // accounts of the target's own that a service identity may have
+	Leaves      []string // attributes that something else there decides: accounts are made with them, and are not compared by them
 	Via         Ref      // the target through which it is reached; no name: directly
 	Homes       Homes
 	Dormant     time.Duration // after which an account nobody signs in with is told of; 0: never
@@ -323,6 +340,9 @@ type Target struct {
 	Repeat      Repeat
 	Pos         Pos
 }
+
+// Unleft are attributes that are never left to others: by them it is decided who may do what.
+var Unleft = []string{Disabled, Number, Password, Elevation, Keys, SignIn}
 
 // Removal says what becomes of what an account leaves behind.
 type Removal struct {
@@ -410,3 +430,4 @@ func (t *Target) Called() (string, Pos)    { return t.Name, t.Pos }
 func (r *Right) Called() (string, Pos)     { return r.Name, r.Pos }
 func (c *Container) Called() (string, Pos) { return c.Name, c.Pos }
 func (p *Policy) Called() (string, Pos)    { return p.Name, p.Pos }
+func (p *Pool) Called() (string, Pos)      { return p.Name, p.Pos }

@@ -292,6 +292,26 @@ func TestDays(t *testing.T) {
 	}
 }
 
+// Whoever has one licence of a shared pool, or several, takes one seat.
+func TestPools(t *testing.T) {
+	text := strings.Replace(season, "licences: [seat]", "licences: [seat, plan]", 1) +
+		"pools: {suite: {seats: 1, at: {ticketing: [seat, plan]}}, other: {seats: 5, at: {ticketing: none}}}\n"
+	d, err := declare.Read([]declare.File{{Name: "season.yaml", Text: text}}, application)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := resolve.Resolve(d, application, day, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]string{"suite": "both cover first 2", "other": " 0"} {
+		who := slices.Sorted(maps.Keys(p.Seated(d.Pools[name])))
+		if got := fmt.Sprint(strings.Join(who, " "), " ", p.Short(d.Pools[name])); got != want {
+			t.Errorf("%s: %s, want %s", name, got, want)
+		}
+	}
+}
+
 func TestPowers(t *testing.T) {
 	d, err := declare.Read([]declare.File{{Name: "season.yaml", Text: season}}, application)
 	if err != nil {

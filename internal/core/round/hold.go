@@ -46,6 +46,7 @@ type Facts struct {
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
 	Suspended      map[string]bool              // users who were cut off and not restored
 	Pools          map[string]Pool              // licences of which steps take seats, where the target tells how many
+	Shared         []SharedPool                 // pools shared with other targets of which steps take seats
 	Closed         Closed                       // what the same round closes there beside the steps that are looked at
 }
 
@@ -54,6 +55,14 @@ type Closed struct{ Disabled, Removed int }
 
 // Pool is how many seats a licence has, and how many are taken.
 type Pool struct{ Seats, Taken int }
+
+// SharedPool is seats that licences of several targets share: how many are taken, and how many would be once the steps on all
+// targets are done.
+type SharedPool struct {
+	Name                string
+	Seats, Taken, After int
+	Licences            map[string]bool // those of the target that take them
+}
 
 // Shuts says whether an act shuts an account, Removes whether it takes one away.
 func Shuts(a model.Act) bool   { return a.Verb == model.Disable }
@@ -175,6 +184,20 @@ func (h *holder) seats(steps []Step, first int, f Facts) {
 					"taken: %d too few. Buy more, or take steps out; who has one: roost target seats %s %s", name, f.Target.Name, p.Seats,
 				p.Taken,
 				freed[name], len(t.names), short, f.Target.Name, name)
+		}
+	}
+	for _, p := range f.Shared {
+		var at []int
+		for _, name := range slices.Sorted(maps.Keys(takes)) {
+			if p.Licences[name] {
+				at = append(at, takes[name].steps...)
+			}
+		}
+		if short := p.After - max(p.Seats, p.Taken); short > 0 && len(at) > 0 {
+			h.hold(TooFewSeats, "pool "+p.Name, false, at,
+				"the pool %s has %d seats, %d of them taken; %d would be taken after this round: "+
+					"%d too few. Buy more, or take steps out; who has one: roost pool show %s", p.Name, p.Seats, p.Taken, p.After,
+				p.After-p.Seats, p.Name)
 		}
 	}
 }

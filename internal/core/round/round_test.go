@@ -314,6 +314,14 @@ func TestHolds(t *testing.T) {
 		{name: "no seats at all", acts: seats(model.JoinIt, "a"), facts: round.Facts{Pools: map[string]round.Pool{"desk": {}}},
 			want: "seats: licence desk on arctic has 0 seats, 0 of them taken and 0 freed here; 1 are to be taken: 1 too few. Buy more, " +
 				"or take steps out; who has one: roost target seats arctic desk"},
+		{name: "too few shared seats", acts: append(seats(model.LeaveIt, "old"), seats(model.JoinIt, "a", "b")...),
+			facts: round.Facts{Shared: []round.SharedPool{{Name: "suite", Seats: 4, Taken: 3, After: 5,
+				Licences: map[string]bool{"desk": true}}}},
+			want: "seats: the pool suite has 4 seats, 3 of them taken; 5 would be taken after this round: 1 too few. Buy more, or take " +
+				"steps out; who has one: roost pool show suite"},
+		{name: "a shared pool that is no worse", acts: seats(model.JoinIt, "a"),
+			facts: round.Facts{Shared: []round.SharedPool{{Name: "suite", Seats: 4, Taken: 6, After: 6,
+				Licences: map[string]bool{"desk": true}}}}},
 		{name: "seats that nobody counts", acts: seats(model.JoinIt, "a", "b")},
 		{name: "roles that clash", acts: one(model.Create, "both", "both"),
 			want: "never-with: both holds both auditor and deck-crew, which nobody may (never-with)"},

@@ -143,6 +143,9 @@ func (s *Declared) readNew(on *Current, files []declare.File, day time.Time) (*R
 	if err := r.source.Fresh(); err != nil {
 		return r, err
 	}
+	if err := seated(on, r); err != nil {
+		return r, err
+	}
 	s.looked.keep(on, r)
 	return r, nil
 }

@@ -108,7 +108,10 @@ func (s *Declared) PlanAfter(ctx context.Context, edits []declare.Edit, day time
 	if err != nil {
 		return nil, err
 	}
-	return r.Plan, r.source.Fresh()
+	if err := r.source.Fresh(); err != nil {
+		return r.Plan, err
+	}
+	return r.Plan, seated(c, r)
 }
 
 // edited are the files of the newest revision after some edits.

@@ -52,6 +52,9 @@ func (s *Intake) Begin() {
 				return
 			case <-time.After(quiet / 2):
 			}
+			if s.drops != "" {
+				s.lookInto(s.drops)
+			}
 			if err := s.byItself(s.end, a); err != nil && s.end.Err() == nil && door.ProblemOf(err).Kind != door.NotYet {
 				s.Log.Warn("what was pushed in was not looked at", "error", err)
 			}

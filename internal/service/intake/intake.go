@@ -19,11 +19,12 @@ import (
 
 // Settings say what becomes of what a system pushes.
 type Settings struct {
-	Roles  []string          `json:"roles,omitempty" doc:"for those who are new"`
-	File   string            `json:"file,omitempty" doc:"of the declaration, for those who are new; empty: where other users stand"`
-	Fields map[string]string `json:"fields,omitempty" doc:"fields of users, and the attribute that each is taken from, beside or in place of the usual ones: details.base: addresses.locality"`
-	AtOnce bool              `json:"at-once,omitempty" doc:"what is pushed is taken by itself, a little while after the last push"`
-	Share  int               `json:"share,omitempty" doc:"of all users, in percent: when more would leave, nothing is taken by itself; 0 means 5"`
+	Roles     []string          `json:"roles,omitempty" doc:"for those who are new"`
+	File      string            `json:"file,omitempty" doc:"of the declaration, for those who are new; empty: where other users stand"`
+	Fields    map[string]string `json:"fields,omitempty" doc:"fields of users, and the attribute that each is taken from, beside or in place of the usual ones: details.base: addresses.locality"`
+	AtOnce    bool              `json:"at-once,omitempty" doc:"what is pushed is taken by itself, a little while after the last push"`
+	Everybody bool              `json:"everybody,omitempty" doc:"a file that the system drops holds all its people: who is not in it is gone"`
+	Share     int               `json:"share,omitempty" doc:"of all users, in percent: when more would leave, nothing is taken by itself; 0 means 5"`
 }
 
 // shareUsual is the share of all users who may leave by one push, in percent.
@@ -43,13 +44,15 @@ type Source struct {
 // Intake takes people in.
 type Intake struct {
 	*declared.Declared
-	end  context.Context // the service's life
-	once func(what string, do func(context.Context) error)
+	end   context.Context // the service's life
+	once  func(what string, do func(context.Context) error)
+	drops string            // the folder into which systems drop files; "": there is none
+	wrong map[string]string // by folder: what was complained of last
 }
 
-// New makes the room. once has one of several services do something.
-func New(below *declared.Declared, end context.Context, once func(string, func(context.Context) error)) *Intake {
-	return &Intake{below, end, once}
+// New makes the room. once has one of several services do something; drops is the folder into which systems drop files, or "".
+func New(below *declared.Declared, end context.Context, once func(string, func(context.Context) error), drops string) *Intake {
+	return &Intake{below, end, once, drops, map[string]string{}}
 }
 
 // Sources lists the systems that may push people in.
@@ -143,6 +146,9 @@ func (x Settings) words() string {
 	}
 	if len(x.Roles) > 0 {
 		how += "; who is new gets " + strings.Join(x.Roles, ", ")
+	}
+	if x.Everybody {
+		how += "; a file holds everybody"
 	}
 	return how
 }

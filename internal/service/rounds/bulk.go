@@ -30,6 +30,7 @@ type BulkRequest struct {
 	What    string
 	Because string
 	First   string
+	Look    bool // say what would become of each line, and draft nothing
 }
 
 // BulkAnswer is what became of one line.
@@ -54,7 +55,7 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 	if err := who.May(door.Draft); err != nil {
 		return BulkResult{}, err
 	}
-	if _, err := door.Reason(q.Because); err != nil {
+	if _, err := door.Reason(q.Because); err != nil && !q.Look {
 		return BulkResult{}, err
 	}
 	c, err := s.Current(ctx)
@@ -95,7 +96,9 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 					"parts", n, maxSteps)
 		}
 	}
-	out.Lines = b.out
+	if out.Lines = b.out; q.Look {
+		return out, nil
+	}
 	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})
 	return out, err
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"hen-roost/internal/core/model"
@@ -58,29 +57,13 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 		if f.Pools, err = s.pools(ctx, target, steps); err != nil {
 			return nil, err
 		}
+		if f.Shared, err = s.sharedPools(ctx, c, target, steps); err != nil {
+			return nil, err
+		}
 		if f.Purpose, err = s.Purpose(ctx, target, opens[target]); err != nil {
 			return nil, err
 		}
 		out[target] = f
-	}
-	return out, nil
-}
-
-// pools are the licences of a target of which steps take seats.
-func (s *Carrier) pools(ctx context.Context, target string, steps []round.Step) (map[string]round.Pool, error) {
-	out, looked := map[string]round.Pool{}, map[string]bool{}
-	for _, st := range steps {
-		if looked[st.Name] || st.Target != target || st.Object != model.LicenceKind || st.Verb != model.JoinIt {
-			continue
-		}
-		o, err := s.Store.Set(ctx, target, model.Named{Kind: st.Object, Name: st.Name})
-		if err != nil && err != store.ErrNone {
-			return nil, err
-		}
-		looked[st.Name] = true
-		if seats, err := strconv.Atoi(o.Attributes.One(model.Seats)); err == nil {
-			out[st.Name] = round.Pool{Seats: seats, Taken: len(o.Attributes.Get(model.Members))}
-		}
 	}
 	return out, nil
 }

@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/findings/give-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave what is contested to whatever changes it back */
+        post: operations["give-up"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/findings/{key}": {
         parameters: {
             query?: never;
@@ -835,6 +852,40 @@ export interface paths {
         put?: never;
         /** Let people in again who were locked out after wrong passwords; what was shut on purpose stays shut */
         post: operations["unlock"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List the pools of seats that several targets share, and how they stand */
+        get: operations["list-pools"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/pools/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tell who takes the seats of a shared pool */
+        get: operations["show-pool"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2061,7 +2112,8 @@ export interface components {
             what: string;
         };
         BulkRequestBody: {
-            because: string;
+            /** @description needed unless it is only looked at */
+            because?: string;
             /**
              * @description in place of lines: a table with the columns user, target and what
              * @example user,target,what
@@ -2070,6 +2122,8 @@ export interface components {
             csv?: string;
             first?: string;
             lines?: components["schemas"]["BulkLine"][];
+            /** @description say what would become of each line, and draft nothing */
+            look?: boolean;
             /** @description with where; empty: all where they have an account */
             targets?: string[];
             /**
@@ -2306,7 +2360,7 @@ export interface components {
             /** @example marit.fell */
             name: string;
             /**
-             * @description params, users, groups, roles, targets, rights, containers or policies
+             * @description params, users, groups, roles, targets, rights, containers, policies or pools
              * @example users
              */
             section: string;
@@ -2619,6 +2673,11 @@ export interface components {
             kind: string;
             name: string;
             targets: string[];
+        };
+        GiveUpFindingsBody: {
+            because: string;
+            /** @description of contested findings */
+            keys: string[];
         };
         Handover: {
             accounts: components["schemas"]["HandoverAccount"][];
@@ -3297,6 +3356,62 @@ export interface components {
              */
             wanted: number;
         };
+        PoolSeats: {
+            about?: string;
+            at: components["schemas"]["PooledLicence"][];
+            /**
+             * Format: int64
+             * @description taken by somebody whom nobody gives one
+             */
+            beside: number;
+            /** Format: int64 */
+            from: number;
+            /**
+             * Format: int64
+             * @description of those, users who have none yet
+             */
+            missing: number;
+            name: string;
+            /** Format: int64 */
+            seats: number;
+            /**
+             * Format: int64
+             * @description seats that are too few for those whom the declaration gives one and those beside them
+             */
+            short?: number;
+            sitters: components["schemas"]["PoolSitter"][];
+            /**
+             * Format: int64
+             * @description people and accounts of nobody's that have one of the licences, each once
+             */
+            taken: number;
+            /**
+             * Format: int64
+             * @description of those who sit there, on all pages
+             */
+            total: number;
+            /**
+             * Format: int64
+             * @description users whom the declaration gives one
+             */
+            wanted: number;
+        };
+        PoolSitter: {
+            /** @description ACCOUNT on TARGET, each that has one of the licences */
+            accounts: string[];
+            /** @description the declaration gives them one */
+            asked: boolean;
+            /** @description the last of all those accounts, where targets tell */
+            "last-sign-in"?: string;
+            user?: string;
+            "user-name"?: string;
+        };
+        PooledLicence: {
+            licence: string;
+            /** Format: int64 */
+            taken: number;
+            target: string;
+        };
         Problem: {
             /** @description what somebody else changed meanwhile in another way, with both sides */
             clashes?: components["schemas"]["Clash"][];
@@ -3702,6 +3817,8 @@ export interface components {
         Settings: {
             /** @description what is pushed is taken by itself, a little while after the last push */
             "at-once"?: boolean;
+            /** @description a file that the system drops holds all its people: who is not in it is gone */
+            everybody?: boolean;
             /** @description fields of users, and the attribute that each is taken from, beside or in place of the usual ones: details.base: addresses.locality */
             fields?: {
                 [key: string]: string;
@@ -3715,6 +3832,38 @@ export interface components {
              * @description of all users, in percent: when more would leave, nothing is taken by itself; 0 means 5
              */
             share?: number;
+        };
+        SharedPool: {
+            about?: string;
+            at: components["schemas"]["PooledLicence"][];
+            /**
+             * Format: int64
+             * @description taken by somebody whom nobody gives one
+             */
+            beside: number;
+            /**
+             * Format: int64
+             * @description of those, users who have none yet
+             */
+            missing: number;
+            name: string;
+            /** Format: int64 */
+            seats: number;
+            /**
+             * Format: int64
+             * @description seats that are too few for those whom the declaration gives one and those beside them
+             */
+            short?: number;
+            /**
+             * Format: int64
+             * @description people and accounts of nobody's that have one of the licences, each once
+             */
+            taken: number;
+            /**
+             * Format: int64
+             * @description users whom the declaration gives one
+             */
+            wanted: number;
         };
         Shown: {
             /** @description where it signs in */
@@ -5997,6 +6146,93 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Counted"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "give-up": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GiveUpFindingsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
                 };
             };
             /** @description Unauthorized */
@@ -8848,6 +9084,182 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Rotated"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-pools": {
+        parameters: {
+            query?: {
+                /** @description those alone that it shares */
+                target?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SharedPool"][];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "show-pool": {
+        parameters: {
+            query?: {
+                /** @description how many to pass over */
+                from?: number;
+                /** @description how many at most; 0 means 100 */
+                size?: number;
+            };
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PoolSeats"];
                 };
             };
             /** @description Unauthorized */

@@ -23,6 +23,7 @@
   let first = $state('');
   let drafting = $state(false);
   let accepting = $state(false);
+  let givingUp = $state(false);
   let until = $state('');
   let again = $state(0);
   let chosen = $state<string[]>([]);
@@ -70,6 +71,10 @@
   async function accept(because: string) {
     await ask(api.POST('/api/findings/accept', { body: { keys: chosen, until, because } }));
     done();
+  }
+  async function giveUp(because: string) {
+    const r = await ask(api.POST('/api/findings/give-up', { body: { keys: chosen, because } }));
+    router.go(`/declaration/${r.number}`);
   }
   async function noLonger(because: string) {
     await ask(api.POST('/api/findings/accept', { body: { keys: chosen, because } }));
@@ -170,6 +175,9 @@
               >{count(chosen.length, 'finding', 'findings')} chosen:
               <button class="cursor-pointer underline" onclick={() => (accepting = true)}
                 >{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</button>
+              {#if p.items.some((f) => chosen.includes(f.key)) && p.items.every((f) => !chosen.includes(f.key) || f.kind === 'contested')}
+                <button class="cursor-pointer underline" onclick={() => (givingUp = true)}>give up to what changes it</button>
+              {/if}
               <button class="cursor-pointer underline" onclick={() => assign(who.name)}>assign to me</button>
               <button class="cursor-pointer underline" onclick={() => assign('')}>to nobody</button>
             </span>
@@ -229,5 +237,10 @@
     {#if which !== 'accepted'}<label class="text-sm"
         >Until <input type="date" bind:value={until} required class="border-rule bg-sheet rounded border px-2 py-0.5" /></label
       >{/if}
+  {/snippet}
+</Because>
+<Because bind:open={givingUp} title="Give up to what changes it" verb="Give up" act={giveUp}>
+  {#snippet more()}
+    <p class="text-sm">What was put right and changed back is declared as left to others on those targets.</p>
   {/snippet}
 </Because>

@@ -19,31 +19,55 @@
   let out = $state<Schemas['BulkResult']>();
   const most = 200;
   const words = ['drafted', 'already-so', 'refused'] as const;
-  const tally = $derived(words.map((w) => ({ w, n: out?.lines.filter((l) => l.outcome === w).length ?? 0 })).filter((x) => x.n));
-  const shown = $derived(
-    [...(out?.lines ?? [])].sort((a, b) => words.indexOf(b.outcome) - words.indexOf(a.outcome) || a.line - b.line).slice(0, most),
-  );
+  type Lines = Schemas['BulkResult']['lines'];
+  const tally = (lines: Lines) => words.map((w) => ({ w, n: lines.filter((l) => l.outcome === w).length })).filter((x) => x.n);
+  const first = (lines: Lines) =>
+    [...lines].sort((a, b) => words.indexOf(b.outcome) - words.indexOf(a.outcome) || a.line - b.line).slice(0, most);
   const ready = $derived(way === 'table' ? csv.trim().includes('\n') : where.trim() !== '' && what.trim() !== '');
 
   async function draft(because: string) {
-    const body =
-      way === 'table'
-        ? { csv, because }
-        : {
-            where,
-            what,
-            targets: targets
-              .split(',')
-              .map((t) => t.trim())
-              .filter(Boolean),
-            because,
-          };
-    out = await ask(api.POST('/api/bulk', { body }));
+    out = await ask(api.POST('/api/bulk', { body: { ...request(), because } }));
   }
-  async function open(e: Event) {
-    const file = (e.currentTarget as HTMLInputElement).files?.[0];
+  async function open(file?: File) {
     if (file) csv = await file.text();
   }
+  // What is dropped on the page is taken in, and what would become of each line is told before anything is drafted.
+  function drop(e: DragEvent) {
+    const file = e.dataTransfer?.files[0];
+    if (!file || way !== 'table') return;
+    e.preventDefault();
+    open(file);
+  }
+  const request = () =>
+    way === 'table'
+      ? { csv }
+      : {
+          where,
+          what,
+          targets: targets
+            .split(',')
+            .map((t) => t.trim())
+            .filter(Boolean),
+        };
+  let seen = $state<Lines>([]);
+  let trouble = $state('');
+  $effect(() => {
+    const body = request();
+    seen = [];
+    trouble = '';
+    if (!ready || out) return;
+    let old = false; // the table was changed since
+    const wait = setTimeout(() => {
+      ask(api.POST('/api/bulk', { body: { ...body, look: true } })).then(
+        (r) => old || (seen = r.lines),
+        (e: Error) => old || (trouble = e.message),
+      );
+    }, 400);
+    return () => {
+      old = true;
+      clearTimeout(wait);
+    };
+  });
   const cell = (s: string | number) => (/[",\r\n]/.test(String(s)) ? `"${String(s).replaceAll('"', '""')}"` : String(s));
   /** outcomes is the answers as a table (RFC 4180). */
   const outcomes = $derived(
@@ -59,20 +83,9 @@
   );
 </script>
 
-{#if out}
-  <h1>
-    {count(out.lines.length, 'change', 'changes')}: {#each tally as { w, n }, i (w)}{i ? ', ' : ''}<span
-        class={w === 'refused' ? 'needs' : ''}>{n} {w}</span
-      >{/each}.
-  </h1>
-  <p class="sub">
-    {#if out.round.id}<a use:link href="/rounds/{out.round.id}">Round {out.round.id}</a> holds what was drafted{out.round.state === 'held'
-        ? '; it is held'
-        : ''}, and waits to be looked at.{:else}There is nothing to do, so no round was drafted.{/if}
-    <a href={outcomes} download="outcomes.csv">The answers as a file</a>
-  </p>
-  <Grid label="Answers" head={[{ figure: 'Line' }, 'Who', 'Target', 'What', 'Outcome', 'Why']}>
-    {#each shown as l, i (i)}
+{#snippet answers(label: string, lines: Lines)}
+  <Grid {label} head={[{ figure: 'Line' }, 'Who', 'Target', 'What', 'Outcome', 'Why']}>
+    {#each first(lines) as l, i (i)}
       <Row>
         <Cell figure>{l.line}</Cell>
         <Cell name>{l.user}</Cell>
@@ -83,7 +96,22 @@
       </Row>
     {/each}
   </Grid>
-  {#if out.lines.length > most}<p class="text-soft mt-2">The first {most}, those refused before the others; the file has them all.</p>{/if}
+  {#if lines.length > most}<p class="text-soft mt-2">The first {most}, those refused before the others.</p>{/if}
+{/snippet}
+<svelte:window ondragover={(e) => way === 'table' && e.preventDefault()} ondrop={drop} />
+{#if out}
+  <h1>
+    {count(out.lines.length, 'change', 'changes')}: {#each tally(out.lines) as { w, n }, i (w)}{i ? ', ' : ''}<span
+        class={w === 'refused' ? 'needs' : ''}>{n} {w}</span
+      >{/each}.
+  </h1>
+  <p class="sub">
+    {#if out.round.id}<a use:link href="/rounds/{out.round.id}">Round {out.round.id}</a> holds what was drafted{out.round.state === 'held'
+        ? '; it is held'
+        : ''}, and waits to be looked at.{:else}There is nothing to do, so no round was drafted.{/if}
+    <a href={outcomes} download="outcomes.csv">The answers as a file</a>
+  </p>
+  {@render answers('Answers', out.lines)}
   <p class="mt-5"><button class="cursor-pointer underline" onclick={() => (out = undefined)}>Ask for more</button></p>
 {:else}
   <h1>Ask for many changes at once.</h1>
@@ -109,7 +137,12 @@
           >marit.fell,*,disable</code
         >.
         <label class="text-ink cursor-pointer underline focus-within:outline-2 focus-within:outline-offset-2"
-          >Take it from a file<input type="file" accept=".csv,text/csv" class="sr-only" onchange={open} /></label>
+          >Take it from a file<input
+            type="file"
+            accept=".csv,text/csv"
+            class="sr-only"
+            onchange={(e) => open(e.currentTarget.files?.[0])} /></label
+        >, or drop one on this page.
       </p>
       <textarea
         bind:value={csv}
@@ -142,5 +175,14 @@
     </p>
     <Button class="bg-ink text-paper rounded" disabled={!ready} onclick={() => (asking = true)}>Draft a round</Button>
   </div>
+  {#if trouble}<p class="text-barn mt-4" role="alert">{trouble}</p>{/if}
+  {#if seen.length}
+    <h2 class="mt-6">
+      What would become of {count(seen.length, 'line', 'lines')}: {tally(seen)
+        .map(({ w, n }) => `${n} ${w}`)
+        .join(', ')}.
+    </h2>
+    {@render answers('What would become of each line', seen)}
+  {/if}
 {/if}
 <Because bind:open={asking} title="Draft a round of changes asked for" verb="Draft" act={draft} />

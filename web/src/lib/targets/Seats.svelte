@@ -8,6 +8,8 @@
   import Grid from '../ui/Grid.svelte';
   import Pager from '../ui/Pager.svelte';
   import Row from '../ui/Row.svelte';
+  import SeatBars from './SeatBars.svelte';
+  import SharedPools from './SharedPools.svelte';
   import Who from '../ui/Who.svelte';
 
   type Pool = components['schemas']['Pool'];
@@ -24,73 +26,14 @@
     (p.beside ? `, ${p.beside} of them by accounts to which nobody gives one` : '') +
     (p.missing ? `; ${p.missing} more wanted` : '') +
     (p.short ? `; ${p.short} too few` : '');
-
-  // A colour of ours as the plotting library can take it.
-  function shade(name: string) {
-    const probe = document.body.appendChild(document.createElement('span'));
-    probe.style.color = `var(--${name})`;
-    const colour = getComputedStyle(probe).color;
-    probe.remove();
-    return colour;
-  }
-
-  const parts = [
-    { label: 'as declared', colour: 'teal', of: (p: Pool) => p.taken - p.beside },
-    { label: 'beside', colour: 'ochre', of: (p: Pool) => p.beside },
-    { label: 'spare', colour: 'rule', of: (p: Pool) => Math.max((p.seats ?? 0) - p.taken, 0) },
-  ];
-
-  // The plotting library is loaded only where something is drawn.
-  function draw(canvas: HTMLCanvasElement, pools: Pool[]) {
-    let gone = false;
-    let chart: { destroy(): void } | undefined;
-    import('chart.js').then(({ Chart, BarController, BarElement, CategoryScale, LinearScale, Tooltip }) => {
-      if (gone) return;
-      Chart.register(BarController, BarElement, CategoryScale, LinearScale, Tooltip);
-      const ink = shade('ink');
-      const font = { family: 'IBM Plex Sans', size: 13 };
-      chart = new Chart(canvas, {
-        type: 'bar',
-        data: {
-          labels: pools.map((p) => p.licence),
-          datasets: parts.map((x) => ({
-            label: x.label,
-            data: pools.map(x.of),
-            backgroundColor: shade(x.colour),
-            barThickness: 16,
-          })),
-        },
-        options: {
-          indexAxis: 'y',
-          animation: false,
-          maintainAspectRatio: false,
-          scales: {
-            x: { stacked: true, grid: { display: false }, ticks: { color: ink, precision: 0, font } },
-            y: { stacked: true, grid: { display: false }, ticks: { color: ink, font } },
-          },
-        },
-      });
-    });
-    return {
-      destroy() {
-        gone = true;
-        chart?.destroy();
-      },
-    };
-  }
 </script>
 
 <h2>Licences</h2>
 <Await ask={list}>
   {#snippet children(s)}
-    <p class="text-soft mb-1 flex gap-4 text-sm">
-      {#each parts as x (x.label)}<span
-          ><span class="mr-1 inline-block size-3 align-[-1px]" style:background={`var(--${x.colour})`}></span>{x.label}</span
-        >{/each}
-    </p>
-    <div class="relative max-w-3xl" role="img" aria-label={s.pools.map(words).join('. ')} style:height={`${s.pools.length * 34 + 34}px`}>
-      <canvas use:draw={s.pools}></canvas>
-    </div>
+    <SeatBars
+      list={s.pools.map((p) => ({ name: p.licence, seats: p.seats ?? 0, taken: p.taken, beside: p.beside }))}
+      words={s.pools.map(words).join('. ')} />
     <Grid
       label="Licences"
       head={['Licence', ...['Seats', 'Taken', 'Spare', 'Declared', 'Missing', 'Beside', 'Too few'].map((figure) => ({ figure }))]}>
@@ -136,3 +79,4 @@
     {/snippet}
   </Await>
 {/if}
+<SharedPools {target} />
