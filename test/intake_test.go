@@ -21,6 +21,8 @@ import (
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/intake"
+	"hen-roost/internal/service/seen"
+	"hen-roost/internal/standin"
 )
 
 // pusher makes the operator by which a personnel system pushes people in, and returns its token.
@@ -255,6 +257,33 @@ func TestIntakeByTheBook(t *testing.T) {
 		t.Errorf("%d are seen", n)
 	}
 	expect(t, d, 0, "298 new", "intake", "show", "personnel")
+}
+
+// What an application puts back by itself is contested, counted, and can be given up to it.
+func TestContested(t *testing.T) {
+	d := prepared(t)
+	d.Ticketing.Set(standin.Trouble{PutBack: map[string]string{"title": "Guest"}, Later: 200 * time.Millisecond})
+	for n := 1; n <= 2; n++ {
+		must(t, d, "draft", "--target", "ticketing", "--because", "spring")
+		must(t, d, "approve", fmt.Sprint(n))
+		must(t, d, "run", fmt.Sprint(n))
+		time.Sleep(300 * time.Millisecond)
+		must(t, d, "survey", "ticketing")
+	}
+	expect(t, d, 3, "put right once, last by round 2 on", "drift", "--target", "ticketing", "--kind", "contested")
+	expect(t, d, 3, "find out what changes it, or leave it to that: roost give-up", "drift", "--target", "ticketing")
+	list := decode[[]seen.Finding](t, expect(t, d, 3, "", "drift", "--target", "ticketing", "--kind", "contested", "-o", "json"))
+	if len(list) < 2 || list[0].Before != "title Guest" {
+		t.Fatalf("%+v", list)
+	}
+	expect(t, d, 1, "is missing, not contested", "give-up", "--kind", "missing", "--because", "no")
+	expect(t, d, 0, "is declared", "give-up", "--target", "ticketing", "--because", "the desk's own rules set titles")
+	if text := must(t, d, "revision", "show"); !strings.Contains(text, "leaves: [title]") {
+		t.Errorf("%s", text)
+	}
+	if left := expect(t, d, 0, "", "drift", "--target", "ticketing"); strings.Contains(left, "Guest") {
+		t.Errorf("%s", left)
+	}
 }
 
 // Licences and people who were pushed in, in the console.

@@ -107,6 +107,7 @@ type Trouble struct {
 	Cut      int               `json:"cut,omitempty"`       // changes after which the connection is cut
 	Lie      int               `json:"lie,omitempty"`       // changes that are told done and not made
 	PutBack  map[string]string `json:"put-back,omitempty"`  // attributes of users that are set back to a value of its own
+	Later    time.Duration     `json:"later,omitempty"`     // after which they are; 0: at once
 	HalfBulk int               `json:"half-bulk,omitempty"` // operations of a bulk request after which the connection is cut
 	Behind   int               `json:"behind,omitempty"`    // changes before which somebody else writes the same resource
 	Shifting int               `json:"shifting,omitempty"`  // pages between which somebody else removes the first user

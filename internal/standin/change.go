@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"slices"
 	"strings"
+	"time"
 
 	"hen-roost/internal/scim"
 )
@@ -53,10 +54,27 @@ func (a *Application) do(q request) (r *record, err *scim.Error) {
 		return &record{r.id, body, r.version + 1, r.made, r.changed}, nil
 	}
 	if r == nil {
-		return a.state.add(q.kind, body), nil
+		r = a.state.add(q.kind, body)
+	} else {
+		a.state.change(q.kind, r, body)
 	}
-	a.state.change(q.kind, r, body)
+	if t := a.now(); q.kind == users && t.Later > 0 && len(t.PutBack) > 0 {
+		time.AfterFunc(t.Later, func() { a.putBack(r.id, t.PutBack) })
+	}
 	return r, nil
+}
+
+// putBack sets attributes of a user to values of the application's own, behind the back of whoever changed them.
+func (a *Application) putBack(id string, values map[string]string) {
+	a.state.mu.Lock()
+	defer a.state.mu.Unlock()
+	if r := a.state.kinds[users].byID[id]; r != nil {
+		body := r.body.Copy()
+		for n, v := range values {
+			body[n] = v
+		}
+		a.state.change(users, r, body)
+	}
 }
 
 // bodyAfter is a resource as a request leaves it.
@@ -110,8 +128,10 @@ func (a *Application) bodyAfter(q request, r *record) (scim.Resource, *scim.Erro
 		if body.Get("active") == nil {
 			body["active"] = true
 		}
-		for n, v := range a.now().PutBack {
-			body[n] = v
+		if t := a.now(); t.Later == 0 {
+			for n, v := range t.PutBack {
+				body[n] = v
+			}
 		}
 	}
 	return body, nil

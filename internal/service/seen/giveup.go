@@ -45,7 +45,11 @@ func (s *Seen) GiveUp(ctx context.Context, who door.Operator, keys []string, bec
 		}
 		all := slices.Concat(t.Leaves, given[name])
 		slices.Sort(all)
-		edits = append(edits, declare.Edit{Section: "targets", Name: name, Key: "leaves", Do: declare.Set, Value: slices.Compact(all)})
+		list := []any{}
+		for _, a := range slices.Compact(all) {
+			list = append(list, a)
+		}
+		edits = append(edits, declare.Edit{Section: "targets", Name: name, Key: "leaves", Do: declare.Set, Value: list})
 	}
 	return s.Edit(ctx, who, c.Revision, edits, because)
 }
