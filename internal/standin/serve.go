@@ -161,17 +161,33 @@ func (a *Application) search(w http.ResponseWriter, r *http.Request) {
 		refuse(w, bad.(*scim.Error))
 		return
 	}
-	a.state.mu.Lock()
-	defer a.state.mu.Unlock()
-	k := a.state.kinds[kind]
-	if k == nil {
-		refuse(w, scim.NewError(404, "", "there is no "+kind))
-		return
-	}
-	list, err := a.chosen(kind, q.Filter)
+	out, shown, err := a.page(kind, q)
 	if err != nil {
 		refuse(w, err)
 		return
+	}
+	for _, x := range shown { // others are answered meanwhile
+		b, _ := json.Marshal(scim.Project(x, strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
+		out.Resources = append(out.Resources, b)
+	}
+	tell(w, 200, out)
+	if kind == users && len(shown) > 0 && q.Filter == "" && a.take(func(t *Trouble) *int { return &t.Shifting }) {
+		a.state.mu.Lock()
+		defer a.state.mu.Unlock()
+		a.state.remove(users, a.state.kinds[users].order[0])
+	}
+}
+
+// page is what a search finds, and of it the resources of the page.
+func (a *Application) page(kind string, q scim.Search) (out scim.List, shown []scim.Resource, err *scim.Error) {
+	a.state.mu.Lock()
+	defer a.state.mu.Unlock()
+	if a.state.kinds[kind] == nil {
+		return out, nil, scim.NewError(404, "", "there is no "+kind)
+	}
+	list, err := a.chosen(kind, q.Filter)
+	if err != nil {
+		return out, nil, err
 	}
 	start, count := max(q.Start, 1), a.choices.Page
 	if q.Count != nil {
@@ -186,27 +202,22 @@ func (a *Application) search(w http.ResponseWriter, r *http.Request) {
 			}
 		}
 		if at < 0 {
-			refuse(w, scim.NewError(400, "invalidCursor", "the cursor leads nowhere"))
-			return
+			return out, nil, scim.NewError(400, "invalidCursor", "the cursor leads nowhere")
 		}
 		start = at + 2
 	}
 	from := min(start-1, len(list))
 	page := list[from:min(from+count, len(list))]
-	out := scim.List{Schemas: []string{scim.ListMessage}, Total: len(list), Count: len(page), Resources: []json.RawMessage{}}
+	out = scim.List{Schemas: []string{scim.ListMessage}, Total: len(list), Count: len(page), Resources: []json.RawMessage{}}
 	if !byCursor {
 		out.Start = start
 	} else if from+len(page) < len(list) {
 		out.Next = page[len(page)-1].id
 	}
 	for _, x := range page {
-		b, _ := json.Marshal(scim.Project(a.state.shown(kind, x), strings.Join(q.Attributes, ","), strings.Join(q.Excluded, ",")))
-		out.Resources = append(out.Resources, b)
+		shown = append(shown, a.state.shown(kind, x))
 	}
-	tell(w, 200, out)
-	if kind == users && len(page) > 0 && q.Filter == "" && a.take(func(t *Trouble) *int { return &t.Shifting }) {
-		a.state.remove(users, k.order[0])
-	}
+	return out, shown, nil
 }
 
 // chosen are the resources that a filter chooses.

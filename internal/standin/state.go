@@ -239,6 +239,7 @@ func (st *state) renumber() {
 		in := st.kinds[k]
 		in.byID = map[string]*record{}
 		for _, r := range in.order {
+			r.body = r.body.Copy() // somebody may be told of it at this moment
 			if list, ok := r.body.Get("members").([]any); ok {
 				for _, m := range list {
 					if m, ok := m.(map[string]any); ok {

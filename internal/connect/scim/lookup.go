@@ -58,7 +58,7 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*seen, error)
 	if !s.config.Filter.Supported {
 		return v, v.readAll(ctx, logins, groups)
 	}
-	if err := v.find(ctx, "/Users", "userName", logins, "", v.takeUser); err != nil {
+	if err := find(ctx, v, "/Users", "userName", logins, "", readUser, v.keep); err != nil {
 		return nil, err
 	}
 	var rest []string // managers are told by their ids
@@ -83,10 +83,10 @@ func (s *session) lookup(ctx context.Context, acts []connect.Act) (*seen, error)
 	for n := range groups {
 		some[n] = !whole[n]
 	}
-	if err := v.find(ctx, "/Groups", "displayName", only(some, true), "&excludedAttributes=members", v.takeGroup); err != nil {
+	if err := find(ctx, v, "/Groups", "displayName", only(some, true), "&excludedAttributes=members", theGroup, v.takeGroup); err != nil {
 		return nil, err
 	}
-	return v, v.find(ctx, "/Groups", "displayName", only(some, false), "", v.takeGroup)
+	return v, find(ctx, v, "/Groups", "displayName", only(some, false), "", theGroup, v.takeGroup)
 }
 
 func only(all map[string]bool, which bool) map[string]bool {
@@ -118,14 +118,10 @@ func (v *seen) readAll(ctx context.Context, logins, groups map[string]bool) erro
 	}
 	for _, g := range all.groups {
 		if groups[strings.ToLower(g.Name)] {
-			v.takeGroup(g.raw)
+			v.takeGroup(g.group)
 		}
 	}
 	return nil
-}
-
-func (v *seen) takeUser(raw json.RawMessage) {
-	v.keep(readUser(raw))
 }
 
 func (v *seen) keep(u *user) {
@@ -134,8 +130,12 @@ func (v *seen) keep(u *user) {
 	v.users[n] = append(v.users[n], u)
 }
 
-func (v *seen) takeGroup(raw json.RawMessage) {
+func theGroup(raw json.RawMessage) *group {
 	g, _ := readGroup(raw)
+	return g
+}
+
+func (v *seen) takeGroup(g *group) {
 	n := strings.ToLower(g.Name)
 	v.groups[n] = append(v.groups[n], g)
 	in := map[string]bool{}
@@ -145,25 +145,15 @@ func (v *seen) takeGroup(raw json.RawMessage) {
 	v.inside[g.ID] = in
 }
 
-// find asks for resources by their names, many in a request and several requests at once.
-func (v *seen) find(ctx context.Context, endpoint, attribute string, names map[string]bool, more string, take func(json.RawMessage)) error {
-	var filters []string
-	var b strings.Builder
-	for n := range names {
-		one := attribute + " eq " + protocol.Quote(n)
-		if b.Len() > 0 && b.Len()+len(one) > filterMost {
-			filters = append(filters, b.String())
-			b.Reset()
-		}
-		if b.Len() > 0 {
-			b.WriteString(" or ")
-		}
-		b.WriteString(one)
-	}
-	if b.Len() > 0 {
-		filters = append(filters, b.String())
-	}
-	found := make([][]json.RawMessage, len(filters))
+// namesMost is how many names one filter asks for: few enough that several requests are under way for a batch.
+const namesMost = 40
+
+// find asks for resources by their names, many in a request and several requests at once, and reads each answer while others
+// are still on their way.
+func find[T any](ctx context.Context, v *seen, endpoint, attribute string, names map[string]bool, more string,
+	read func(json.RawMessage) T, take func(T)) error {
+	filters := filtersFor(attribute, names)
+	found := make([][]T, len(filters))
 	err := v.each(len(filters), func(i int) error {
 		for { // a server may give fewer than it found
 			var p protocol.List
@@ -171,17 +161,42 @@ func (v *seen) find(ctx context.Context, endpoint, attribute string, names map[s
 			if err := v.ask(ctx, "GET", path, nil, "", &p); err != nil {
 				return err
 			}
-			if found[i] = append(found[i], p.Resources...); len(p.Resources) == 0 || len(found[i]) >= p.Total {
+			for _, raw := range p.Resources {
+				found[i] = append(found[i], read(raw))
+			}
+			if len(p.Resources) == 0 || len(found[i]) >= p.Total {
 				return nil
 			}
 		}
 	})
 	for _, list := range found {
-		for _, raw := range list {
-			take(raw)
+		for _, x := range list {
+			take(x)
 		}
 	}
 	return err
+}
+
+// filtersFor are filters that choose what has one of some names, as many as it takes.
+func filtersFor(attribute string, names map[string]bool) (out []string) {
+	var b strings.Builder
+	n := 0
+	for name := range names {
+		one := attribute + " eq " + protocol.Quote(name)
+		if n > 0 && (n == namesMost || b.Len()+len(one) > filterMost) {
+			out = append(out, b.String())
+			b.Reset()
+			n = 0
+		}
+		if n++; n > 1 {
+			b.WriteString(" or ")
+		}
+		b.WriteString(one)
+	}
+	if n > 0 {
+		out = append(out, b.String())
+	}
+	return out
 }
 
 // each does something for each of n, several at once, and returns the first error.
