@@ -12,6 +12,9 @@ import (
 // way round: nobody is locked out in between, and what was taken away is refused.
 func (x suite) renewal() {
 	ctx := context.Background()
+	if x.schema.Renews != (x.Fresh != nil) {
+		x.Errorf("the schema says of renewing our login %v", x.schema.Renews)
+	}
 	if x.Fresh == nil {
 		if err := connect.Renew(ctx, x.open(), connect.Seal([]byte("x"))); !errors.Is(err, errors.ErrUnsupported) {
 			x.Errorf("it is said to be renewed: %v", err)

@@ -58,6 +58,7 @@ func (Connector) Schema() model.Schema { return schema }
 
 var schema = model.Schema{
 	Kind:     Kind,
+	Renews:   true,
 	About:    "a Unix host, over SSH",
 	Leads:    true,
 	Settings: []string{keysSetting, elevationSetting, authoritySetting},

@@ -47,6 +47,7 @@ func (Connector) Schema() model.Schema { return schema }
 
 var schema = model.Schema{
 	Kind:      Kind,
+	Renews:    true,
 	About:     "a directory, over LDAP with TLS",
 	FoldNames: true,
 	Kinds: []model.KindSchema{

@@ -61,6 +61,7 @@ const everywhere = "%"
 
 var schema = model.Schema{
 	Kind:        Kind,
+	Renews:      true,
 	About:       "a MariaDB server (10.6 and later), over its own protocol with TLS",
 	SystemNames: []string{"mariadb.sys", "PUBLIC"},
 	Factory:     []string{"root@*", "@*"},

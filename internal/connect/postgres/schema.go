@@ -53,6 +53,7 @@ const namePattern = `^[^\x00-\x1f\x7f]{1,63}$`
 
 var schema = model.Schema{
 	Kind:        Kind,
+	Renews:      true,
 	About:       "a PostgreSQL server (15 and later), over its own protocol with TLS",
 	SystemNames: []string{"pg_*"},
 	Factory:     []string{"postgres"},

@@ -57,6 +57,37 @@ func (l liar) start(t *testing.T, bulk, cursor bool) connect.Access {
 		Wait: 3 * time.Second})
 }
 
+// What a server offers is asked anew each time: between two surveys it may come to have licences, and change what users tell.
+func TestSchemaThatChanges(t *testing.T) {
+	at := atomic.Int32{}
+	turn := func(first, then string) func(http.ResponseWriter, *http.Request) {
+		return func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, map[bool]string{true: first, false: then}[at.Load() == 0])
+		}
+	}
+	const extended = "urn:x:desk"
+	l := liar{
+		"GET /ResourceTypes": turn(types, `{"Resources":[{"name":"User","endpoint":"/Users","schema":"urn:ietf:params:scim:schemas:core:2.0:User",
+			"schemaExtensions":[{"schema":"`+extended+`","required":false}]},{"name":"Licence","endpoint":"/Licences","schema":"urn:x:l"}]}`),
+		"GET /Schemas": turn(schemas, `{"Resources":[{"id":"urn:x:l","attributes":[{"name":"displayName"},{"name":"seats"}]},
+			{"id":"`+extended+`","attributes":[{"name":"desk","type":"string"}]}]}`),
+		"GET /Users": says(`{"totalResults":1,"Resources":[{"id":"1","userName":"ulla","` + extended + `":{"desk":"4"},
+			"entitlements":[{"value":"desk"}]}]}`),
+		"GET /Licences": says(`{"totalResults":1,"Resources":[{"id":"l","displayName":"desk","seats":4}]}`)}
+	a := l.start(t, false, false)
+	for turn, want := range []string{"", "4"} {
+		at.Store(int32(turn))
+		all := connecttest.Surveyed(t, connecttest.Open(t, scim.Connector{}, a))
+		licence := all[model.Named{Kind: model.LicenceKind, Name: "desk"}]
+		if got := licence.Attributes.One(model.Seats); got != want {
+			t.Errorf("survey %d: %q seats, want %q", turn+1, got, want)
+		}
+		if u := all[model.Named{Kind: model.Account, Name: "ulla"}]; u.Name == "" {
+			t.Errorf("survey %d: %v", turn+1, all)
+		}
+	}
+}
+
 // What cannot be opened says why.
 func TestNotOpened(t *testing.T) {
 	for what, c := range map[string]struct {

@@ -141,6 +141,7 @@ type TargetDetail struct {
 	At         string              `json:"at" doc:"file:line:column of the declaration"`
 	Details    map[string][]string `json:"details,omitempty" doc:"what the target tells of itself"`
 	Holds      []Holding           `json:"holds" doc:"how many objects of each kind were seen"`
+	Renews     bool                `json:"renews,omitempty" doc:"that secret can be rotated from here"`
 	Needs      bool                `json:"needs,omitempty" doc:"what makes our login there can be told"`
 }
 
@@ -178,7 +179,7 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 		protect = []string{}
 	}
 	_, needs := s.Kinds[d.Target.Kind].(connect.LoginMaker)
-	out := TargetDetail{Needs: needs, Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
+	out := TargetDetail{Needs: needs, Renews: d.Schema.Renews, Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
 		Match:      d.Target.Match,
 		Unexpected: d.Target.Unexpected,
 		Protect:    protect, At: c.Declared.Locate(d.Target.Pos).String()}

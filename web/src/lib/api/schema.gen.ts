@@ -3767,6 +3767,7 @@ export interface components {
             kinds: components["schemas"]["KindSchema"][];
             leads?: boolean;
             needs?: string[];
+            renews?: boolean;
             settings?: string[];
             "system-names"?: string[];
         };
@@ -4209,6 +4210,8 @@ export interface components {
             /** @description fingerprint of a key that waits for acceptance */
             print?: string;
             protect: string[];
+            /** @description that secret can be rotated from here */
+            renews?: boolean;
             /** @description the name of the secret that it is signed in to with */
             secret?: string;
             /** @enum {string} */

@@ -131,7 +131,7 @@
     {/if}
     <p class="mb-6 flex items-baseline gap-4">
       <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Working…' : 'Survey'}</Button>
-      {#if t.secret}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (rotating = true)}
+      {#if t.secret && t.renews}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (rotating = true)}
           >Rotate {t.secret}</Button
         >{/if}
       {#if powered.includes(t.kind)}<Button
