@@ -72,7 +72,7 @@ func (a *app) giveUp() *cobra.Command {
 		Long: `Leave what is contested to whatever changes it back, as an application does whose own rules overrule what it is told. The
 attributes that rounds put right and that were changed again are declared under leaves of those targets: accounts that are made get
 them all the same, and are not compared by them. To own one again, take it out: roost edit targets TARGET --take leaves=ATTRIBUTE.`,
-		Example: "  roost drift --kind contested\n  roost give-up --target ticketing --because \"the desk's own rules set titles\"",
+		Example: "  roost give-up --target ticketing --because \"the desk's own rules set titles\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if len(ch.kinds) == 0 {
 				ch.kinds = []string{"contested"}

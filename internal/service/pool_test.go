@@ -57,8 +57,9 @@ func TestSharedPool(t *testing.T) {
 		t.Errorf("%+v %v", none, err)
 	}
 	text = strings.Replace(suite, "number: 1010}", "number: 1010, roles: [planner]}", 1)
-	if err := declared(); err == nil || !strings.Contains(err.Error(), "pool suite has 2 seats, and the declaration gives one to 3 people: "+
-		"1 too few") || !strings.Contains(err.Error(), "c.yaml:11:9") {
+	if err := declared(); err == nil || !strings.Contains(err.Error(),
+		"pool suite has 2 seats, and the declaration gives one to 3 people: "+
+			"1 too few") || !strings.Contains(err.Error(), "c.yaml:11:9") {
 		t.Errorf("%v", err)
 	}
 	text = strings.Replace(text, "seats: 2", "seats: 3", 1)

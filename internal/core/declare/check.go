@@ -170,13 +170,7 @@ func (c *checker) target(t *model.Target) {
 			c.fault(t.Pos, "removal of target %q says when accounts go, but those of kind %s cannot be removed yet", t.Name, t.Kind)
 		}
 	}
-	for _, name := range t.Leaves {
-		if slices.Contains(model.Unleft, name) {
-			c.fault(t.Pos, "target %q leaves %s to others, by which it is decided who may do what there", t.Name, name)
-			continue
-		}
-		c.attribute(name, t.Pos, []*model.Target{t})
-	}
+	c.left(t)
 	for _, p := range t.Protect {
 		if _, err := path.Match(p, ""); err != nil {
 			c.fault(t.Pos, "protect pattern %q of target %q: %v", p, t.Name, err)
@@ -186,6 +180,17 @@ func (c *checker) target(t *model.Target) {
 		if why, shut := (model.Shield{Target: t, Fold: schema.FoldNames}).Protects(name); shut {
 			c.fault(t.Pos, "target %q lends the account %q, which is %s", t.Name, name, why)
 		}
+	}
+}
+
+// left faults attributes that a target leaves to others and that cannot be.
+func (c *checker) left(t *model.Target) {
+	for _, name := range t.Leaves {
+		if slices.Contains(model.Unleft, name) {
+			c.fault(t.Pos, "target %q leaves %s to others, by which it is decided who may do what there", t.Name, name)
+			continue
+		}
+		c.attribute(name, t.Pos, []*model.Target{t})
 	}
 }
 

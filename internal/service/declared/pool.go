@@ -22,7 +22,7 @@ func seated(on *Current, r *Reading) error {
 		}
 		if short > before {
 			faults = append(faults, declare.Fault{At: r.source.Locate(x.Pos), Message: fmt.Sprintf("pool %s has %s, and the declaration "+
-				"gives one to %d people: %d too few; buy more, or have somebody give one up: roost pool show %s tells who uses theirs least",
+				"gives one to %d people: %d too few; buy more, or have somebody give one up: roost pool show %s tells who could",
 				name, door.Count(x.Seats, "seat", "seats"), x.Seats+short, short, name)})
 		}
 	}

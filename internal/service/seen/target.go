@@ -179,7 +179,8 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 		protect = []string{}
 	}
 	_, needs := s.Kinds[d.Target.Kind].(connect.LoginMaker)
-	out := TargetDetail{Needs: needs, Renews: d.Schema.Renews, Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
+	out := TargetDetail{Needs: needs, Renews: d.Schema.Renews,
+		Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
 		Match:      d.Target.Match,
 		Unexpected: d.Target.Unexpected,
 		Protect:    protect, At: c.Declared.Locate(d.Target.Pos).String()}
