@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"strings"
@@ -15,11 +16,6 @@ import (
 
 // A host may show a certificate in place of a bare identity key (PROTOCOL.certkeys of OpenSSH): then who signed it is
 // accepted once for all hosts, in the target's settings, and no host's key by itself.
-
-// certError says that a host's certificate is not one to go by.
-type certError struct{ words string }
-
-func (e *certError) Error() string { return e.words }
 
 // signedBy checks identity keys of a target whose settings name who signs them; nil when they name nobody.
 func signedBy(a connect.Access) (func(ssh.PublicKey) error, error) {
@@ -39,13 +35,13 @@ func signedBy(a connect.Access) (func(ssh.PublicKey) error, error) {
 		cert, ok := key.(*ssh.Certificate)
 		switch {
 		case !ok:
-			return &certError{"it shows a bare identity key, " + ssh.FingerprintSHA256(key) + ", and no certificate; its setting " +
-				authoritySetting + " asks for one"}
+			return errors.New("it shows a bare identity key, " + ssh.FingerprintSHA256(key) + ", and no certificate; its setting " +
+				authoritySetting + " asks for one")
 		case cert.CertType != ssh.HostCert:
-			return &certError{"it shows a certificate that is not a host's"}
+			return errors.New("it shows a certificate that is not a host's")
 		case !bytes.Equal(cert.SignatureKey.Marshal(), authority.Marshal()):
-			return &certError{"its certificate was signed by " + ssh.FingerprintSHA256(cert.SignatureKey) + ", and not by " +
-				ssh.FingerprintSHA256(authority)}
+			return errors.New("its certificate was signed by " + ssh.FingerprintSHA256(cert.SignatureKey) + ", and not by " +
+				ssh.FingerprintSHA256(authority))
 		}
 		var first error
 		for _, name := range []string{a.Target, address} { // a certificate names hosts as people do, or as the network does
@@ -58,8 +54,8 @@ func signedBy(a connect.Access) (func(ssh.PublicKey) error, error) {
 				first = err
 			}
 		}
-		return &certError{fmt.Sprintf("its certificate does not hold for it: %s (it is for %s)", connect.Printable(first.Error()),
-			connect.Printable(strings.Join(cert.ValidPrincipals, ", ")))}
+		return fmt.Errorf("its certificate does not hold for it: %s (it is for %s)", connect.Printable(first.Error()),
+			connect.Printable(strings.Join(cert.ValidPrincipals, ", ")))
 	}, nil
 }
 

@@ -5,12 +5,12 @@ import (
 	"context"
 	"crypto/rand"
 	"errors"
-	"net"
 	"strings"
 
 	"golang.org/x/crypto/ssh"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/overssh"
 )
 
 var _ connect.Prover = (*session)(nil)
@@ -80,29 +80,16 @@ func (s *session) signIn(ctx context.Context, as string, secret connect.Secret) 
 				return answers, nil
 			})}
 	}
-	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
-	defer cancel()
-	raw, err := s.access.Connect(ctx)
-	if err != nil {
-		return nil, false, &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
-	}
-	stop := context.AfterFunc(ctx, func() { raw.Close() })
-	defer stop()
-	conf := s.clientConfig(as, auth)
-	c, chans, reqs, err := ssh.NewClientConn(&prompt{Conn: raw}, s.access.Address, conf)
-	switch {
+	client, _, err = overssh.Dial(ctx, s.access, as, auth, s.signed)
+	switch refused := errors.As(err, new(*connect.Refused)); {
 	case err == nil:
-		return ssh.NewClient(c, chans, reqs), true, nil
-	case errors.Is(err, errTried), strings.Contains(err.Error(), "unable to authenticate") && offered(err, method):
-		err = nil
-	case strings.Contains(err.Error(), "unable to authenticate"):
+		return client, true, nil
+	case errors.Is(err, errTried), refused && offered(err, method):
+		return nil, false, nil
+	case refused:
 		err = errors.New("the host takes no sign-in by " + method)
 	}
-	raw.Close()
-	if err != nil {
-		err = &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
-	}
-	return nil, false, err
+	return nil, false, &connect.Error{Target: s.access.Target, Op: "try to sign in as " + as, Err: err}
 }
 
 var errTried = errors.New("refused before")
@@ -112,18 +99,4 @@ func offered(err error, method string) bool {
 	_, tried, _ := strings.Cut(err.Error(), "attempted methods [")
 	tried, _, _ = strings.Cut(tried, "]")
 	return strings.Contains(tried, method) || method == "password" && strings.Contains(tried, "keyboard-interactive")
-}
-
-// clientConfig is for a connection of its own to a host whose key is accepted.
-func (s *session) clientConfig(as string, auth []ssh.AuthMethod) *ssh.ClientConfig {
-	conf := &ssh.ClientConfig{User: as, Auth: auth, HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-		if err := checkKey(s.access, key); err != nil {
-			return err
-		}
-		return nil
-	}}
-	if algos := algorithmsOf(s.access.Key); algos != nil {
-		conf.HostKeyAlgorithms = algos
-	}
-	return conf
 }

@@ -15,6 +15,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/overssh"
 	"hen-roost/internal/core/model"
 )
 
@@ -24,6 +25,7 @@ type session struct {
 	access connect.Access
 	conn   net.Conn
 	client *ssh.Client
+	signed func(ssh.PublicKey) error // checks identity keys where those of hosts are signed; nil: the one that was accepted is it
 }
 
 // Open implements connect.Connector. The secret is a private key in PEM.
@@ -39,80 +41,17 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 	if err != nil {
 		return fail("connect", err)
 	}
-	ctx, cancel := context.WithTimeout(ctx, a.Patience())
-	defer cancel()
-	raw, err := a.Connect(ctx)
-	if err != nil {
+	client, raw, err := overssh.Dial(ctx, a, a.As, []ssh.AuthMethod{ssh.PublicKeys(signer)}, signed)
+	var key *connect.KeyError
+	switch {
+	case errors.As(err, &key):
+		return nil, key
+	case errors.As(err, new(*connect.Refused)):
+		return fail("sign in as "+a.As, err)
+	case err != nil:
 		return fail("connect", err)
 	}
-	deadline, _ := ctx.Deadline()
-	_ = raw.SetDeadline(deadline)
-	stop := context.AfterFunc(ctx, func() { raw.Close() }) // a cancelled caller need not wait for the handshake
-	var keyErr *connect.KeyError
-	conf := &ssh.ClientConfig{
-		User: a.As, Auth: []ssh.AuthMethod{ssh.PublicKeys(signer)},
-		HostKeyCallback: func(_ string, _ net.Addr, key ssh.PublicKey) error {
-			if signed != nil {
-				return signed(key)
-			}
-			if keyErr = checkKey(a, key); keyErr != nil {
-				return keyErr
-			}
-			return nil
-		},
-	}
-	if algos := algorithmsOf(a.Key); algos != nil && signed == nil {
-		conf.HostKeyAlgorithms = algos
-	}
-	c, chans, reqs, err := ssh.NewClientConn(&prompt{Conn: raw}, a.Address, conf)
-	if !stop() || err != nil {
-		raw.Close()
-		switch {
-		case keyErr != nil:
-			return nil, keyErr
-		case errors.As(err, new(*certError)):
-			return fail("connect", err)
-		case err == nil:
-			return fail("connect", context.Cause(ctx))
-		case strings.Contains(err.Error(), "unable to authenticate"):
-			return fail("sign in as "+a.As, &connect.Refused{Err: err})
-		case isTimeout(err) || ctx.Err() != nil:
-			return fail("connect", fmt.Errorf("it took the connection but said nothing for %s", a.Patience()))
-		}
-		return fail("connect", err)
-	}
-	_ = raw.SetDeadline(time.Time{})
-	return &session{access: a, conn: raw, client: ssh.NewClient(c, chans, reqs)}, nil
-}
-
-func isTimeout(err error) bool {
-	var n net.Error
-	return errors.As(err, &n) && n.Timeout() || strings.Contains(err.Error(), "i/o timeout")
-}
-
-func checkKey(a connect.Access, key ssh.PublicKey) *connect.KeyError {
-	offered := strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))
-	if offered == a.Key {
-		return nil
-	}
-	e := &connect.KeyError{Target: a.Target, Offered: offered, Print: ssh.FingerprintSHA256(key), Accepted: a.Key}
-	if was, _, _, _, err := ssh.ParseAuthorizedKey([]byte(a.Key)); err == nil {
-		e.Was = ssh.FingerprintSHA256(was)
-	}
-	return e
-}
-
-// algorithmsOf asks the host for the kind of key that was accepted, so that a
-// host with several is not mistaken for a changed one.
-func algorithmsOf(accepted string) []string {
-	key, _, _, _, err := ssh.ParseAuthorizedKey([]byte(accepted))
-	if err != nil {
-		return nil
-	}
-	if key.Type() == ssh.KeyAlgoRSA {
-		return []string{ssh.KeyAlgoRSASHA512, ssh.KeyAlgoRSASHA256}
-	}
-	return []string{key.Type()}
+	return &session{access: a, conn: raw, client: client, signed: signed}, nil
 }
 
 func (s *session) Close() error { return s.client.Close() }

@@ -1,0 +1,273 @@
+package dialect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	language "hen-roost/internal/dialect"
+)
+
+// batch is acts that are carried out, and what was.
+type batch struct {
+	*connect.Batch
+	*session
+	done []connect.Act // in the order in which they were
+}
+
+// kindsOf are the kinds of which a batch must know: those that it changes, those that are moved, and accounts, which may tell
+// what they are in.
+func (s *session) kindsOf(acts []connect.Act) map[model.ObjectKind]bool {
+	out := map[model.ObjectKind]bool{}
+	for _, a := range acts {
+		out[a.Object] = true
+		if a.Moves() {
+			out[a.MemberKind] = true
+			for name, h := range s.file.Holds {
+				for _, l := range h.List {
+					if l.In[a.Object.String()].Set() {
+						out[model.KindNamed(name)] = true
+					}
+				}
+			}
+		}
+	}
+	return out
+}
+
+// Apply implements connect.Session.
+func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+	kinds := s.kindsOf(acts)
+	before, err := s.list(ctx, kinds)
+	if err != nil {
+		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+	}
+	b := &batch{Batch: connect.Begin(s.file.Schema(), acts, before), session: s}
+	b.Stages(func(ready []int) { b.carry(ctx, ready) })
+	if b.Lost == nil && s.talk != nil && len(b.done) > 0 {
+		b.proveOurs(ctx)
+	}
+	after, err := before, b.Lost
+	if b.Sent() != nil && err == nil {
+		after, err = s.list(ctx, kinds)
+	}
+	if err != nil {
+		err = s.fail("change", err)
+	}
+	return b.Conclude(after, err)
+}
+
+// carry types what the acts of one stage take, those that go many at once together.
+func (b *batch) carry(ctx context.Context, ready []int) {
+	type way struct {
+		verb model.Verb
+		set  model.Named
+	}
+	together := map[way][]int{}
+	for _, i := range ready {
+		a := b.Acts[i]
+		if b.Lost != nil || a.Verb == model.AdoptIt {
+			continue
+		}
+		if commands := b.file.Holds[a.Object.String()].Moving(a.Verb); len(commands) == 1 && commands[0].Many > 1 {
+			together[way{a.Verb, a.Of()}] = append(together[way{a.Verb, a.Of()}], i)
+			continue
+		}
+		b.one(ctx, i)
+	}
+	for _, w := range slices.SortedFunc(maps.Keys(together), func(x, y way) int { return x.set.Compare(y.set) }) {
+		c := b.file.Holds[w.set.Kind.String()].Moving(w.verb)[0]
+		for some := range slices.Chunk(together[w], c.Many) {
+			if b.Lost == nil {
+				b.many(ctx, c, some)
+			}
+		}
+	}
+}
+
+// one carries out one act.
+func (b *batch) one(ctx context.Context, i int) {
+	a := b.Acts[i]
+	err := b.typed(ctx, a)
+	switch {
+	case err == nil:
+		b.done = append(b.done, a)
+	case language.Broken(err):
+		b.Lost = err
+	default:
+		b.Trouble[i] = errors.New(connect.Printable(err.Error()))
+	}
+}
+
+// typed types what an act takes.
+func (s *session) typed(ctx context.Context, a connect.Act) error {
+	h := s.file.Holds[a.Object.String()]
+	if h == nil {
+		return failed(fmt.Sprintf("the dialect %s says nothing of a %s", s.file.Kind, a.Object))
+	}
+	vars := s.vars()
+	vars["name"], vars["set"], vars["member"] = a.Name, a.Name, a.Member
+	want, was := map[string]any{}, map[string]any{}
+	for _, c := range a.Changes {
+		want[language.Key(c.Attribute)], was[language.Key(c.Attribute)] = plain(c.After), plain(c.Before)
+	}
+	vars["want"], vars["was"] = want, was
+	send := func(list []language.Command) error { return s.send(ctx, list, vars) }
+	switch a.Verb {
+	case model.Create:
+		if err := send(h.Create); err != nil {
+			return err
+		}
+		if err := s.set(a, h, vars, send); err != nil {
+			return err
+		}
+		return send(h.Then)
+	case model.Modify:
+		return s.set(a, h, vars, send)
+	}
+	return send(h.Commands(a.Verb))
+}
+
+// send types commands, and answers what they ask.
+func (s *session) send(ctx context.Context, list []language.Command, vars language.Vars) error {
+	return s.file.Sent(list, vars, func(line string, c language.Command) (string, error) {
+		input, err := c.Input.Plain(vars)
+		if err != nil {
+			return "", err
+		}
+		return s.say(ctx, line, c.Answer, vars, input)
+	})
+}
+
+// set types what the changes of an act take, one after the other.
+func (s *session) set(a connect.Act, h *language.Holds, vars language.Vars, send func([]language.Command) error) error {
+	for _, c := range a.Changes {
+		commands, can := h.Set[c.Attribute]
+		if !can {
+			return failed(c.Attribute + " cannot be set there")
+		}
+		vars["value"] = plain(c.After)
+		if c.Sealed != "" || a.Secrets[c.Attribute].Reveal() != nil {
+			secret := a.Secrets[c.Attribute]
+			if secret.Empty() {
+				return failed("there is no secret to be set")
+			}
+			vars["secret"], vars["value"] = string(secret.Reveal()), nil
+		}
+		if err := send(commands); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// plain is a value as expressions see it: one, several, or none.
+func plain(values []string) any {
+	switch len(values) {
+	case 0:
+		return ""
+	case 1:
+		return values[0]
+	}
+	return values
+}
+
+// many carries out acts that go at once, and hears which of them did not.
+func (b *batch) many(ctx context.Context, c language.Command, places []int) {
+	vars := b.vars()
+	vars["name"], vars["set"] = b.Acts[places[0]].Name, b.Acts[places[0]].Name
+	names, at := make([]string, 0, len(places)), map[string]int{}
+	for _, i := range places {
+		if _, err := b.file.Quote.Word(b.Acts[i].Member); err != nil { // it would keep the others from being said
+			b.Trouble[i] = errors.New(connect.Printable(err.Error()))
+			continue
+		}
+		names, at[b.Acts[i].Member] = append(names, b.Acts[i].Member), i
+	}
+	vars["names"] = names
+	if len(names) == 0 {
+		return
+	}
+	answer := ""
+	err := b.file.Sent([]language.Command{c}, vars, func(line string, c language.Command) (text string, err error) {
+		answer, err = b.say(ctx, line, c.Answer, vars, "")
+		var told *language.Failed
+		if c.Each.Set() && (err == nil || errors.As(err, &told)) && c.Each.MatchString(answer) {
+			return "", nil // it tells of each that it did not do
+		}
+		return answer, err
+	})
+	if language.Broken(err) {
+		b.Lost = err
+		return
+	}
+	for line := range strings.Lines(answer) {
+		m := c.Each.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
+		if m == nil {
+			continue
+		}
+		if i, known := at[m[c.Each.SubexpIndex("name")]]; known {
+			b.Trouble[i] = errors.New(connect.Printable(m[c.Each.SubexpIndex("why")]))
+		}
+	}
+	for _, i := range places {
+		switch {
+		case b.Trouble[i] != nil:
+		case err != nil:
+			b.Trouble[i] = errors.New(connect.Printable(err.Error()))
+		default:
+			b.done = append(b.done, b.Acts[i])
+		}
+	}
+}
+
+// proveOurs has our own login let in anew, on a connection of its own. Where it is not any more, what was done is taken back on
+// the conversation that is still open.
+func (b *batch) proveOurs(ctx context.Context) {
+	other, err := Connector{b.file}.signIn(ctx, b.access, b.access.As, b.access.Secret)
+	if err == nil {
+		other.Close()
+		return
+	}
+	if !errors.As(err, new(*connect.Refused)) {
+		return // nothing is known of it
+	}
+	words := "after it our own login was let in no more, so it was taken back"
+	for _, a := range slices.Backward(b.done) {
+		back, can := inverse(a)
+		if can {
+			err = b.typed(ctx, back)
+		}
+		if !can || err != nil {
+			words = fmt.Sprintf("after it our own login was let in no more, and %s %s could not be taken back", a.Verb, a.Name)
+		}
+		if language.Broken(err) {
+			b.Lost = err
+			break
+		}
+	}
+	for i, a := range b.Acts {
+		if slices.ContainsFunc(b.done, func(d connect.Act) bool { return d.Key() == a.Key() }) {
+			b.Trouble[i] = errors.New(words)
+		}
+	}
+}
+
+// inverse is the act that takes another back; what was removed cannot be.
+func inverse(a connect.Act) (connect.Act, bool) {
+	verb, can := map[model.Verb]model.Verb{model.Modify: model.Modify, model.Create: model.Remove, model.Disable: model.Enable,
+		model.Enable: model.Disable, model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt}[a.Verb]
+	a.Verb = verb
+	changes := slices.Clone(a.Changes)
+	for i, c := range changes {
+		changes[i].Before, changes[i].After = c.After, c.Before
+		can = can && (c.Sealed == "" || verb == model.Remove)
+	}
+	a.Changes = changes
+	return a, can
+}

@@ -1,0 +1,262 @@
+// Package dialect speaks to systems that are run by typing at them, each kind of which a file teaches (package dialect of the
+// house): over SSH, a command each or one conversation, or a conversation over TCP.
+//
+// A survey takes one command for each listing of the file. A batch takes the listings of the kinds that it speaks of before it
+// and after it, and between them a command for each change, or for many where the file says so; where the system has a candidate,
+// the whole batch is one candidate, on trial until our own login has been let in anew.
+package dialect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"sync"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/overssh"
+	"hen-roost/internal/core/model"
+	language "hen-roost/internal/dialect"
+)
+
+// Connector speaks one dialect.
+type Connector struct{ File *language.File }
+
+// Schema implements connect.Connector.
+func (c Connector) Schema() model.Schema { return c.File.Schema() }
+
+// session is a signed-in connection. It is a connect.Session.
+type session struct {
+	file   *language.File
+	access connect.Access
+	conn   io.Closer
+	client *ssh.Client    // nil: over TCP
+	talk   *language.Talk // nil: a command each
+	mu     sync.Mutex
+	closed bool
+}
+
+// whole is a session with a system that has a candidate.
+type whole struct{ *session }
+
+// Open implements connect.Connector.
+func (c Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
+	s, err := c.signIn(ctx, a, a.As, a.Secret)
+	var key *connect.KeyError
+	switch {
+	case errors.As(err, &key):
+		return nil, key
+	case errors.As(err, new(*connect.Refused)):
+		return nil, &connect.Error{Target: a.Target, Op: "sign in as " + a.As, Err: err}
+	case err != nil:
+		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
+	}
+	if c.File.Draft != nil {
+		return whole{s}, nil
+	}
+	return s, nil
+}
+
+// signIn signs in as somebody. Its error is a *connect.Refused when the login is turned away.
+func (c Connector) signIn(ctx context.Context, a connect.Access, login string, secret []byte) (*session, error) {
+	s := &session{file: c.File, access: a}
+	var line io.ReadWriter
+	if c.File.Reach.Over == "tcp" {
+		conn, err := c.dial(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		s.conn, line = conn, conn
+	} else {
+		client, _, err := overssh.Dial(ctx, a, login, ways(secret), nil)
+		if err != nil {
+			return nil, err
+		}
+		s.conn, s.client = client, client
+		if c.File.Reach.As == "exec" {
+			return s, nil
+		}
+		if line, err = shell(client); err != nil {
+			client.Close()
+			return nil, err
+		}
+	}
+	s.talk = language.NewTalk(c.File, line, a.Patience())
+	if err := s.talk.SignIn(ctx, login, secret); err != nil {
+		s.conn.Close()
+		var r *language.Refusal
+		if errors.As(err, &r) {
+			return nil, &connect.Refused{Err: errors.New(connect.Printable(r.Error()))}
+		}
+		return nil, err
+	}
+	return s, nil
+}
+
+// ways are the ways to show a secret: a private key, or a password.
+func ways(secret []byte) []ssh.AuthMethod {
+	if signer, err := ssh.ParsePrivateKey(secret); err == nil {
+		return []ssh.AuthMethod{ssh.PublicKeys(signer)}
+	}
+	word := string(secret)
+	return []ssh.AuthMethod{ssh.Password(word), ssh.KeyboardInteractive(func(_, _ string, questions []string, _ []bool) ([]string, error) {
+		answers := make([]string, len(questions))
+		for i := range answers {
+			answers[i] = word
+		}
+		return answers, nil
+	})}
+}
+
+// nothingProves is what stands for the identity of a system over TCP: an operator accepts once that nothing proves it.
+const nothingProves = "none: over plain TCP nothing proves who answers at "
+
+func (c Connector) dial(ctx context.Context, a connect.Access) (net.Conn, error) {
+	if key := nothingProves + a.Address; a.Key != key {
+		return nil, &connect.KeyError{Target: a.Target, Offered: key, Print: key, Accepted: a.Key, Was: a.Key}
+	}
+	ctx, cancel := context.WithTimeout(ctx, a.Patience())
+	defer cancel()
+	return a.Connect(ctx)
+}
+
+// pipe is a shell's two ends.
+type pipe struct {
+	io.Reader
+	io.Writer
+}
+
+// shell asks for a conversation.
+func shell(client *ssh.Client) (io.ReadWriter, error) {
+	run, err := client.NewSession()
+	if err != nil {
+		return nil, err
+	}
+	in, err1 := run.StdinPipe()
+	out, err2 := run.StdoutPipe()
+	if err := errors.Join(err1, err2, run.RequestPty("dumb", 500, 500, ssh.TerminalModes{ssh.ECHO: 0}), run.Shell()); err != nil {
+		return nil, fmt.Errorf("it gives no shell: %w", err)
+	}
+	return pipe{out, in}, nil
+}
+
+// say types a line, and returns what is answered. An error means that the conversation is over, but for a failure that exec
+// tells by its status.
+func (s *session) say(ctx context.Context, line string, ask []language.Exchange, vars language.Vars, input string) (string, error) {
+	if s.talk != nil {
+		return s.talk.Say(ctx, line, ask, vars)
+	}
+	return s.exec(ctx, line, input)
+}
+
+// answerMost bounds what a command may answer.
+const answerMost = 64 << 20
+
+func (s *session) exec(ctx context.Context, line, input string) (string, error) {
+	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
+	defer cancel()
+	run, err := s.client.NewSession()
+	if err != nil {
+		return "", err
+	}
+	defer run.Close()
+	defer context.AfterFunc(ctx, func() { s.conn.Close() })()
+	out, complaint := &bounded{most: answerMost}, &bounded{most: 64 << 10}
+	run.Stdout, run.Stderr = out, complaint
+	in, err := run.StdinPipe()
+	if err != nil {
+		return "", err
+	}
+	if err := run.Start(line); err != nil {
+		return "", err
+	}
+	go func() {
+		_, _ = io.WriteString(in, input)
+		in.Close()
+	}()
+	err = run.Wait()
+	var status *ssh.ExitError
+	switch {
+	case ctx.Err() != nil:
+		return "", fmt.Errorf("%w within %s", language.ErrSilent, s.access.Patience())
+	case out.over:
+		return "", fmt.Errorf("it answers with more than %d MB", answerMost>>20)
+	case errors.As(err, &status):
+		text := string(out.text) + string(complaint.text)
+		if why := s.file.Failure(text); why != "" {
+			return text, nil
+		}
+		return text, failed(fmt.Sprintf("it ended with status %d: %s", status.ExitStatus(), connect.Printable(text)))
+	}
+	return string(out.text) + string(complaint.text), err
+}
+
+func failed(words string) error { return &language.Failed{Said: words} }
+
+// bounded keeps what is written to it, up to so many bytes.
+type bounded struct {
+	mu   sync.Mutex
+	text []byte
+	most int
+	over bool
+}
+
+func (b *bounded) Write(p []byte) (int, error) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if room := b.most - len(b.text); len(p) > room {
+		b.text, b.over = append(b.text, p[:room]...), true
+	} else {
+		b.text = append(b.text, p...)
+	}
+	return len(p), nil
+}
+
+// vars are what all expressions can see.
+func (s *session) vars() language.Vars {
+	settings := map[string]any{}
+	for k, v := range s.access.Settings {
+		settings[language.Key(k)] = v
+	}
+	return language.Vars{"login": s.access.As, "settings": settings}
+}
+
+// Close implements connect.Session.
+func (s *session) Close() error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.closed {
+		return nil
+	}
+	s.closed = true
+	if s.talk != nil {
+		if c, ok := s.conn.(net.Conn); ok {
+			_ = c.SetDeadline(time.Now().Add(time.Second))
+		}
+		s.talk.End()
+	}
+	return s.conn.Close()
+}
+
+func (s *session) fail(op string, err error) error {
+	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
+}
+
+var _ connect.Prover = (*session)(nil)
+
+// Prove implements connect.Prover: somebody is let in whom the system greets, where it is a conversation with its prompt.
+func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	other, err := Connector{s.file}.signIn(ctx, s.access, as, secret.Reveal())
+	var refused *connect.Refused
+	if errors.As(err, &refused) {
+		return false, nil
+	}
+	if err != nil {
+		return false, s.fail("try to sign in as "+as, err)
+	}
+	return true, other.Close()
+}

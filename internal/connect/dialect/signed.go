@@ -1,0 +1,91 @@
+package dialect
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+)
+
+var _ connect.Watcher = (*session)(nil)
+
+// Sessions implements connect.Watcher.
+func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
+	if s.file.Signed == nil || s.file.Signed.List == nil {
+		return connect.Watch(ctx, nil)
+	}
+	list, err := s.found(ctx, s.file.Signed.List)
+	if err != nil {
+		return nil, s.fail("see who is signed in", err)
+	}
+	out := []model.Object{}
+	for _, f := range list {
+		if ours := f.Has["ours"]; len(ours) == 1 && ours[0] == "yes" {
+			continue
+		}
+		o := model.Object{Kind: model.SessionKind, Name: connect.Printable(f.Name)}
+		for _, a := range slices.Sorted(maps.Keys(f.Has)) {
+			if a != "ours" {
+				for i, v := range f.Has[a] {
+					f.Has[a][i] = connect.Printable(v)
+				}
+				o.Attributes = o.Attributes.With(a, f.Has[a]...)
+			}
+		}
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// End implements connect.Watcher.
+func (s *session) End(ctx context.Context, names []string) []connect.Answer {
+	if s.file.Signed == nil || len(s.file.Signed.End) == 0 {
+		return connect.End(ctx, nil, names)
+	}
+	out := make([]connect.Answer, len(names))
+	there, err := s.here(ctx)
+	for i, n := range names {
+		switch {
+		case err != nil:
+			out[i] = connect.Answer{Outcome: connect.Failed, Words: err.Error()}
+		case !there[n]:
+			out[i] = connect.Answer{Outcome: connect.AlreadySo}
+		default:
+			vars := s.vars()
+			vars["name"] = n
+			if err := s.send(ctx, s.file.Signed.End, vars); err != nil {
+				out[i] = connect.Answer{Outcome: connect.Failed, Words: connect.Printable(err.Error())}
+			}
+		}
+	}
+	there, err = s.here(ctx)
+	for i, n := range names {
+		switch {
+		case out[i].Outcome != "":
+		case err != nil:
+			out[i] = connect.Answer{Outcome: connect.Failed, Words: err.Error()}
+		case there[n]:
+			out[i] = connect.Answer{Outcome: connect.Failed, Words: "it has not ended"}
+		default:
+			out[i] = connect.Answer{Outcome: connect.Done}
+		}
+	}
+	return out
+}
+
+// here are the sessions that there are, by their names.
+func (s *session) here(ctx context.Context) (map[string]bool, error) {
+	list, err := s.Sessions(ctx)
+	if errors.Is(err, errors.ErrUnsupported) {
+		err = fmt.Errorf("who is signed in cannot be seen: %w", err)
+	}
+	out := map[string]bool{}
+	for _, o := range list {
+		out[o.Name] = true
+	}
+	return out, err
+}

@@ -1,0 +1,189 @@
+package dialect
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"hen-roost/internal/connect"
+	"hen-roost/internal/core/model"
+	language "hen-roost/internal/dialect"
+)
+
+// seen is what has been listed. It is a connect.View of the kinds that were.
+type seen struct {
+	objects map[model.Named]*model.Object
+	in      map[[2]model.Named]bool // set and member
+	members map[model.Named][]model.Named
+	fold    bool
+}
+
+func (v *seen) key(n model.Named) model.Named {
+	if v.fold {
+		n.Name = strings.ToLower(n.Name)
+	}
+	return n
+}
+
+// Object implements connect.View.
+func (v *seen) Object(n model.Named) *model.Object { return v.objects[v.key(n)] }
+
+// Member implements connect.View.
+func (v *seen) Member(set, member model.Named) bool {
+	return v.in[[2]model.Named{v.key(set), v.key(member)}]
+}
+
+// list lists objects of some kinds, nil for all, and puts together who is in what.
+func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*seen, error) {
+	v := &seen{map[model.Named]*model.Object{}, map[[2]model.Named]bool{}, map[model.Named][]model.Named{}, s.file.Fold}
+	for _, name := range slices.Sorted(maps.Keys(s.file.Holds)) {
+		kind := model.KindNamed(name)
+		if kinds != nil && !kinds[kind] {
+			continue
+		}
+		for _, l := range s.file.Holds[name].List {
+			found, err := s.found(ctx, l)
+			if err != nil {
+				return nil, fmt.Errorf("list %s: %w", name, err)
+			}
+			here := map[string]bool{}
+			for _, f := range found {
+				v.take(kind, f, s, here[f.Name])
+				here[f.Name] = true
+			}
+		}
+	}
+	for set, list := range v.members {
+		o := v.objects[set]
+		if o == nil && s.file.Holds[set.Kind.String()] != nil { // somebody is in it, so that it is there
+			o = &model.Object{Kind: set.Kind, Name: set.Name}
+			v.objects[set] = o
+		}
+		if o == nil {
+			continue
+		}
+		var accounts, groups []string
+		for _, m := range list {
+			name := m.Name
+			if x := v.objects[m]; x != nil {
+				name = x.Name
+			}
+			if m.Kind == model.Account {
+				accounts = append(accounts, name)
+			} else {
+				groups = append(groups, name)
+			}
+		}
+		slices.Sort(accounts)
+		slices.Sort(groups)
+		o.Attributes = o.Attributes.With(model.Members, slices.Compact(accounts)...).With(model.MemberGroups, slices.Compact(groups)...)
+	}
+	return v, nil
+}
+
+// found are the objects that a listing tells of.
+func (s *session) found(ctx context.Context, l *language.Listing) ([]language.Found, error) {
+	line, err := l.Say.Typed(s.vars(), s.file.Quote)
+	if err != nil {
+		return nil, err
+	}
+	answer, err := s.say(ctx, line, nil, s.vars(), "")
+	if err != nil {
+		return nil, err
+	}
+	if why := s.file.Failure(answer); why != "" {
+		return nil, fmt.Errorf("to %q it answers: %s", line, connect.Printable(why))
+	}
+	return l.Objects(answer, s.vars())
+}
+
+// take takes in one object that was told of.
+func (v *seen) take(kind model.ObjectKind, f language.Found, s *session, again bool) {
+	name, odd := connect.Fit(f.Name)
+	own := model.Named{Kind: kind, Name: name}
+	o := v.objects[v.key(own)]
+	if o == nil {
+		o = &model.Object{Kind: kind, Name: name}
+		v.objects[v.key(own)] = o
+	}
+	if again {
+		odd = "it is listed twice"
+	}
+	schema := s.file.Schema()
+	for _, a := range slices.Sorted(maps.Keys(f.Has)) {
+		values := f.Has[a]
+		for i := range values {
+			values[i] = connect.Printable(values[i])
+		}
+		switch a {
+		case "members":
+			for _, m := range values {
+				v.join(own, model.Named{Kind: model.Account, Name: m})
+			}
+			continue
+		case "ours":
+			o.Ours = values[0] == "yes"
+			continue
+		case "system":
+			o.System = values[0] == "yes"
+			continue
+		}
+		if x, _ := schema.Find(kind, a); x.Many {
+			slices.Sort(values)
+			values = slices.Compact(values)
+		}
+		o.Attributes = o.Attributes.With(a, values...)
+	}
+	if kind == model.Account && s.access.As != "" && (f.Name == s.access.As || v.fold && strings.EqualFold(f.Name, s.access.As)) {
+		o.Ours = true
+	}
+	for of, sets := range f.In {
+		for _, set := range sets {
+			v.join(model.Named{Kind: model.KindNamed(of), Name: connect.Printable(set)}, own)
+		}
+	}
+	if odd != "" {
+		o.Attributes, o.Marked = o.Attributes.With(model.Odd, odd), true
+	}
+}
+
+func (v *seen) join(set, member model.Named) {
+	set, member = v.key(set), v.key(member)
+	if key := [2]model.Named{set, member}; !v.in[key] {
+		v.in[key] = true
+		v.members[set] = append(v.members[set], member)
+	}
+}
+
+// Survey implements connect.Session.
+func (s *session) Survey(ctx context.Context, found func(model.Object) error) error {
+	v, err := s.list(ctx, nil)
+	if err != nil {
+		return s.fail("survey", err)
+	}
+	for _, n := range slices.SortedFunc(maps.Keys(v.objects), model.Named.Compare) {
+		if err := found(*v.objects[n]); err != nil {
+			return err
+		}
+	}
+	if s.file.Target == nil {
+		return nil
+	}
+	told, err := s.found(ctx, s.file.Target)
+	if err != nil {
+		return s.fail("survey", err)
+	}
+	for _, f := range told {
+		o := model.Object{Kind: model.SystemKind, Name: model.Itself}
+		for _, a := range slices.Sorted(maps.Keys(f.Has)) {
+			for i, x := range f.Has[a] {
+				f.Has[a][i] = connect.Printable(x)
+			}
+			o.Attributes = o.Attributes.With(a, f.Has[a]...)
+		}
+		return found(o)
+	}
+	return nil
+}

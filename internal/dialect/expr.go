@@ -1,0 +1,214 @@
+package dialect
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"cel.dev/cel-go/cel"
+	"cel.dev/cel-go/common/types"
+	"cel.dev/cel-go/common/types/ref"
+	"cel.dev/cel-go/ext"
+	"github.com/goccy/go-yaml/ast"
+)
+
+// Vars are what expressions can see. Attributes are named with _ in place of -.
+type Vars map[string]any
+
+// seen are the names of all there is to see: a row of an answer; the object, what is wanted of it and what it was; who is in
+// which set; many names; the words of a commit and the minutes of a trial; the login, and the settings of the target.
+var seen = []string{"row", "name", "want", "was", "value", "set", "member", "names", "words", "minutes", "login", "settings", "n", "job",
+	"secret"}
+
+// env is made once: compiling needs nothing of a file.
+var env = sync.OnceValue(func() *cel.Env {
+	opts := []cel.EnvOption{ext.Strings(ext.StringsVersion(3)), cel.OptionalTypes(),
+		texts("ordinal", ordinal), texts("julian", julian),
+		cel.Function("day", cel.Overload("day_text_form", []*cel.Type{cel.StringType, cel.StringType}, cel.StringType,
+			cel.BinaryBinding(func(a, b ref.Val) ref.Val { return asText(day(fmt.Sprint(a.Value()), fmt.Sprint(b.Value()))) })))}
+	for _, name := range seen {
+		opts = append(opts, cel.Variable(name, cel.DynType))
+	}
+	e, err := cel.NewEnv(opts...)
+	if err != nil {
+		panic(err) // it depends on nothing that is given
+	}
+	return e
+})
+
+// texts is a function of a text that makes a text of it.
+func texts(name string, do func(string) (string, error)) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name+"_text", []*cel.Type{cel.DynType}, cel.StringType,
+		cel.UnaryBinding(func(a ref.Val) ref.Val { return asText(do(fmt.Sprint(a.Value()))) })))
+}
+
+func asText(s string, err error) ref.Val {
+	if err != nil {
+		return types.NewErr("%v", err)
+	}
+	return types.String(s)
+}
+
+// ordinal is the day of a year and a day in it, as 2026330 or 26330; of nothing nothing.
+func ordinal(s string) (string, error) {
+	s = strings.TrimSpace(s)
+	if strings.Trim(s, "0") == "" {
+		return "", nil
+	}
+	year, err := strconv.Atoi(s[:max(len(s)-3, 0)])
+	n, err2 := strconv.Atoi(s[max(len(s)-3, 0):])
+	if err != nil || err2 != nil || len(s) != 5 && len(s) != 7 || n < 1 || n > 366 {
+		return "", fmt.Errorf("%q is no day as 2026330 or 26330", s)
+	}
+	if len(s) == 5 {
+		year += 2000
+	}
+	return time.Date(year, 1, n, 0, 0, 0, 0, time.UTC).Format(time.DateOnly), nil
+}
+
+// julian is the day of a Julian day number, as 2461371; of nothing nothing.
+func julian(s string) (string, error) {
+	s = strings.TrimSpace(s)
+	if strings.Trim(s, "0") == "" {
+		return "", nil
+	}
+	n, err := strconv.Atoi(s)
+	if err != nil || n < 1721426 || n > 5373484 { // the years 1 to 9999
+		return "", fmt.Errorf("%q is no Julian day number of our time", s)
+	}
+	return time.Unix(0, 0).UTC().AddDate(0, 0, n-2440588).Format(time.DateOnly), nil
+}
+
+var forms = strings.NewReplacer("YYYY", "2006", "YY", "06", "MON", "Jan", "MM", "01", "DD", "02", "hh", "15", "mm", "04", "ss", "05")
+
+// day is the day that a text tells in a form, as DD.MM.YYYY hh:mm; of nothing nothing.
+func day(s, form string) (string, error) {
+	if s = strings.TrimSpace(s); s == "" {
+		return "", nil
+	}
+	t, err := time.Parse(forms.Replace(form), s)
+	if err != nil {
+		return "", fmt.Errorf("%q is no day as %s", s, form)
+	}
+	return t.Format(time.DateOnly), nil
+}
+
+// Expression is CEL.
+type Expression struct {
+	Text
+	program cel.Program
+}
+
+// Set says whether there is one.
+func (e Expression) Set() bool { return e.program != nil }
+
+// UnmarshalYAML implements yaml.NodeUnmarshaler.
+func (e *Expression) UnmarshalYAML(n ast.Node) error {
+	if err := e.Text.UnmarshalYAML(n); err != nil {
+		return err
+	}
+	p, err := compile(e.Raw)
+	if err != nil {
+		return &located{e.Line, err.Error()}
+	}
+	e.program = p
+	return nil
+}
+
+func compile(text string) (cel.Program, error) {
+	tree, issues := env().Compile(text)
+	if issues.Err() != nil {
+		var words []string
+		for _, e := range issues.Errors() {
+			words = append(words, e.Message)
+		}
+		return nil, fmt.Errorf("%q is no expression: %s", text, strings.Join(words, "; "))
+	}
+	return env().Program(tree, cel.CostLimit(100_000))
+}
+
+// Values works the expression out: no value, one or several, truths as yes and no.
+func (e Expression) Values(v Vars) ([]string, error) {
+	out, err := eval(e.program, v)
+	if err != nil {
+		return nil, fmt.Errorf("line %d, %s: %w", e.Line, e.Raw, err)
+	}
+	return out, nil
+}
+
+// True works a condition out.
+func (e Expression) True(v Vars) (bool, error) {
+	out, err := e.Values(v)
+	return len(out) == 1 && out[0] == "yes", err
+}
+
+func eval(p cel.Program, v Vars) ([]string, error) {
+	all := make(map[string]any, len(seen))
+	for _, name := range seen {
+		all[name] = types.NullValue
+		if x, ok := v[name]; ok {
+			all[name] = x
+		}
+	}
+	out, _, err := p.Eval(all)
+	if err != nil {
+		return nil, err
+	}
+	return listed(out)
+}
+
+func listed(v ref.Val) ([]string, error) {
+	switch x := v.(type) {
+	case types.Bool:
+		if x {
+			return []string{"yes"}, nil
+		}
+		return []string{"no"}, nil
+	case types.String:
+		if x == "" {
+			return nil, nil
+		}
+		return []string{string(x)}, nil
+	case types.Null:
+		return nil, nil
+	case types.Int, types.Uint, types.Double:
+		return []string{plainNumber(x)}, nil
+	case *types.Optional:
+		if !x.HasValue() {
+			return nil, nil
+		}
+		return listed(x.GetValue())
+	}
+	var list []any
+	switch x := v.Value().(type) {
+	case []any:
+		list = x
+	case []string:
+		return x, nil
+	case []ref.Val:
+		for _, y := range x {
+			list = append(list, y)
+		}
+	default:
+		return nil, fmt.Errorf("it makes %s, which is no text", v.Type().TypeName())
+	}
+	var out []string
+	for _, y := range list {
+		one, err := listed(types.DefaultTypeAdapter.NativeToValue(y))
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, one...)
+	}
+	return slices.DeleteFunc(out, func(x string) bool { return x == "" }), nil
+}
+
+func plainNumber(v ref.Val) string {
+	if f, ok := v.(types.Double); ok && float64(f) == float64(int64(f)) {
+		return strconv.FormatInt(int64(f), 10)
+	}
+	return fmt.Sprint(v.Value())
+}

@@ -1,0 +1,180 @@
+// Package dialect is the language in which a system that is run by typing at it is taught to Hen Roost: one file says how to
+// reach it, what to type to list, make and change what it holds, and how its answers are read. The format is our own; it is
+// described, with an example worked out, in docs/dialects.md.
+//
+// The package knows no network: it reads files, makes what is typed out of values, reads answers, and holds conversations on
+// whatever is handed to it. Recordings of conversations are replayed by it, so that a file can be checked without its system.
+package dialect
+
+import (
+	"regexp"
+
+	"hen-roost/internal/core/model"
+)
+
+// File is one dialect. Read makes one; it is not changed afterwards, and may be used by several goroutines.
+type File struct {
+	Version int    `yaml:"dialect"`
+	Kind    string `yaml:"kind"`  // of target, that it teaches
+	About   string `yaml:"about"` // what such a system is
+	Reach   Reach  `yaml:"reach"`
+	Session Session
+	Quote   Quote
+	Fails   []Pattern         `yaml:"fails"` // lines of an answer that tell of failure; a part named why says why
+	Fold    bool              `yaml:"fold-names"`
+	System  []string          `yaml:"system"`  // patterns of names that such systems have for themselves
+	Factory []string          `yaml:"factory"` // and that they are delivered with
+	Target  *Listing          `yaml:"target"`  // what the system tells of itself
+	Holds   map[string]*Holds `yaml:"holds"`   // by kind of object
+	Signed  *Signed           `yaml:"signed-in"`
+	Draft   *Draft            `yaml:"candidate"`
+	Job     *Job              `yaml:"job"`
+	Actions map[string]string `yaml:"actions"` // what somebody may want to do, and the permission that it takes
+
+	name   string
+	schema model.Schema
+}
+
+// Reach says how to come to such a system.
+type Reach struct {
+	Over string `yaml:"over"` // ssh or tcp
+	As   string `yaml:"as"`   // exec: a command each; or session: one conversation
+	// Only one conversation at a time; or how many commands at once, for exec.
+	AtOnce int `yaml:"at-once"`
+}
+
+// Session is how a conversation goes.
+type Session struct {
+	SignIn []Exchange `yaml:"sign-in"` // over TCP: what is asked before the first prompt
+	Refuse Pattern    `yaml:"refuses"` // what is said to a login that is turned away
+	Prompt Pattern    `yaml:"prompt"`  // the line on which it waits to be told something
+	More   []Exchange `yaml:"more"`    // where it waits in the middle of an answer
+	Echo   bool       `yaml:"echo"`    // it repeats what is typed
+	Begin  []Text     `yaml:"begin"`   // typed at first
+	End    []Text     `yaml:"end"`     // and at last
+}
+
+// Exchange is something that the system asks, and what is typed then.
+type Exchange struct {
+	At  Pattern  `yaml:"at"`
+	Say Template `yaml:"say"`
+}
+
+// Quote says how a value is made one word of what is typed.
+type Quote struct {
+	Rule  string  `yaml:"rule"`  // double, doubled, shell or never
+	Plain Pattern `yaml:"plain"` // values that need no quotes
+	Only  Pattern `yaml:"only"`  // values that can be said at all
+}
+
+// Holds is how objects of one kind are listed, made and changed.
+type Holds struct {
+	Name       Pattern              `yaml:"name"` // what a new one must match
+	About      string               `yaml:"about"`
+	Attributes map[string]Attribute `yaml:"attributes"`
+	Members    []string             `yaml:"members"` // of a set: kinds of objects that can be in it
+	Watched    bool                 `yaml:"watched"`
+	List       []*Listing           `yaml:"list"`
+	Create     []Command            `yaml:"create"`
+	Set        map[string][]Command `yaml:"set"`
+	Then       []Command            `yaml:"then"` // typed once one that was made has what it is to have
+	Remove     []Command            `yaml:"remove"`
+	Disable    []Command            `yaml:"disable"`
+	Enable     []Command            `yaml:"enable"`
+	Join       []Command            `yaml:"join"`
+	Leave      []Command            `yaml:"leave"`
+}
+
+// Attribute is one attribute of an object.
+type Attribute struct {
+	About string `yaml:"about"`
+	Many  bool   `yaml:"many"`
+	From  string `yaml:"from"` // the user's field that it is, unless a grant says otherwise
+	Fold  bool   `yaml:"fold"`
+}
+
+// Listing is a command whose answer tells of objects.
+type Listing struct {
+	Say  Template              `yaml:"say"`
+	Read Reading               `yaml:"read"`
+	Is   map[string]Expression `yaml:"is"`   // attributes of an object, worked out of a row; name is its name
+	When Expression            `yaml:"when"` // rows that are one; none: all
+	In   map[string]Expression `yaml:"in"`   // by kind of set: those that it is in
+}
+
+// Command is something that is typed to change something.
+type Command struct {
+	Say    Template   `yaml:"say"`
+	When   Expression `yaml:"when"`   // it is typed only if so
+	Answer []Exchange `yaml:"answer"` // what it asks
+	Input  Template   `yaml:"input"`  // given to it on standard input; of exec
+	Done   Pattern    `yaml:"done"`   // a line that it answers where it did something; none: whatever does not fail
+	Many   int        `yaml:"many"`   // how many names it takes at once, as names
+	Each   Pattern    `yaml:"each"`   // of many: a line that tells of one, by the parts name and why, that it was not done
+}
+
+// Signed is how it is seen who is signed in, and how that ends.
+type Signed struct {
+	List *Listing  `yaml:"list"`
+	End  []Command `yaml:"end"`
+}
+
+// Draft is how a candidate is made, looked at and taken.
+type Draft struct {
+	Begin   []Text   `yaml:"begin"`
+	Differs Template `yaml:"differs"` // tells the difference
+	Check   Template `yaml:"check"`
+	Keep    Template `yaml:"keep"`    // takes it, with words
+	Trial   Template `yaml:"trial"`   // takes it for so many minutes, with words
+	Confirm Template `yaml:"confirm"` // makes what is on trial stay
+	Drop    Template `yaml:"drop"`    // throws the candidate away, or ends the trial
+	State   *Listing `yaml:"state"`   // one row: trial (yes or no), by and words of whose candidate is open
+	History *Listing `yaml:"history"` // the commits: id, by, at and words
+	Minutes int      `yaml:"minutes"` // of a trial; none: 2
+}
+
+// Job is how many statements are handed in as one, and its output taken apart.
+type Job struct {
+	Hand   Command `yaml:"hand"`   // hands a job in, its statements on standard input
+	Number Pattern `yaml:"number"` // a line of the answer that tells its number, as the part job
+	Ready  Command `yaml:"ready"`  // asks whether it has run
+	Is     Pattern `yaml:"is"`     // a line of that answer when it has
+	Output Command `yaml:"output"` // tells its output
+	Each   Pattern `yaml:"each"`   // a line of that which begins the output of a statement, by the part n, counted from 1
+	Before Text    `yaml:"before"` // what stands before each statement, for the output to tell it apart; may hold ${n}
+}
+
+// Schema is what such a target is, and what of it can be set.
+func (f *File) Schema() model.Schema { return f.schema }
+
+// Name is what the file is called.
+func (f *File) Name() string { return f.name }
+
+// Pattern is a regular expression (RE2) of the file.
+type Pattern struct {
+	*regexp.Regexp
+	Line int
+}
+
+// Set says whether there is one.
+func (p Pattern) Set() bool { return p.Regexp != nil }
+
+// Text is a text of the file.
+type Text struct {
+	Raw  string
+	Line int
+}
+
+// Moving are the commands that bring somebody into a set, or out of it; none for other verbs.
+func (h *Holds) Moving(v model.Verb) []Command {
+	if h == nil || v != model.JoinIt && v != model.LeaveIt {
+		return nil
+	}
+	return h.Commands(v)
+}
+
+// Commands are those that carry out a verb that has no values.
+func (h *Holds) Commands(v model.Verb) []Command {
+	return map[model.Verb][]Command{model.Remove: h.Remove, model.Disable: h.Disable, model.Enable: h.Enable, model.JoinIt: h.Join,
+		model.LeaveIt: h.Leave}[v]
+}

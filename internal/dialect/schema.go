@@ -1,0 +1,67 @@
+package dialect
+
+import (
+	"maps"
+	"slices"
+
+	"hen-roost/internal/core/model"
+)
+
+func (f *File) makeSchema() model.Schema {
+	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory}
+	for _, name := range slices.Sorted(maps.Keys(f.Holds)) {
+		s.Kinds = append(s.Kinds, f.Holds[name].schema(model.KindNamed(name)))
+	}
+	slices.SortFunc(s.Kinds, func(a, b model.KindSchema) int { return int(a.Kind) - int(b.Kind) })
+	if f.Signed != nil {
+		s.Kinds = append(s.Kinds, model.KindSchema{Kind: model.SessionKind, Name: model.OnePart("name", "."),
+			Attributes: []model.AttributeSchema{{Name: model.HeldBy}, {Name: model.From}, {Name: model.Since}}})
+	}
+	if f.Target != nil {
+		k := model.KindSchema{Kind: model.SystemKind, Name: model.OnePart("name", ".")}
+		for _, a := range slices.Sorted(maps.Keys(f.Target.Is)) {
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: a})
+		}
+		s.Kinds = append(s.Kinds, k)
+	}
+	return s
+}
+
+func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
+	pattern := "."
+	if h.Name.Set() {
+		pattern = h.Name.String()
+	}
+	k := model.KindSchema{Kind: kind, About: h.About, Name: model.OnePart(map[bool]string{true: "login", false: "name"}[kind == model.Account],
+		pattern), Watched: h.Watched}
+	for _, m := range h.Members {
+		k.Members = append(k.Members, model.KindNamed(m))
+	}
+	for _, v := range []struct {
+		can  bool
+		verb model.Verb
+	}{{len(h.Create) > 0, model.Create}, {len(h.Set) > 0, model.Modify}, {len(h.Remove) > 0, model.Remove},
+		{len(h.Disable) > 0, model.Disable}, {len(h.Enable) > 0, model.Enable}, {kind == model.Account, model.AdoptIt},
+		{len(h.Join) > 0, model.JoinIt}, {len(h.Leave) > 0, model.LeaveIt}} {
+		if v.can {
+			k.Verbs = append(k.Verbs, v.verb)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(h.Attributes)) {
+		a := h.Attributes[name]
+		_, settable := h.Set[name]
+		k.Attributes = append(k.Attributes, model.AttributeSchema{Name: name, About: a.About, Many: a.Many, Fold: a.Fold, From: a.From,
+			Settable: settable})
+	}
+	if kind == model.Account {
+		if _, can := h.Set[model.Password]; can {
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: model.Password, Sealed: true})
+		}
+		for _, name := range []string{model.Disabled, model.Elevation} {
+			if slices.ContainsFunc(h.List, func(l *Listing) bool { return l.Is[name].Set() }) {
+				k.Attributes = append(k.Attributes, model.AttributeSchema{Name: name, Many: name == model.Elevation})
+			}
+		}
+	}
+	return k
+}

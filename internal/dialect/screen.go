@@ -1,0 +1,73 @@
+package dialect
+
+import "strings"
+
+// screen is what a terminal shows of an answer: control sequences are obeyed or dropped, so that what is read is what a person
+// would see.
+type screen struct {
+	lines []string
+	line  []rune
+	at    int
+	seq   []rune // of a control sequence that has begun
+	bytes int
+}
+
+func (s *screen) write(text string) {
+	s.bytes += len(text)
+	for _, c := range text {
+		if s.seq != nil {
+			s.control(c)
+			continue
+		}
+		switch {
+		case c == '\n':
+			s.lines = append(s.lines, strings.TrimRight(string(s.line), " "))
+			s.line, s.at = nil, 0
+		case c == '\r':
+			s.at = 0
+		case c == '\b':
+			s.at = max(s.at-1, 0)
+		case c == 0x1b:
+			s.seq = []rune{}
+		case c == '\t':
+			for ok := true; ok; ok = s.at%8 != 0 {
+				s.put(' ')
+			}
+		case c >= ' ' && c != 0x7f:
+			s.put(c)
+		}
+	}
+}
+
+func (s *screen) put(c rune) {
+	if s.at < len(s.line) {
+		s.line[s.at] = c
+	} else {
+		s.line = append(s.line, c)
+	}
+	s.at++
+}
+
+// control takes a control sequence (ECMA-48) in. Those that erase are obeyed.
+func (s *screen) control(c rune) {
+	s.seq = append(s.seq, c)
+	if len(s.seq) == 1 && c == '[' {
+		return
+	}
+	if s.seq[0] == '[' && (c < 0x40 || c > 0x7e) && len(s.seq) < 40 {
+		return
+	}
+	switch text := string(s.seq); text {
+	case "[K", "[0K":
+		s.line = s.line[:min(s.at, len(s.line))]
+	case "[2K", "[1K":
+		s.line, s.at = nil, 0
+	}
+	s.seq = nil
+}
+
+// now is the line that is not ended.
+func (s *screen) now() string { return string(s.line) }
+
+// forget drops the line that is not ended.
+func (s *screen) forget() { s.line, s.at = nil, 0 }
