@@ -7,7 +7,7 @@ import (
 	"io/fs"
 )
 
-//go:embed declaration found crew.csv
+//go:embed declaration found dialects crew.csv
 var files embed.FS
 
 // Declaration is the folder of the company's declaration.
@@ -21,6 +21,9 @@ func Crew() []byte {
 	}
 	return b
 }
+
+// Dialects is the folder of the files that teach the company's own kinds of targets.
+func Dialects() fs.FS { return sub("dialects") }
 
 // Found is the folder with the state of each target before Hen Roost looks at it.
 func Found() fs.FS { return sub("found") }

@@ -80,7 +80,11 @@ does it, by the same rules. Exit status 1 when there are faults.`,
 			if ask {
 				err = a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out)
 			} else {
-				out, err = declared.CheckFiles(serve.Kinds().Schemas(), files, time.Now())
+				kinds, bad := serve.Kinds(a.Getenv("ROOST_DIALECTS"))
+				if bad != nil {
+					return bad
+				}
+				out, err = declared.CheckFiles(kinds.Schemas(), files, time.Now())
 			}
 			if err != nil {
 				return a.faults(err)

@@ -34,6 +34,7 @@ type settings struct {
 	KeyFile        string `yaml:"key-file" about:"file with the key that opens the sealed secrets; made when it is not there"`
 	ApproveOwn     string `yaml:"approve-own" about:"yes: operators may lift holds on rounds they drafted themselves, for very small teams; else no"`
 	Drops          string `yaml:"drops" about:"folder in which each system that drops files with people has a folder of its name; without it there is none"`
+	Dialects       string `yaml:"dialects" about:"folder with dialects, files that teach kinds of targets; without it there are none"`
 	AtOnce         string `yaml:"at-once" about:"targets of a kind at once, as host=8,directory=2; 12 in all"`
 	Names          string `yaml:"names" about:"names the service may be asked for by, beside those in its certificate, separated by commas; * for any"`
 	Metrics        string `yaml:"metrics" about:"who may read /metrics: loopback, everybody or nobody"`
@@ -137,7 +138,8 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	names := strings.FieldsFunc(s.Names, func(c rune) bool { return c == ',' || c == ' ' })
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Drops: s.Drops, Names: names, Metrics: s.Metrics,
+		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Drops: s.Drops, Dialects: s.Dialects, Names: names,
+		Metrics:   s.Metrics,
 		Probation: probation, Log: log, Version: a.Version}, err
 }
 

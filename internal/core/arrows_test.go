@@ -20,7 +20,7 @@ var knows = map[string][]string{
 		"internal/core/declare", "internal/core/model", "internal/core/chain", "internal/core/exchange"},
 	"internal/client": {"internal/core/declare"},
 	"internal/serve": {"internal/api", "internal/client", "internal/service", "internal/store", "internal/dbserver",
-		"internal/connect", "internal/connect/*", "web"},
+		"internal/connect", "internal/connect/*", "internal/dialect", "web"},
 	"internal/demo": {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "internal/standin", "demo"},
 	"internal/api":  {"internal/service", "internal/service/*", "internal/scim", "internal/core/declare", "internal/core/chain"},
 	"internal/service": {"internal/service/life", "internal/service/intake", "internal/service/rounds", "internal/service/seen",

@@ -61,6 +61,7 @@ type Demo struct {
 	Rota        *world.Postgres
 	Ticketing   *world.Application
 	Portal      *world.Application
+	Switch      *world.Switch
 	dir         string
 	config      serve.Config
 }
@@ -104,8 +105,8 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 		Password: strings.ToLower(rand.Text()[:16])}
 	d.Data = filepath.Join(dir, "service")
 	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait,
-		Drops: filepath.Join(d.dir, "drops")}
-	if err := os.MkdirAll(d.config.Drops, 0o755); err != nil {
+		Drops: filepath.Join(d.dir, "drops"), Dialects: filepath.Join(d.dir, "dialects")}
+	if err := errors.Join(os.MkdirAll(d.config.Drops, 0o755), os.CopyFS(d.config.Dialects, files.Dialects())); err != nil {
 		return nil, err
 	}
 	if err := d.start(ctx); err != nil {
@@ -179,6 +180,10 @@ func (d *Demo) start(ctx context.Context) error {
 			NoETag: true, Page: 5, Licences: map[string]int{"planner-seat": 12}})
 		return err
 	})
+	begin("northquay-switch", func() error {
+		d.Switch, err = world.StartSwitch(filepath.Join(d.dir, "northquay-switch"), "127.0.9.1")
+		return err
+	})
 	begin("service", func() error {
 		d.Server, err = serve.Start(ctx, d.config)
 		return err
@@ -217,8 +222,9 @@ func (d *Demo) writeDeclaration() error {
 	for _, h := range hosts {
 		fmt.Fprintf(&b, "  %s: %s\n", h.param, d.Hosts[h.name].Address)
 	}
-	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n  ticketing: %s\n  crew_portal: %s\n",
-		d.Directory.Address, d.Stores.Address, d.Rota.Address, d.Ticketing.Address, d.Portal.Address)
+	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n  ticketing: %s\n  crew_portal: %s\n  "+
+		"northquay_switch: %s\n",
+		d.Directory.Address, d.Stores.Address, d.Rota.Address, d.Ticketing.Address, d.Portal.Address, d.Switch.Address)
 	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
 }
 
@@ -243,7 +249,8 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	c := client.New(d.Server.Address, who.Secret, d.Server.Print)
 	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password),
 		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password),
-		"ticketing-token": []byte(d.Ticketing.Token), "crew-portal-token": []byte(d.Portal.Token)} {
+		"ticketing-token": []byte(d.Ticketing.Token), "crew-portal-token": []byte(d.Portal.Token),
+		"northquay-switch-password": []byte(d.Switch.Password)} {
 		if err := c.Send(ctx, http.MethodPut, "/secrets/"+name, map[string]any{"value": value}, nil); err != nil {
 			return err
 		}
@@ -270,6 +277,9 @@ func (d *Demo) Close() {
 	}
 	if d.Rota != nil {
 		wg.Go(d.Rota.Remove)
+	}
+	if d.Switch != nil {
+		wg.Go(d.Switch.Stop)
 	}
 	for _, a := range []*world.Application{d.Ticketing, d.Portal} {
 		if a != nil {

@@ -37,8 +37,12 @@ func TestCompany(t *testing.T) {
 	}
 	list = append(list, declare.File{Name: "addresses.yaml",
 		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, slipway: f, staff_directory: e, " +
-			"stores_database: g, rota_database: h, ticketing: i, crew_portal: j}\n"})
-	schemas := serve.Kinds().Schemas()
+			"stores_database: g, rota_database: h, ticketing: i, crew_portal: j, northquay_switch: k}\n"})
+	kinds, err := serve.Kinds("../../demo/dialects")
+	if err != nil {
+		t.Fatal(err)
+	}
+	schemas := kinds.Schemas()
 	d, err := declare.Read(list, schemas)
 	if err != nil {
 		t.Fatal(err)

@@ -27,8 +27,7 @@ var seen = []string{"row", "name", "want", "was", "value", "set", "member", "nam
 var env = sync.OnceValue(func() *cel.Env {
 	opts := []cel.EnvOption{ext.Strings(ext.StringsVersion(3)), cel.OptionalTypes(),
 		texts("ordinal", ordinal), texts("julian", julian),
-		cel.Function("day", cel.Overload("day_text_form", []*cel.Type{cel.StringType, cel.StringType}, cel.StringType,
-			cel.BinaryBinding(func(a, b ref.Val) ref.Val { return asText(day(fmt.Sprint(a.Value()), fmt.Sprint(b.Value()))) })))}
+		inForm("day", day), inForm("moment", moment)}
 	for _, name := range seen {
 		opts = append(opts, cel.Variable(name, cel.DynType))
 	}
@@ -43,6 +42,12 @@ var env = sync.OnceValue(func() *cel.Env {
 func texts(name string, do func(string) (string, error)) cel.EnvOption {
 	return cel.Function(name, cel.Overload(name+"_text", []*cel.Type{cel.DynType}, cel.StringType,
 		cel.UnaryBinding(func(a ref.Val) ref.Val { return asText(do(fmt.Sprint(a.Value()))) })))
+}
+
+// inForm is a function of a text and the form that it is in.
+func inForm(name string, do func(s, form string) (string, error)) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name+"_text_form", []*cel.Type{cel.DynType, cel.StringType}, cel.StringType,
+		cel.BinaryBinding(func(a, b ref.Val) ref.Val { return asText(do(fmt.Sprint(a.Value()), fmt.Sprint(b.Value()))) })))
 }
 
 func asText(s string, err error) ref.Val {
@@ -94,6 +99,18 @@ func day(s, form string) (string, error) {
 		return "", fmt.Errorf("%q is no day as %s", s, form)
 	}
 	return t.Format(time.DateOnly), nil
+}
+
+// moment is the time that a text tells in a form, as RFC 3339 has it; of nothing nothing.
+func moment(s, form string) (string, error) {
+	if s = strings.TrimSpace(s); s == "" {
+		return "", nil
+	}
+	t, err := time.Parse(forms.Replace(form), s)
+	if err != nil {
+		return "", fmt.Errorf("%q is no time as %s", s, form)
+	}
+	return t.Format(time.RFC3339), nil
 }
 
 // Expression is CEL.

@@ -74,6 +74,7 @@ type Holds struct {
 	Attributes map[string]Attribute `yaml:"attributes"`
 	Members    []string             `yaml:"members"` // of a set: kinds of objects that can be in it
 	Watched    bool                 `yaml:"watched"`
+	Mighty     []string             `yaml:"mighty"` // of rights: those that let somebody administer the system
 	List       []*Listing           `yaml:"list"`
 	Create     []Command            `yaml:"create"`
 	Set        map[string][]Command `yaml:"set"`

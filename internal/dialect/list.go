@@ -92,8 +92,9 @@ func (f *File) listings() map[string][]*Listing {
 func (f *File) commands() map[string][]Command {
 	out := map[string][]Command{}
 	for kind, h := range f.Holds {
-		for what, list := range map[string][]Command{"create": h.Create, "then": h.Then, "remove": h.Remove, "disable": h.Disable, "enable": h.Enable,
-			"join": h.Join, "leave": h.Leave} {
+		for what, list := range map[string][]Command{"create": h.Create, "then": h.Then, "remove": h.Remove, "disable": h.Disable,
+			"enable": h.Enable,
+			"join":   h.Join, "leave": h.Leave} {
 			out[kind+" "+what] = list
 		}
 		for a, list := range h.Set {

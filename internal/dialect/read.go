@@ -227,7 +227,8 @@ func (r Reading) csv(answer string) (out []Row, err error) {
 			continue
 		}
 		if len(row) != len(names) {
-			return nil, &NotUnderstood{line, strings.Join(row, ","), r.line, fmt.Sprintf("it has %d cells, and there are %d columns", len(row),
+			return nil, &NotUnderstood{line, strings.Join(row, ","), r.line, fmt.Sprintf("it has %d cells, and there are %d columns",
+				len(row),
 				len(names))}
 		}
 		has := map[string]any{}

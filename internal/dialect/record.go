@@ -184,7 +184,8 @@ func failing(words string) string {
 }
 
 // hostile are names and values that must not become anything else on their way.
-var hostile = []string{"", "x", "a b", `a"b`, "a'b", `a\`, `\"`, `" ; strike person odd "`, "a;b", "a|b", "$(reboot)", "`reboot`", "${x}", "a,b",
+var hostile = []string{"", "x", "a b", `a"b`, "a'b", `a\`, `\"`, `" ; strike person odd "`, "a;b", "a|b", "$(reboot)", "`reboot`",
+	"${x}", "a,b",
 	"--all", "-", "*", "ö ñ 🐦", "a\tb", "a\nb", "a\rb", "\x1b[2J", "a#b", "!", "?", "'; shutdown now; '", "a\u2028b", "a=b", "\x00", "%s%n",
 	strings.Repeat("x", 300), `""`, "''", "a'\\''b"}
 
@@ -210,7 +211,8 @@ func (c *checker) attack() (tried int) {
 					ok = ok && (got[i] == words[i] || got[i] == strings.ReplaceAll(words[i], "x", v) || got[i] == v)
 				}
 				if !ok {
-					c.fault(cmd.Say.Line, "%s: with the value %q what is typed is %q, which the system takes for the words %q", what, v, line, got)
+					c.fault(cmd.Say.Line, "%s: with the value %q what is typed is %q, which the system takes for the words %q", what, v,
+						line, got)
 					break
 				}
 			}

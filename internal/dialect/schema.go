@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"fmt"
 	"maps"
 	"slices"
 
@@ -20,7 +21,13 @@ func (f *File) makeSchema() model.Schema {
 	if f.Target != nil {
 		k := model.KindSchema{Kind: model.SystemKind, Name: model.OnePart("name", ".")}
 		for _, a := range slices.Sorted(maps.Keys(f.Target.Is)) {
+			if a == "now" {
+				a = model.ClockOff
+			}
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: a})
+		}
+		if f.Draft != nil && f.Draft.History != nil {
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: "commits-of-others", Called: "commits of others", Many: true})
 		}
 		s.Kinds = append(s.Kinds, k)
 	}
@@ -32,7 +39,8 @@ func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
 	if h.Name.Set() {
 		pattern = h.Name.String()
 	}
-	k := model.KindSchema{Kind: kind, About: h.About, Name: model.OnePart(map[bool]string{true: "login", false: "name"}[kind == model.Account],
+	k := model.KindSchema{Kind: kind, About: h.About, Name: model.OnePart(map[bool]string{true: "login",
+		false: "name"}[kind == model.Account],
 		pattern), Watched: h.Watched}
 	for _, m := range h.Members {
 		k.Members = append(k.Members, model.KindNamed(m))
@@ -53,6 +61,9 @@ func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
 		k.Attributes = append(k.Attributes, model.AttributeSchema{Name: name, About: a.About, Many: a.Many, Fold: a.Fold, From: a.From,
 			Settable: settable})
 	}
+	if kind == model.RightKind {
+		k.Spelled = h.spelling()
+	}
 	if kind == model.Account {
 		if _, can := h.Set[model.Password]; can {
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: model.Password, Sealed: true})
@@ -64,4 +75,18 @@ func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
 		}
 	}
 	return k
+}
+
+// spelling is how a declared right names those of the system: each for itself, by its name.
+func (h *Holds) spelling() *model.Spelling {
+	return &model.Spelling{
+		Read: func(text string) ([]string, error) {
+			if h.Name.Set() && !h.Name.MatchString(text) || text == "" {
+				return nil, fmt.Errorf("%q is not what a right is called there (%s)", text, h.Name)
+			}
+			return []string{text}, nil
+		},
+		Covers: func(wide, narrow string) bool { return wide == narrow },
+		Mighty: func(right string) bool { return slices.Contains(h.Mighty, right) },
+	}
 }

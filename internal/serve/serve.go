@@ -39,15 +39,17 @@ import (
 	"hen-roost/web"
 )
 
-// Kinds lists the connectors. A new kind of target is one line here.
-func Kinds() connect.Kinds {
-	return connect.Kinds{
+// Kinds lists the connectors, those that dialects in a folder teach among them; "" is no folder. A new kind of target is one line
+// here, or a file there.
+func Kinds(dialects string) (connect.Kinds, error) {
+	kinds := connect.Kinds{
 		host.Kind:     host.Connector{},
 		ldap.Kind:     ldap.Connector{},
 		mariadb.Kind:  mariadb.Connector{},
 		postgres.Kind: postgres.Connector{},
 		scim.Kind:     scim.Connector{},
 	}
+	return kinds, taught(kinds, dialects)
 }
 
 // Config says how to serve.
@@ -61,6 +63,7 @@ type Config struct {
 	Wait           time.Duration // patience with targets
 	Batch          int
 	Drops          string         // folder with a folder for each system that drops files with people; "": there is none
+	Dialects       string         // folder with the files that teach kinds of targets; "": there is none
 	ApproveOwn     bool           // operators may lift holds on rounds they drafted themselves
 	AtOnce         map[string]int // targets of a kind at once
 	Names          []string       // the service may be asked for by, beside those of its certificate; "*" among them: any
@@ -97,7 +100,11 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 		s.db = db
 		dsn = db.DSN()
 	}
-	var err error
+	kinds, err := Kinds(c.Dialects)
+	if err != nil {
+		s.Close()
+		return nil, err
+	}
 	if s.store, err = store.Open(ctx, dsn); err != nil {
 		s.Close()
 		return nil, err
@@ -105,7 +112,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
-	s.Service, err = service.New(service.Config{Store: s.store, Kinds: Kinds(), KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: kinds, KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
 		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce, Drops: c.Drops})
 	if err != nil {
 		s.Close()

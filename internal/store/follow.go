@@ -86,6 +86,9 @@ func (s *Store) LinksOfAll(ctx context.Context, users []string) ([]model.Link, e
 // AccountsNamed returns the accounts of some names, by target and name.
 func (s *Store) AccountsNamed(ctx context.Context, targets, names []string) (map[string][]model.Object, error) {
 	out := map[string][]model.Object{}
+	if len(names) == 0 {
+		return out, nil
+	}
 	for from, to := range groups(len(targets), manyTargets) {
 		args := append(append(texts(targets[from:to]), model.Account.String()), texts(names)...)
 		err := s.eachObject(ctx, `SELECT target, kind, name, uniq, belongs, body FROM observed WHERE target IN `+oneOf(to-from)+`

@@ -292,8 +292,13 @@ type Page struct {
 	From, Size int
 }
 
-// oneOf is the right side of an IN for n placeholders.
-func oneOf(n int) string { return "(?" + strings.Repeat(", ?", n-1) + ")" }
+// oneOf is the right side of an IN for n placeholders: of none, nothing is one.
+func oneOf(n int) string {
+	if n == 0 {
+		return "(SELECT NULL FROM DUAL WHERE FALSE)"
+	}
+	return "(?" + strings.Repeat(", ?", n-1) + ")"
+}
 
 // rows is the VALUES of an INSERT for n rows of so many columns. The driver's
 // named parameters cost more time in reflection than the database takes.

@@ -19,7 +19,7 @@ const ours = "a-secret-of-ours"
 
 func file(t testing.TB, name string) *language.File {
 	t.Helper()
-	path := "../../demo/world/dialects/" + name + ".yaml"
+	path := "../../../demo/dialects/" + name + ".yaml"
 	text, err := os.ReadFile(path)
 	if err != nil {
 		t.Fatal(err)
@@ -46,8 +46,9 @@ func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Stop)
-	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "harbour-switch")}, connect.Access{Target: "quay", Address: s.Address,
-		As: "hen-roost", Secret: []byte(ours), Wait: 5 * time.Second})
+	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "harbour-switch")}, connect.Access{Target: "quay",
+		Address: s.Address,
+		As:      "hen-roost", Secret: []byte(ours), Wait: 5 * time.Second})
 }
 
 var _ sync.Mutex
@@ -55,6 +56,6 @@ var _ sync.Mutex
 func TestSuiteSwitch(t *testing.T) {
 	_, _, a := skerry(t)
 	c := dialect.Connector{File: file(t, "harbour-switch")}
-	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla",
+	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Rights: []string{"mooring"},
 		Attribute: model.Change{Attribute: "may-from", Before: []string{"10.0.0.0/8"}, After: []string{"10.1.0.0/16"}}})
 }

@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -144,6 +146,12 @@ func (v *seen) take(kind model.ObjectKind, f language.Found, s *session, again b
 			v.join(model.Named{Kind: model.KindNamed(of), Name: connect.Printable(set)}, own)
 		}
 	}
+	if kind == model.Account && o.Attributes.One(model.Disabled) != "yes" && slices.ContainsFunc(s.file.Factory, func(p string) bool {
+		fits, _ := path.Match(p, f.Name)
+		return fits
+	}) {
+		o.Attributes, o.Marked = o.Attributes.With(model.FactoryMade, "such systems are delivered with it, and it is open"), true
+	}
 	if odd != "" {
 		o.Attributes, o.Marked = o.Attributes.With(model.Odd, odd), true
 	}
@@ -175,15 +183,46 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return s.fail("survey", err)
 	}
+	return s.itself(ctx, told, found)
+}
+
+// now is what a dialect calls what the system's clock says.
+const now = "now"
+
+// commitsTold is how many commits of others are told.
+const commitsTold = 5
+
+// itself hands on what the system tells of itself: by how much its clock is off, and who committed last that was not us.
+func (s *session) itself(ctx context.Context, told []language.Found, found func(model.Object) error) error {
+	o := model.Object{Kind: model.SystemKind, Name: model.Itself}
 	for _, f := range told {
-		o := model.Object{Kind: model.SystemKind, Name: model.Itself}
 		for _, a := range slices.Sorted(maps.Keys(f.Has)) {
 			for i, x := range f.Has[a] {
 				f.Has[a][i] = connect.Printable(x)
 			}
-			o.Attributes = o.Attributes.With(a, f.Has[a]...)
+			if at, err := time.Parse(time.RFC3339, f.Has[a][0]); a == now && err == nil {
+				o.Attributes = o.Attributes.With(model.ClockOff, connect.ClockOff(at))
+			} else {
+				o.Attributes = o.Attributes.With(a, f.Has[a]...)
+			}
 		}
-		return found(o)
 	}
-	return nil
+	if s.file.Draft != nil && s.file.Draft.History != nil {
+		commits, err := s.found(ctx, s.file.Draft.History)
+		if err != nil {
+			return s.fail("survey", err)
+		}
+		var others []string
+		for _, c := range slices.Backward(commits) {
+			if by := strings.Join(c.Has["by"], ""); by != s.access.As && len(others) < commitsTold {
+				others = append(others, connect.Printable(fmt.Sprintf("%s by %s: %s", strings.Join(c.Has["at"], ""), by,
+					strings.Join(c.Has["words"], ""))))
+			}
+		}
+		o.Attributes = o.Attributes.With(commitsOfOthers, others...)
+	}
+	return found(o)
 }
+
+// commitsOfOthers are the last commits that are not ours.
+const commitsOfOthers = "commits-of-others"

@@ -210,7 +210,10 @@ func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.
 	if why == "" {
 		found := slices.Clone(x.Answers)
 		answers := x.Conclude(after, nil)
-		if bad := slices.IndexFunc(answers, func(a connect.Answer) bool { return a.Outcome == connect.Failed || a.Outcome == connect.Moved }); bad >= 0 {
+		if bad := slices.IndexFunc(answers, func(a connect.Answer) bool {
+			return a.Outcome == connect.Failed ||
+				a.Outcome == connect.Moved
+		}); bad >= 0 {
 			why = "the target takes all of it or nothing: " + answers[bad].Words
 		} else if _, err := other.line(ctx, w.file.Draft.Confirm, vars); err == nil {
 			return answers

@@ -74,7 +74,8 @@ func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 		var out []string
 		for _, n := range slices.Sorted(maps.Keys(a.b.Is.Users)) {
 			h := a.b.Is.Users[n]
-			out = append(out, "user = "+n, "full = "+h.Full, fmt.Sprintf("level = %d", h.Level), fmt.Sprintf("blocked = %v", map[bool]int{true: 1}[h.Blocked]),
+			out = append(out, "user = "+n, "full = "+h.Full, fmt.Sprintf("level = %d", h.Level), fmt.Sprintf("blocked = %v",
+				map[bool]int{true: 1}[h.Blocked]),
 				fmt.Sprintf("last = %d", h.Last), "")
 		}
 		return out, true

@@ -42,7 +42,7 @@ type Speaker interface {
 
 // Trouble is what goes wrong.
 type Trouble struct {
-	CutAfter int           // the connection is cut at that point of all conversations: before a line is carried out and after it are one each; 0: never
+	CutAfter int           // the connection is cut at that point: before a line is carried out and after it are one each; 0: never
 	Lie      int           // lines that are answered as if they were done, and are not
 	Endless  bool          // answers have no end
 	Slow     time.Duration // before each answer

@@ -79,7 +79,8 @@ func (s *Skerry) SignIn(login, password string) bool {
 // Open implements Language.
 func (s *Skerry) Open(login, from string) Speaker {
 	s.next++
-	a := &atSkerry{s: s, n: s.next, login: login, from: from, since: time.Now().UTC(), may: s.Is.Classes[s.Is.People[login].Class], more: true}
+	a := &atSkerry{s: s, n: s.next, login: login, from: from, since: time.Now().UTC(), may: s.Is.Classes[s.Is.People[login].Class],
+		more: true}
 	a.class = s.Is.People[login].Class
 	s.in[a.n] = a
 	p := s.Is.People[login]
@@ -182,7 +183,8 @@ func (a *atSkerry) signedIn() (out []string) {
 		if x == a {
 			mark = " (you)"
 		}
-		out = append(out, fmt.Sprintf("%d %s from %s since %s as %s%s", n, x.login, x.from, x.since.Format("2006-01-02 15:04"), x.class, mark))
+		out = append(out, fmt.Sprintf("%d %s from %s since %s as %s%s", n, x.login, x.from, x.since.Format("2006-01-02 15:04"), x.class,
+			mark))
 	}
 	return out
 }
@@ -190,7 +192,8 @@ func (a *atSkerry) signedIn() (out []string) {
 func (s *Skerry) keeps() []string {
 	out := []string{"number;by;at;words"}
 	for _, k := range s.Is.Keeps {
-		out = append(out, fmt.Sprintf(`%d;%s;%s;"%s"`, k.ID, k.By, k.At.Format("02.01.2006 15:04:05"), strings.ReplaceAll(k.Words, `"`, `""`)))
+		out = append(out, fmt.Sprintf(`%d;%s;%s;"%s"`, k.ID, k.By, k.At.Format("02.01.2006 15:04:05"), strings.ReplaceAll(k.Words, `"`,
+			`""`)))
 	}
 	return out
 }
