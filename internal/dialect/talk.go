@@ -12,7 +12,7 @@ import (
 
 const (
 	answerMost = 64 << 20              // bytes of one answer
-	still      = 15 * time.Millisecond // nothing more may come for so long after what looks like a prompt
+	still      = 5 * time.Millisecond // nothing more may come for so long after what looks like a prompt
 	moreMost   = 1_000_000             // how often one answer may wait in its middle
 )
 

@@ -1,9 +1,10 @@
 package dialect_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
-	"sync"
+	"strings"
 	"testing"
 	"time"
 
@@ -51,11 +52,76 @@ func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 		As:      "hen-roost", Secret: []byte(ours), Wait: 5 * time.Second})
 }
 
-var _ sync.Mutex
-
 func TestSuiteSwitch(t *testing.T) {
 	_, _, a := skerry(t)
 	c := dialect.Connector{File: file(t, "harbour-switch")}
 	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Rights: []string{"mooring"},
 		Attribute: model.Change{Attribute: "may-from", Before: []string{"10.0.0.0/8"}, After: []string{"10.1.0.0/16"}}})
+}
+
+func folio(t testing.TB) (*spoken.Server, *spoken.Folio, connect.Access) {
+	t.Helper()
+	l, err := spoken.NewFolio(filepath.Join(t.TempDir(), "state"), spoken.FolioState{Admin: "press", Hash: spoken.Hashed(ours),
+		People: map[string]spoken.Author{}, Roles: map[string]string{"author": "writes", "editor": "sees to it"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := spoken.Serve(l, "127.0.9.3:0", filepath.Join(t.TempDir(), "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Stop)
+	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "folio")}, connect.Access{Target: "folio", Address: s.Address,
+		As: "press", Secret: []byte(ours), Wait: 5 * time.Second})
+}
+
+// An application's command: a command each, roles for many at once, one unknown among many does not stop the rest, and passwords
+// go in on standard input.
+func TestApplication(t *testing.T) {
+	srv, l, a := folio(t)
+	s := connecttest.Open(t, dialect.Connector{File: file(t, "folio")}, a)
+	var acts []connect.Act
+	for i := range 60 {
+		x := connecttest.Act(model.Create, model.Account, fmt.Sprintf("author.%02d", i), model.Change{Attribute: model.FullName,
+			After: []string{`O'Neil "Ünal"; $(reboot)`}}, model.Change{Attribute: model.Password, Sealed: "x"})
+		x.Secrets = map[string]connect.Secret{model.Password: connect.Seal(fmt.Appendf(nil, "a word for %d", i))}
+		acts = append(acts, x)
+	}
+	if n := connecttest.Tally(s.Apply(ctx, acts)); n[connect.Done] != 60 {
+		t.Fatal(n)
+	}
+	if p, words := connect.Prove(ctx, s, "author.07", connect.Seal([]byte("a word for 7"))); p != connect.Proved {
+		t.Errorf("%s %s", p, words)
+	}
+	before := srv.Lines.Load()
+	var joins []connect.Act
+	for i := range 60 {
+		joins = append(joins, connecttest.Move(model.JoinIt, model.RightKind, "editor", fmt.Sprintf("author.%02d", i)))
+	}
+	delete(l.Is.People, "author.31")
+	got := s.Apply(ctx, joins)
+	if n := connecttest.Tally(got); n[connect.Done] != 59 || got[31].Outcome != connect.Failed ||
+		!strings.Contains(got[31].Words, "nobody is called so") {
+		t.Errorf("%v %+v", n, got[31])
+	}
+	if n := srv.Lines.Load() - before; n != 6 { // two lists before, two after, and two commands for sixty
+		t.Errorf("%d commands", n)
+	}
+	srv.Set(spoken.Trouble{Lie: 1})
+	got = s.Apply(ctx, []connect.Act{connecttest.Act(model.Remove, model.Account, "author.01")})
+	srv.Set(spoken.Trouble{})
+	if got[0].Outcome == connect.Done {
+		t.Errorf("%+v", got)
+	}
+	all := connecttest.Surveyed(t, s)
+	if o := all[model.Named{Kind: model.Account, Name: "author.02"}]; o.Attributes.One(model.FullName) != `O'Neil "Ünal"; $(reboot)` {
+		t.Errorf("%v", o.Attributes.Map())
+	}
+	if n := len(all[model.Named{Kind: model.RightKind, Name: "editor"}].Attributes.Get(model.Members)); n != 59 {
+		t.Errorf("%d editors", n)
+	}
+	srv.Stop()
+	if err := s.Survey(ctx, func(model.Object) error { return nil }); err == nil {
+		t.Error("a survey of nothing has seen everything")
+	}
 }

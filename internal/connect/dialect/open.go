@@ -260,3 +260,15 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	}
 	return true, other.Close()
 }
+
+// Typist is somebody signed in who types lines.
+type Typist struct{ *session }
+
+// Typing signs in, for lines that are typed as they are: to look at a system, and to record what it says.
+func Typing(ctx context.Context, c Connector, a connect.Access) (Typist, error) {
+	s, err := c.signIn(ctx, a, a.As, a.Secret)
+	return Typist{s}, err
+}
+
+// Type types a line, and returns what is answered.
+func (t Typist) Type(ctx context.Context, line string) (string, error) { return t.say(ctx, line, nil, t.vars(), "") }

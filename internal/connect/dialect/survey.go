@@ -219,7 +219,9 @@ func (s *session) itself(ctx context.Context, told []language.Found, found func(
 					strings.Join(c.Has["words"], ""))))
 			}
 		}
-		o.Attributes = o.Attributes.With(commitsOfOthers, others...)
+		if others != nil {
+			o.Attributes = o.Attributes.With(commitsOfOthers, others...)
+		}
 	}
 	return found(o)
 }

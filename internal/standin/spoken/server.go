@@ -135,6 +135,13 @@ func (s *Server) cut() bool {
 	return s.trouble.CutAfter != 0 && s.points == s.trouble.CutAfter
 }
 
+// Points are those at which connections could have been cut since something was last set.
+func (s *Server) Points() int {
+	s.tmu.Lock()
+	defer s.tmu.Unlock()
+	return s.points
+}
+
 func (s *Server) now() Trouble {
 	s.tmu.Lock()
 	defer s.tmu.Unlock()

@@ -62,6 +62,9 @@ func NewSkerry(file string, found SkerryState) (*Skerry, error) {
 // Guard says how something is run while nothing else is carried out: trials end by themselves.
 func (s *Skerry) Guard(g func(func())) { s.guard = g }
 
+// OnTrial says whether a sheet is on trial.
+func (s *Skerry) OnTrial() bool { return s.before != nil }
+
 func (x SkerryState) copy() SkerryState {
 	x.People, x.Classes, x.Parties, x.Keeps = maps.Clone(x.People), maps.Clone(x.Classes), maps.Clone(x.Parties), slices.Clone(x.Keeps)
 	if x.Parties == nil {
