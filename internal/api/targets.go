@@ -33,6 +33,14 @@ type seatsRequest struct {
 	Licence string `query:"licence" doc:"who sits there too; empty: all licences, and nobody in them"`
 }
 
+type tryDialectRequest struct {
+	Body struct {
+		Target string `json:"target"`
+		File   string `json:"file" doc:"what the file is called, for what is said of it"`
+		Text   string `json:"text" maxLength:"1048576"`
+	}
+}
+
 type poolsRequest struct {
 	Target string `query:"target" doc:"those alone that it shares"`
 }
@@ -155,6 +163,19 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/targets/{name}/seats", "list-seats", "Tell of licences: seats, who has one, and who wants one",
 		func(ctx context.Context, who door.Operator, in *seatsRequest) (seen.Seats, error) {
 			return h.TargetSeats(ctx, who, in.Name, in.Licence, in.page())
+		})
+	op(api, door.Look, http.MethodGet, "/dialects", "list-dialects", "List the kinds of target that files teach",
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]seen.Dialect, error) {
+			return h.Dialects(ctx, who)
+		})
+	op(api, door.Look, http.MethodGet, "/dialects/{name}", "show-dialect", "Show what teaches a kind of target, with its recordings",
+		func(ctx context.Context, who door.Operator, in *nameRequest) (seen.DialectDetail, error) {
+			return h.Dialect(ctx, who, in.Name)
+		})
+	op(api, door.Administer, http.MethodPost, "/dialects/try", "try-dialect",
+		"Look at a target with a dialect that nobody relies on yet, and record what it says",
+		func(ctx context.Context, who door.Operator, in *tryDialectRequest) (seen.TriedDialect, error) {
+			return h.TryDialect(ctx, who, in.Body.Target, in.Body.File, in.Body.Text)
 		})
 	op(api, door.Look, http.MethodGet, "/pools", "list-pools", "List the pools of seats that several targets share, and how they stand",
 		func(ctx context.Context, who door.Operator, in *poolsRequest) ([]seen.SharedPool, error) {

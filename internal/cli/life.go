@@ -230,7 +230,8 @@ func (a *app) restore() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		Long: `End a suspension. The accounts that it shut are opened again by a round, which is followed to its end;
 those that were shut before stay shut. After one for security's sake they are opened with a new password, which is
-handed over once: the old one may have been stolen (--new-password=false keeps it). One for security's sake, begun by somebody else, ends when two
+handed over once: the old one may have been stolen (--new-password=false keeps it). One for security's sake, begun by somebody else,
+	ends when two
 operators want it: the first who asks is noted, and the second ends it.`,
 		Example: "  roost restore marit.fell --because \"laptop found\"",
 		RunE: func(c *cobra.Command, args []string) error {

@@ -33,7 +33,8 @@ func (a *app) record() *cobra.Command {
 newest entries stand last. Each entry is chained to the one before by SHA-256, and heads of the chain are
 signed in checkpoints. --verify walks the chain, holds it against the checkpoints that the service keeps, and
 names the first entry that does not hold (exit status 1). Entries that lie far back were checked when they were
-sealed, and count as long as they are as they were then; with --every they are walked through, too. With a FILE that roost record export wrote it does
+sealed, and count as long as they are as they were then; with --every they are walked through,
+	too. With a FILE that roost record export wrote it does
 so without any service. What was the head when this machine looked last is remembered: a record that has gone
 back since, or is another, is told.`,
 		Example: `  roost record

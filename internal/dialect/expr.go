@@ -204,7 +204,7 @@ func listed(v ref.Val) ([]string, error) {
 	case []any:
 		list = x
 	case []string:
-		return x, nil
+		return slices.DeleteFunc(slices.Clone(x), func(y string) bool { return y == "" }), nil
 	case []ref.Val:
 		for _, y := range x {
 			list = append(list, y)

@@ -78,6 +78,51 @@ func (r *Recording) Write() ([]byte, error) {
 	return yaml.MarshalWithOptions(r, yaml.UseLiteralStyleIfMultiline(true), yaml.Indent(2))
 }
 
+// Record types all by which something is read, and records what is answered and what is read out of it.
+func (f *File) Record(v Vars, say func(line string) (string, error)) (*Recording, error) {
+	r := &Recording{Version: 1, About: "looked at " + f.Kind}
+	all := f.listings()
+	for _, what := range inOrder(all) {
+		for _, l := range all[what] {
+			line, err := l.Say.Typed(v, f.Quote)
+			if err != nil {
+				return r, err
+			}
+			answer, err := say(line)
+			if err != nil {
+				return r, fmt.Errorf("%q: %w", line, err)
+			}
+			t := Turn{Typed: line, Answered: Text{Raw: answer}, Reads: what, Fails: f.Failure(answer)}
+			found, err := l.Objects(answer, v)
+			if err != nil {
+				return r, fmt.Errorf("%q: %w", line, err)
+			}
+			if t.Objects = told(found); len(t.Objects) == 0 {
+				t.Objects = nil
+			}
+			r.Talk = append(r.Talk, t)
+		}
+	}
+	return r, nil
+}
+
+// told are objects as a recording has them.
+func told(found []Found) map[string]map[string]Values {
+	out := map[string]map[string]Values{}
+	for _, x := range found {
+		out[x.Name] = map[string]Values{}
+		for a, v := range x.Has {
+			out[x.Name][a] = v
+		}
+		for kind, v := range x.In {
+			if len(v) > 0 {
+				out[x.Name]["in "+kind] = v
+			}
+		}
+	}
+	return out
+}
+
 // Check tries a file: recordings are read as the system's answers, and must come to what they say; hostile names and values
 // must each stay one word of what is typed, or be refused. What is wrong comes as Faults, at the line that it is wrong in.
 func (f *File) Check(recordings []*Recording) (checked Checked, err error) {
@@ -137,18 +182,7 @@ func (c *checker) turn(r *Recording, t Turn, covered map[*Listing]bool) {
 		c.at(r, t.Answered.Line, "%v", err)
 		return
 	}
-	seen := map[string]map[string]Values{}
-	for _, x := range found {
-		seen[x.Name] = map[string]Values{}
-		for a, v := range x.Has {
-			seen[x.Name][a] = v
-		}
-		for kind, v := range x.In {
-			if len(v) > 0 {
-				seen[x.Name]["in "+kind] = v
-			}
-		}
-	}
+	seen := told(found)
 	for _, name := range inOrder(t.Objects) {
 		if seen[name] == nil {
 			c.at(r, t.Answered.Line, "%s %q is not read out of it", t.Reads, name)

@@ -11,9 +11,9 @@ import (
 )
 
 const (
-	answerMost = 64 << 20              // bytes of one answer
+	answerMost = 64 << 20             // bytes of one answer
 	still      = 5 * time.Millisecond // nothing more may come for so long after what looks like a prompt
-	moreMost   = 1_000_000             // how often one answer may wait in its middle
+	moreMost   = 1_000_000            // how often one answer may wait in its middle
 )
 
 // Refusal says that the system turned a login away.

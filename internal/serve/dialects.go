@@ -9,7 +9,6 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/dialect"
-	language "hen-roost/internal/dialect"
 )
 
 // recordingEnd is how the names of recordings end, which stand beside the dialects that they are of.
@@ -37,15 +36,50 @@ func taught(kinds connect.Kinds, folder string) error {
 			errs = append(errs, err)
 			continue
 		}
-		f, err := language.Read(path, text)
+		recordings, err := recorded(path)
+		c, err2 := dialect.Learn(filepath.Base(path), text, recordings...)
 		switch {
-		case err != nil:
-			errs = append(errs, err)
-		case kinds[f.Kind] != nil:
-			errs = append(errs, fmt.Errorf("%s: there is a kind %s already", path, f.Kind))
+		case err != nil || err2 != nil:
+			errs = append(errs, err, err2)
+		case kinds[c.File.Kind] != nil:
+			errs = append(errs, fmt.Errorf("%s: there is a kind %s already", path, c.File.Kind))
 		default:
-			kinds[f.Kind] = dialect.Connector{File: f}
+			kinds[c.File.Kind] = c
 		}
 	}
 	return errors.Join(errs...)
+}
+
+// recorded are the recordings that stand beside a dialect: harbour-switch.recording.yaml, harbour-switch.full.recording.yaml.
+func recorded(path string) (out []connect.Recorded, err error) {
+	files, err := filepath.Glob(strings.TrimSuffix(path, ".yaml") + ".*recording.yaml")
+	for _, f := range files {
+		text, bad := os.ReadFile(f)
+		if bad != nil {
+			return nil, bad
+		}
+		out = append(out, connect.Recorded{File: filepath.Base(f), Text: string(text)})
+	}
+	return out, err
+}
+
+// learn makes a connector of a file that is to be tried.
+func learn(name string, text []byte) (connect.Pupil, error) { return dialect.Learn(name, text) }
+
+// CheckDialect tries a dialect's file, with the recordings beside it. The error is of a file that cannot be read at all.
+func CheckDialect(path string) (kind string, l connect.Lesson, err error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return "", l, err
+	}
+	recordings, err := recorded(path)
+	if err != nil {
+		return "", l, err
+	}
+	c, err := dialect.Learn(path, text, recordings...)
+	if err != nil {
+		l.Faults = strings.Split(err.Error(), "\n")
+		return "", l, nil
+	}
+	return c.File.Kind, c.Lesson(), nil
 }

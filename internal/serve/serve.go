@@ -112,7 +112,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 	if c.KeyFile == "" {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
-	s.Service, err = service.New(service.Config{Store: s.store, Kinds: kinds, KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
+	s.Service, err = service.New(service.Config{Store: s.store, Kinds: kinds, Teach: learn, KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
 		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce, Drops: c.Drops})
 	if err != nil {
 		s.Close()

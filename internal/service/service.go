@@ -35,6 +35,7 @@ type Config struct {
 	Batch     int              // steps in a batch; 0: 250
 	Widths    map[string]int   // targets of a kind at once, where fewer than Width
 	Probation time.Duration    // see foureyes.go; 0: seven days
+	Teach     connect.Teach    // makes a connector of a file that is to be tried; nil: nobody can
 	Drops     string           // the folder into which systems drop files with people; "": there is none
 	Alone     bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
@@ -60,7 +61,7 @@ func New(c Config) (*Service, error) {
 		return nil, err
 	}
 	host, _ := os.Hostname()
-	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
+	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Teach: c.Teach, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
 	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
 	return &Service{Life: life.New(r), Intake: intake.New(s.Declared, alive, r.Once, c.Drops), end: end}, nil

@@ -229,7 +229,7 @@ func (b *batch) many(ctx context.Context, c language.Command, places []int) {
 // proveOurs has our own login let in anew, on a connection of its own. Where it is not any more, what was done is taken back on
 // the conversation that is still open.
 func (b *batch) proveOurs(ctx context.Context) {
-	other, err := Connector{b.file}.signIn(ctx, b.access, b.access.As, b.access.Secret)
+	other, err := Connector{File: b.file}.signIn(ctx, b.access, b.access.As, b.access.Secret)
 	if err == nil {
 		other.Close()
 		return

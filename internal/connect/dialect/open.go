@@ -24,7 +24,10 @@ import (
 )
 
 // Connector speaks one dialect.
-type Connector struct{ File *language.File }
+type Connector struct {
+	File   *language.File
+	lesson connect.Lesson
+}
 
 // Schema implements connect.Connector.
 func (c Connector) Schema() model.Schema { return c.File.Schema() }
@@ -250,7 +253,7 @@ var _ connect.Prover = (*session)(nil)
 
 // Prove implements connect.Prover: somebody is let in whom the system greets, where it is a conversation with its prompt.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
-	other, err := Connector{s.file}.signIn(ctx, s.access, as, secret.Reveal())
+	other, err := Connector{File: s.file}.signIn(ctx, s.access, as, secret.Reveal())
 	var refused *connect.Refused
 	if errors.As(err, &refused) {
 		return false, nil
@@ -271,4 +274,6 @@ func Typing(ctx context.Context, c Connector, a connect.Access) (Typist, error) 
 }
 
 // Type types a line, and returns what is answered.
-func (t Typist) Type(ctx context.Context, line string) (string, error) { return t.say(ctx, line, nil, t.vars(), "") }
+func (t Typist) Type(ctx context.Context, line string) (string, error) {
+	return t.say(ctx, line, nil, t.vars(), "")
+}

@@ -248,7 +248,7 @@ const proofTries = 3
 func (w whole) prove(ctx context.Context, kinds map[model.ObjectKind]bool) (after *seen, other *session, why string) {
 	var err error
 	for range proofTries {
-		if other, err = (Connector{w.file}).signIn(ctx, w.access, w.access.As, w.access.Secret); err == nil || errors.As(err,
+		if other, err = (Connector{File: w.file}).signIn(ctx, w.access, w.access.As, w.access.Secret); err == nil || errors.As(err,
 			new(*connect.Refused)) {
 			break
 		}

@@ -18,6 +18,7 @@ import (
 // Config is what a Seen is made of.
 type Config struct {
 	Kinds connect.Kinds
+	Teach connect.Teach // nil: nobody can be taught
 	Wait  time.Duration // patience with targets; 0: the connectors' own
 	Width int           // targets at once
 	Owner string        // by which name this process holds targets while it works on them

@@ -1,0 +1,67 @@
+package dialect
+
+import (
+	"context"
+	"strings"
+
+	"hen-roost/internal/connect"
+	language "hen-roost/internal/dialect"
+)
+
+var (
+	_ connect.Taught = Connector{}
+	_ connect.Pupil  = Connector{}
+)
+
+// Learn makes a connector of a file, and tries the recordings that are beside it.
+func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector, error) {
+	f, err := language.Read(name, text)
+	if err != nil {
+		return Connector{}, err
+	}
+	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings}}
+	var read []*language.Recording
+	for _, r := range recordings {
+		x, err := language.ReadRecording(r.File, []byte(r.Text))
+		if err != nil {
+			c.lesson.Faults = append(c.lesson.Faults, strings.Split(err.Error(), "\n")...)
+			continue
+		}
+		read = append(read, x)
+	}
+	checked, err := f.Check(read)
+	c.lesson.Turns, c.lesson.Attacks = checked.Turns, checked.Attacks
+	if err != nil {
+		c.lesson.Faults = append(c.lesson.Faults, strings.Split(err.Error(), "\n")...)
+	}
+	return c, nil
+}
+
+// Lesson implements connect.Taught.
+func (c Connector) Lesson() connect.Lesson { return c.lesson }
+
+// Record implements connect.Pupil.
+func (c Connector) Record(ctx context.Context, a connect.Access) ([]byte, error) {
+	s, err := c.Open(ctx, a)
+	if err != nil {
+		return nil, err
+	}
+	defer s.Close()
+	t := Typist{plainSession(s)}
+	struck := strings.NewReplacer(string(a.Secret), "(sealed)")
+	r, err := c.File.Record(t.vars(), func(line string) (string, error) {
+		answer, err := t.Type(ctx, line)
+		return struck.Replace(answer), err
+	})
+	if err != nil {
+		return nil, t.fail("look", err)
+	}
+	return r.Write()
+}
+
+func plainSession(s connect.Session) *session {
+	if w, ok := s.(whole); ok {
+		return w.session
+	}
+	return s.(*session)
+}
