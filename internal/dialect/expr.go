@@ -2,6 +2,7 @@ package dialect
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -117,7 +118,11 @@ func moment(s, form string) (string, error) {
 type Expression struct {
 	Text
 	program cel.Program
+	cell    string // the part of a row that it is, where it is nothing more
 }
+
+// cellOnly is an expression that is no more than a part of a row: most are, and there are as many rows as there are people.
+var cellOnly = regexp.MustCompile(`^row\.([a-zA-Z_][a-zA-Z0-9_]*)$`)
 
 // Set says whether there is one.
 func (e Expression) Set() bool { return e.program != nil }
@@ -132,6 +137,9 @@ func (e *Expression) UnmarshalYAML(n ast.Node) error {
 		return &located{e.Line, err.Error()}
 	}
 	e.program = p
+	if m := cellOnly.FindStringSubmatch(e.Raw); m != nil {
+		e.cell = m[1]
+	}
 	return nil
 }
 
@@ -148,8 +156,18 @@ func compile(text string) (cel.Program, error) {
 }
 
 // Values works the expression out: no value, one or several, truths as yes and no.
-func (e Expression) Values(v Vars) ([]string, error) {
-	out, err := eval(e.program, v)
+func (e Expression) Values(v Vars) ([]string, error) { return e.values(complete(v)) }
+
+func (e Expression) values(all map[string]any) ([]string, error) {
+	if row, ok := all["row"].(map[string]any); ok && e.cell != "" {
+		if s, plain := row[e.cell].(string); plain {
+			if s == "" {
+				return nil, nil
+			}
+			return []string{s}, nil
+		}
+	}
+	out, err := evalIn(e.program, all)
 	if err != nil {
 		return nil, fmt.Errorf("line %d, %s: %w", e.Line, e.Raw, err)
 	}
@@ -157,12 +175,15 @@ func (e Expression) Values(v Vars) ([]string, error) {
 }
 
 // True works a condition out.
-func (e Expression) True(v Vars) (bool, error) {
-	out, err := e.Values(v)
+func (e Expression) True(v Vars) (bool, error) { return e.holds(complete(v)) }
+
+func (e Expression) holds(all map[string]any) (bool, error) {
+	out, err := e.values(all)
 	return len(out) == 1 && out[0] == "yes", err
 }
 
-func eval(p cel.Program, v Vars) ([]string, error) {
+// complete has something for all that there is to see.
+func complete(v Vars) map[string]any {
 	all := make(map[string]any, len(seen))
 	for _, name := range seen {
 		all[name] = types.NullValue
@@ -170,6 +191,12 @@ func eval(p cel.Program, v Vars) ([]string, error) {
 			all[name] = x
 		}
 	}
+	return all
+}
+
+func eval(p cel.Program, v Vars) ([]string, error) { return evalIn(p, complete(v)) }
+
+func evalIn(p cel.Program, all map[string]any) ([]string, error) {
 	out, _, err := p.Eval(all)
 	if err != nil {
 		return nil, err

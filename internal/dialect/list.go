@@ -22,14 +22,11 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 		return nil, err
 	}
 	out := make([]Found, 0, len(rows))
+	vars := complete(v)
 	for _, r := range rows {
-		vars := maps.Clone(v)
-		if vars == nil {
-			vars = Vars{}
-		}
 		vars["row"] = r.Has
 		if l.When.Set() {
-			is, err := l.When.True(vars)
+			is, err := l.When.holds(vars)
 			if err != nil {
 				return nil, fmt.Errorf("line %d of the answer: %w", r.Line, err)
 			}
@@ -39,7 +36,7 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 		}
 		f := Found{Line: r.Line, Has: map[string][]string{}, In: map[string][]string{}}
 		for a, e := range l.Is {
-			values, err := e.Values(vars)
+			values, err := e.values(vars)
 			if err != nil {
 				return nil, fmt.Errorf("line %d of the answer: %w", r.Line, err)
 			}
@@ -53,7 +50,7 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 			}
 		}
 		for kind, e := range l.In {
-			values, err := e.Values(vars)
+			values, err := e.values(vars)
 			if err != nil {
 				return nil, fmt.Errorf("line %d of the answer: %w", r.Line, err)
 			}

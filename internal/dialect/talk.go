@@ -126,6 +126,9 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 		case <-ctx.Done():
 			return "", ctx.Err()
 		case text, open := <-t.heard:
+			if !open && settled && t.file.Session.Prompt.Set() && t.file.Session.Prompt.MatchString(s.now()) {
+				return strings.Join(t.unechoed(s.lines, said), "\n"), nil // it was all said before the end
+			}
 			if !open {
 				words := strings.Join(s.lines, "\n") + "\n" + s.now()
 				if r, refused := t.refused(words); refused && !t.began {
