@@ -48,6 +48,7 @@ var figures = []figure{
 	{"database-postgres-survey-20000", "s", 1.25, postgresSurvey},
 	{"application-survey-50000", "s", 1.25, applicationSurvey},
 	{"application-make-2000", "s", 1.18, applicationMake},
+	{"dialect-switches-200", "s", 1.25, dialectSwitches},
 	{"application-bulk-requests", "requests", 0.2, applicationBulk},
 	{"intake-push-10000", "s", 1, intakePush},
 	{"company-parse", "s", 0, parseCompany},

@@ -25,6 +25,9 @@ func Crew() []byte {
 // Dialects is the folder of the files that teach the company's own kinds of targets.
 func Dialects() fs.FS { return sub("dialects") }
 
+// Dialect is one of them, by its kind.
+func Dialect(kind string) ([]byte, error) { return files.ReadFile("dialects/" + kind + ".yaml") }
+
 // Found is the folder with the state of each target before Hen Roost looks at it.
 func Found() fs.FS { return sub("found") }
 

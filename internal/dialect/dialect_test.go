@@ -311,6 +311,20 @@ func TestDemo(t *testing.T) {
 			t.Errorf("%+v %v", n, err)
 		}
 	}
+	doc, err := os.ReadFile("../../docs/dialects.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, example, _ := strings.Cut(string(doc), "```yaml\ndialect: 1")
+	example, _, _ = strings.Cut(example, "```")
+	f, err := Read("the example of the documents", []byte("dialect: 1"+example))
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, err := f.Holds["account"].List[0].Objects("ulla.niemi;Ulla Niemi;weigher;0\n", nil)
+	if err != nil || len(list) != 1 || fmt.Sprint(list[0].Has) != "map[disabled:[no] duty:[weigher] full-name:[Ulla Niemi]]" {
+		t.Errorf("%v %v", list, err)
+	}
 	if len(files) != 3 {
 		t.Errorf("%q", files)
 	}

@@ -50,6 +50,7 @@ type Session struct {
 	Prompt Pattern    `yaml:"prompt"`  // the line on which it waits to be told something
 	More   []Exchange `yaml:"more"`    // where it waits in the middle of an answer
 	Echo   bool       `yaml:"echo"`    // it repeats what is typed
+	Twice  bool       `yaml:"twice"`   // an empty line is typed behind each: a second prompt shows that the first was one
 	Begin  []Text     `yaml:"begin"`   // typed at first
 	End    []Text     `yaml:"end"`     // and at last
 }

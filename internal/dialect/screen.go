@@ -71,3 +71,9 @@ func (s *screen) now() string { return string(s.line) }
 
 // forget drops the line that is not ended.
 func (s *screen) forget() { s.line, s.at = nil, 0 }
+
+// twice says whether the line that is not ended stands above itself too.
+func (s *screen) twice() bool {
+	n := len(s.lines)
+	return n > 0 && len(s.line) > 0 && s.lines[n-1] == strings.TrimRight(s.now(), " ")
+}

@@ -37,6 +37,7 @@ type Talk struct {
 	heard chan string // what comes; closed when nothing more does
 	err   error       // why, once it is closed
 	began bool
+	twice bool // two prompts end the answer
 	// Heard is told all that is typed and all that is answered to it, for recordings; secrets are left out.
 	Heard func(said, answer string)
 }
@@ -66,6 +67,11 @@ func NewTalk(f *File, conn io.ReadWriter, wait time.Duration) *Talk {
 func (t *Talk) SignIn(ctx context.Context, login string, secret []byte) error {
 	s := t.file.Session
 	vars := Vars{"login": login, "secret": string(secret)}
+	if t.twice = s.Twice && len(s.SignIn) == 0; t.twice {
+		if _, err := io.WriteString(t.in, "\n"); err != nil {
+			return err
+		}
+	}
 	answer, err := t.until(ctx, "", s.SignIn, vars)
 	if err != nil {
 		return err
@@ -98,7 +104,12 @@ func (t *Talk) Say(ctx context.Context, line string, ask []Exchange, vars Vars) 
 	if strings.ContainsAny(line, "\r\n") {
 		return "", errors.New("a line break cannot be typed")
 	}
-	if _, err := io.WriteString(t.in, line+"\n"); err != nil {
+	end := "\n"
+	t.twice = t.file.Session.Twice && t.began && len(ask) == 0 && line != "" // what is asked would take it for its answer
+	if t.twice {
+		end = "\n\n"
+	}
+	if _, err := io.WriteString(t.in, line+end); err != nil {
 		return "", err
 	}
 	answer, err := t.until(ctx, line, ask, vars)
@@ -116,7 +127,10 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 	defer quiet.Stop()
 	for {
 		settled := false
-		if t.waits(s.now(), ask) {
+		if t.twice && s.twice() && t.file.Session.Prompt.MatchString(s.now()) {
+			return strings.Join(t.unechoed(s.lines[:len(s.lines)-1], said), "\n"), nil
+		}
+		if t.waits(s.now(), ask) && !(t.twice && t.file.Session.Prompt.MatchString(s.now())) {
 			quiet.Reset(still)
 			settled = true
 		} else {
@@ -170,7 +184,11 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 			return "", &Refusal{words}
 		}
 		s.forget()
-		if err := t.reply(x, vars, "\n"); err != nil {
+		end := "\n"
+		if t.twice = t.file.Session.Twice && t.began && asked == len(ask); t.twice { // nothing more is asked
+			end = "\n\n"
+		}
+		if err := t.reply(x, vars, end); err != nil {
 			return "", err
 		}
 	}

@@ -13,6 +13,7 @@
   import Password from './lib/signin/Password.svelte';
   import SignIn from './lib/signin/SignIn.svelte';
   import Compare from './lib/targets/Compare.svelte';
+  import Dialects from './lib/targets/Dialects.svelte';
   import Fleet from './lib/targets/Fleet.svelte';
   import Target from './lib/targets/Target.svelte';
   import Targets from './lib/targets/Targets.svelte';
@@ -40,7 +41,7 @@
     ['record', 'Record'],
   ];
   const here = $derived(router.part(0));
-  const under = $derived({ fleet: 'targets', compare: 'targets', intakes: 'users' }[here] ?? here); // the place that leads there
+  const under = $derived({ fleet: 'targets', compare: 'targets', dialects: 'targets', intakes: 'users' }[here] ?? here); // the place that leads there
   const title = $derived(
     places.find(([p]) => p === here)?.[1] ??
       { ending: 'Ending soon', handovers: 'Handovers', intakes: 'Pushed in', fleet: 'Fleet', compare: 'Compare' }[here] ??
@@ -102,6 +103,7 @@
       {:else if here === 'intakes'}<Intakes />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />
       {:else if here === 'targets'}<Targets />
+      {:else if here === 'dialects'}<Dialects />
       {:else if here === 'fleet'}<Fleet />
       {:else if here === 'compare'}<Compare />
       {:else if here === 'declaration' && router.part(1)}<Revision number={Number(router.part(1))} />

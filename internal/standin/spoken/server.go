@@ -59,8 +59,11 @@ type Server struct {
 	tmu     sync.Mutex
 	points  int
 	Lines   atomic.Int64 // that were typed
-	going   sync.WaitGroup
-	open    sync.Map
+	// Typed, if set before anybody comes, is told all that is typed in conversations, which are counted from 1.
+	Typed func(conversation int, text string)
+	n     atomic.Int64
+	going sync.WaitGroup
+	open  sync.Map
 }
 
 // Serve listens at an address, over SSH with a host key that is kept in a file, or where that is "" over plain TCP.
@@ -299,6 +302,12 @@ const (
 
 // speak holds a conversation.
 func (s *Server) speak(in *bufio.Reader, out io.Writer, c net.Conn, login string) {
+	number := int(s.n.Add(1))
+	typed := func(text string) {
+		if s.Typed != nil {
+			s.Typed(number, text)
+		}
+	}
 	s.mu.Lock()
 	sp := s.lang.Open(login, c.RemoteAddr().String())
 	fmt.Fprint(out, "\r\n"+strings.ReplaceAll(sp.Greeting(), "\n", "\r\n")+"\r\n")
@@ -316,13 +325,14 @@ func (s *Server) speak(in *bufio.Reader, out io.Writer, c net.Conn, login string
 			return
 		}
 		fmt.Fprint(out, prompt)
-		typed, err := line(in)
+		said, err := line(in)
 		if err != nil {
 			return
 		}
+		typed(said)
 		s.Lines.Add(1)
 		room := width - len(prompt)
-		for rest := typed; ; room = width { // the echo
+		for rest := said; ; room = width { // the echo
 			n := min(room, len(rest))
 			fmt.Fprint(out, rest[:n]+"\r\n")
 			if rest = rest[n:]; rest == "" {
@@ -336,13 +346,14 @@ func (s *Server) speak(in *bufio.Reader, out io.Writer, c net.Conn, login string
 		time.Sleep(s.now().Slow)
 		var answer []string
 		more := false
-		if !s.lies() || typed == "" {
+		if !s.lies() || said == "" {
 			s.mu.Lock()
-			answer, more = sp.Say(typed, func(prompt string) string {
+			answer, more = sp.Say(said, func(prompt string) string {
 				s.mu.Unlock()
 				defer s.mu.Lock()
 				fmt.Fprint(out, prompt)
 				text, _ := line(in)
+				typed(text)
 				fmt.Fprint(out, "\r\n")
 				return text
 			})

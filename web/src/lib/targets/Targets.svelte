@@ -43,6 +43,7 @@
       <Button class="bg-ink text-paper rounded" disabled={busy} onclick={survey}>{busy ? 'Surveying…' : 'Survey all'}</Button>
       <a use:link href="/fleet">Fleets by tag</a>
       <a use:link href="/compare">Compare two</a>
+      <a use:link href="/dialects">Dialects</a>
       <span role="status">{said}</span>
     </p>
     <div class="mb-4 max-w-sm">
