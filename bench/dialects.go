@@ -58,7 +58,8 @@ func settle(ctx context.Context, c dialect.Connector, a connect.Access) error {
 	for _, n := range []string{"hanne.vik", "kai.nyman", "olga.petrova"} {
 		acts = append(acts, connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: n, Changes: []model.Change{
 			{Attribute: model.FullName, After: []string{"Crew " + n}}, {Attribute: "may-from", After: []string{"10.20.0.0/16"}},
-			{Attribute: model.Password, Sealed: "x"}}}, Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte(personSecret))}},
+			{Attribute: model.Password, Sealed: "x"}}},
+			Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte(personSecret))}},
 			connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.RightKind, Name: "mooring", Member: n, MemberKind: model.Account,
 				Changes: model.Entering(true)}, Stage: 1})
 	}

@@ -127,7 +127,7 @@ func TestConsole(t *testing.T) {
 	p.sees("role deck-crew asks for it roles.yaml line 20")
 	p.shot("user")
 	p.click("Targets")
-	p.sees("10 targets, 0 as declared.")
+	p.sees("11 targets, 0 as declared.")
 	p.shot("targets")
 	p.do(chromedp.Navigate(p.url + "/targets/arctic-tern"))
 	p.sees("protected by")

@@ -28,6 +28,9 @@ holds:
     set: {full-name: [{say: 'name ${name} ${value}'}]}
 `
 
+// tiny is all that a file must have, up to how its list is read.
+const tiny = "dialect: 1\nkind: x\nreach: {over: ssh, as: exec}\nquote: {rule: shell}\nholds:\n  account:\n    list:\n      - say: l\n"
+
 func read(t testing.TB, text string) *File {
 	t.Helper()
 	f, err := Read("quay.yaml", []byte(text))
@@ -85,7 +88,8 @@ func TestReading(t *testing.T) {
 		{"csv", `{csv: {}}`, "a,b\n1,\"x, \"\"y\"\"\"\n", `2:a=1 b=x, "y"`},
 		{"csv with names and another comma", `{csv: {columns: [a, b], comma: ';'}}`, "1;2\n", "1:a=1 b=2"},
 		{"csv of another width", `{csv: {}}`, "a,b\n1\n", "wrong number of fields"},
-		{"json", `{json: {at: [x, list]}}`, `{"x":{"list":[{"a":1,"b":true},{"a":9007199254740993}]}}`, "1:a=1 b=true 2:a=9007199254740993"},
+		{"json", `{json: {at: [x, list]}}`, `{"x":{"list":[{"a":1,"b":true},{"a":9007199254740993}]}}`,
+			"1:a=1 b=true 2:a=9007199254740993"},
 		{"json that is none", `{json: {}}`, "{\n\"a\":\n", `it is no JSON`},
 		{"json without it", `{json: {at: [x]}}`, `{"y":[]}`, `nothing is called "x"`},
 		{"pairs", `{pairs: {between: '='}}`, "a = 1\nb-c = x = y\n\na = 2\na = 3\n", "1:a=1 b_c=x = y 4:a=2 5:a=3"},
@@ -95,15 +99,17 @@ func TestReading(t *testing.T) {
 			"1:g=[1 2] n=a x=[] 4:g=[] n=b x=[3]"},
 		{"blocks without a beginning", `{blocks: {begin: '^p (?P<n>\S+)$', lines: ['^ g (?P<g>.*)$']}}`, " g 1\n", "line 1 of the answer"},
 	} {
-		f, err := Read("x", []byte("dialect: 1\nkind: x\nreach: {over: ssh, as: exec}\nquote: {rule: shell}\nholds:\n  account:\n    list:\n      - say: l\n"+
-			"        read: "+c.read+"\n        is: {name: '\"x\"'}\n"))
+		f, err := Read("x",
+			[]byte(tiny+
+				"        read: "+c.read+"\n        is: {name: '\"x\"'}\n"))
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
 		rows, err := f.Holds["account"].List[0].Read.Rows(c.answer, 8)
 		var got []string
 		for _, r := range rows {
-			got = append(got, fmt.Sprint(r.Line, ":", strings.TrimSuffix(strings.TrimPrefix(strings.ReplaceAll(fmt.Sprint(r.Has), ":", "="), "map["), "]")))
+			got = append(got, fmt.Sprint(r.Line, ":", strings.TrimSuffix(strings.TrimPrefix(strings.ReplaceAll(fmt.Sprint(r.Has), ":",
+				"="), "map["), "]")))
 		}
 		text := strings.Join(got, " ")
 		if err != nil {
@@ -144,11 +150,14 @@ func TestQuoting(t *testing.T) {
 
 // Days, numbers and truths in systems' own forms.
 func TestForms(t *testing.T) {
-	for text, want := range map[string]string{`ordinal("2026330")`: "2026-11-26", `ordinal("26330")`: "2026-11-26", `ordinal("0000000")`: "",
+	for text, want := range map[string]string{`ordinal("2026330")`: "2026-11-26", `ordinal("26330")`: "2026-11-26",
+		`ordinal("0000000")`: "",
 		`ordinal("2024366")`: "2024-12-31", `ordinal("263")`: "is no day as", `ordinal("2026400")`: "is no day as",
 		`julian("2461371")`: "2026-11-26", `julian("0")`: "", `julian("12")`: "no Julian day number",
-		`day("26.11.26 08:15", "DD.MM.YY hh:mm")`: "2026-11-26", `day("26 Nov 2026", "DD MON YYYY")`: "2026-11-26", `day("x", "DD")`: "is no day as DD",
-		`moment("26.11.2026 08:15:01", "DD.MM.YYYY hh:mm:ss")`: "2026-11-26T08:15:01Z", `day("", "DD")`: "", `1 < 2`: "yes", `3.0`: "3", `7`: "7",
+		`day("26.11.26 08:15", "DD.MM.YY hh:mm")`: "2026-11-26", `day("26 Nov 2026", "DD MON YYYY")`: "2026-11-26",
+		`day("x", "DD")`: "is no day as DD",
+		`moment("26.11.2026 08:15:01", "DD.MM.YYYY hh:mm:ss")`: "2026-11-26T08:15:01Z", `day("", "DD")`: "", `1 < 2`: "yes", `3.0`: "3",
+		`7`:              "7",
 		`["a", "", "b"]`: "a b", `"a,,b".split(",")`: "a b", `null`: "", `row.x.y`: "no such", `{"a": 1}`: "which is no text"} {
 		p, err := compile(text)
 		if err != nil {
@@ -167,8 +176,10 @@ func TestForms(t *testing.T) {
 
 // What a terminal shows is what is read.
 func TestScreen(t *testing.T) {
-	for text, want := range map[string]string{"a\r\nb\r\n": "a|b|", "-- more --\r          \rc\n": "c|", "-- more --\r\x1b[Kd\n": "d|", "ab\bc\n": "ac|",
-		"\x1b[1;31mred\x1b[0m\n": "red|", "a\tb\n": "a       b|", "\x1b]0;title\x07x\n": "0;titlex|", "abc\x1b[2Kd\n": "d|", "ö ñ\n> ": "ö ñ|> "} {
+	for text, want := range map[string]string{"a\r\nb\r\n": "a|b|", "-- more --\r          \rc\n": "c|", "-- more --\r\x1b[Kd\n": "d|",
+		"ab\bc\n":                "ac|",
+		"\x1b[1;31mred\x1b[0m\n": "red|", "a\tb\n": "a       b|", "\x1b]0;title\x07x\n": "0;titlex|", "abc\x1b[2Kd\n": "d|",
+		"ö ñ\n> ": "ö ñ|> "} {
 		var s screen
 		for i := range len(text) { // as slowly as can be
 			s.write(text[i : i+1])
@@ -202,8 +213,9 @@ func talking(t *testing.T, f *File, answer func(in io.Reader, out io.Writer)) *T
 
 // A conversation: prompts that stand in values, echoes that are broken, questions without an end, and silence.
 func TestTalk(t *testing.T) {
-	f := read(t, strings.NewReplacer("as: exec", "as: session", "quote:", "session: {prompt: '^quay> $', echo: true, refuses: '^go away$', "+
-		"more: [{at: '^--more--$', say: ' '}]}\nquote:").Replace(small))
+	f := read(t, strings.NewReplacer("as: exec", "as: session", "quote:",
+		"session: {prompt: '^quay> $', echo: true, refuses: '^go away$', "+
+			"more: [{at: '^--more--$', say: ' '}]}\nquote:").Replace(small))
 	said := func(lines ...string) func(io.Reader, io.Writer) {
 		return func(in io.Reader, out io.Writer) {
 			fmt.Fprint(out, "welcome\r\nquay> ")
@@ -259,10 +271,13 @@ func TestRecordings(t *testing.T) {
 	f := read(t, small)
 	const good = "recording: 1\ntalk:\n- typed: list\n  answered: |-\n    ulla Ulla Niemi\n    total 1\n  reads: account\n  objects:\n" +
 		"    ulla: {full-name: Ulla Niemi, disabled: \"no\"}\n- typed: make x\n  answered: 'no: it is there'\n  fails: it is there\n"
-	for _, c := range []struct{ was, is, want string }{{"", "", ""}, {"Ulla Niemi,", "Ulla,", `quay.rec:5: full-name of account "ulla" is read as "Ulla Niemi", and should be "Ulla"`},
-		{"    ulla: {", "    olla: {", `account "olla" is not read out of it`}, {"    total 1", "    nonsense", `line 2 of the answer, "nonsense", is not understood by line 11`},
+	for _, c := range []struct{ was, is, want string }{{"", "", ""}, {"Ulla Niemi,", "Ulla,",
+		`quay.rec:5: full-name of account "ulla" is read as "Ulla Niemi", and should be "Ulla"`},
+		{"    ulla: {", "    olla: {", `account "olla" is not read out of it`}, {"    total 1", "    nonsense",
+			`line 2 of the answer, "nonsense", is not understood by line 11`},
 		{"fails: it is there", "fails: other", `it is taken for the failure "it is there", and should be for the failure "other"`},
-		{"typed: list", "typed: lists", `nothing is read of account by typing "lists"`}, {"reads: account", "reads: group", "nothing is read of group"}} {
+		{"typed: list", "typed: lists", `nothing is read of account by typing "lists"`}, {"reads: account", "reads: group",
+			"nothing is read of group"}} {
 		r, err := ReadRecording("quay.rec", []byte(strings.Replace(good, c.was, c.is, 1)))
 		if err != nil {
 			t.Fatal(err)
@@ -335,10 +350,12 @@ func FuzzRows(f *testing.F) {
 		f.Add(s)
 	}
 	var list []*Listing
-	for _, r := range []string{`{lines: '^(?P<a>\S+) (?P<b>.*)$'}`, `{json: {}}`, `{csv: {}}`, `{columns: {head: '^A'}}`, `{pairs: {between: '='}}`,
+	for _, r := range []string{`{lines: '^(?P<a>\S+) (?P<b>.*)$'}`, `{json: {}}`, `{csv: {}}`, `{columns: {head: '^A'}}`,
+		`{pairs: {between: '='}}`,
 		`{blocks: {begin: '^p (?P<n>\S+)$', lines: ['^ g (?P<g>.*)$']}}`} {
-		x, err := Read("x", []byte("dialect: 1\nkind: x\nreach: {over: ssh, as: exec}\nquote: {rule: shell}\nholds:\n  account:\n    list:\n      - say: l\n"+
-			"        read: "+r+"\n        is: {name: '\"x\"'}\n"))
+		x, err := Read("x",
+			[]byte(tiny+
+				"        read: "+r+"\n        is: {name: '\"x\"'}\n"))
 		if err != nil {
 			f.Fatal(err)
 		}

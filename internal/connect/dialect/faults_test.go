@@ -114,7 +114,8 @@ func TestBranchSawnOff(t *testing.T) {
 	none := connecttest.Act(model.Disable, model.Account, "install", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 		After: []string{"yes"}})
 	got = s.(connect.Provisional).Whole(ctx, []connect.Act{none, demote}, func(connect.Mark) error { return nil })
-	if got[1].Outcome != connect.NotTried || !strings.Contains(got[1].Words, "the target's own check: nobody could change people any more") {
+	if got[1].Outcome != connect.NotTried || !strings.Contains(got[1].Words,
+		"the target's own check: nobody could change people any more") {
 		t.Errorf("%+v", got)
 	}
 }
@@ -195,7 +196,8 @@ func TestLies(t *testing.T) {
 func bollard(t testing.TB) (*spoken.Server, *spoken.Bollard, connect.Access) {
 	t.Helper()
 	l, err := spoken.NewBollard(filepath.Join(t.TempDir(), "state"), spoken.BollardState{Behind: 9 * 365 * 24 * time.Hour,
-		Users: map[string]spoken.Hand{"roost": {Level: 9, Hash: spoken.Hashed(ours)}, "service": {Level: 9, Hash: spoken.Hashed("service")}}})
+		Users: map[string]spoken.Hand{"roost": {Level: 9, Hash: spoken.Hashed(ours)}, "service": {Level: 9,
+			Hash: spoken.Hashed("service")}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -204,8 +206,9 @@ func bollard(t testing.TB) (*spoken.Server, *spoken.Bollard, connect.Access) {
 		t.Fatal(err)
 	}
 	t.Cleanup(s.Stop)
-	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "bridge-router")}, connect.Access{Target: "bridge", Address: s.Address,
-		As: "roost", Secret: []byte(ours), Wait: 5 * time.Second})
+	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "bridge-router")}, connect.Access{Target: "bridge",
+		Address: s.Address,
+		As:      "roost", Secret: []byte(ours), Wait: 5 * time.Second})
 }
 
 // An old router without a candidate: each change holds at once, its clock is years off, and what would lock us out is taken back on
@@ -218,8 +221,10 @@ func TestRouter(t *testing.T) {
 		model.Change{Attribute: "level", After: []string{"3"}}, model.Change{Attribute: model.Password, Sealed: "x"})
 	create.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte(`-a "word" of '$(hers)'`))}
 	connecttest.Outcomes(t, s.Apply(ctx, []connect.Act{create,
-		connecttest.Act(model.Modify, model.Account, "nobody", model.Change{Attribute: "level", Before: []string{"1"}, After: []string{"2"}}),
-		connecttest.Act(model.Modify, model.Account, "service", model.Change{Attribute: "level", Before: []string{"9"}, After: []string{"12"}})}),
+		connecttest.Act(model.Modify, model.Account, "nobody", model.Change{Attribute: "level", Before: []string{"1"},
+			After: []string{"2"}}),
+		connecttest.Act(model.Modify, model.Account, "service", model.Change{Attribute: "level", Before: []string{"9"},
+			After: []string{"12"}})}),
 		"done ", "moved account nobody is not there", "failed level 1 to 9")
 	if p, words := connect.Prove(ctx, s, "ulla", connect.Seal([]byte(`-a "word" of '$(hers)'`))); p != connect.Proved {
 		t.Errorf("%s %s", p, words)
@@ -267,8 +272,9 @@ func TestRouterCut(t *testing.T) {
 			}
 			create := connecttest.Act(model.Create, model.Account, "ulla", model.Change{Attribute: model.FullName, After: []string{"Ulla"}},
 				model.Change{Attribute: "level", After: []string{"3"}})
-			block := connecttest.Act(model.Disable, model.Account, "service", model.Change{Attribute: model.Disabled, Before: []string{"no"},
-				After: []string{"yes"}})
+			block := connecttest.Act(model.Disable, model.Account, "service", model.Change{Attribute: model.Disabled,
+				Before: []string{"no"},
+				After:  []string{"yes"}})
 			create.Again, block.Again = try > 0, try > 0
 			if got = x.Apply(ctx, []connect.Act{create, block}); got[0].Outcome != connect.Unsure && got[1].Outcome != connect.Unsure {
 				x.Close()
