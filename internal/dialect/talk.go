@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 )
 
@@ -35,7 +36,9 @@ type Talk struct {
 	in    io.Writer
 	wait  time.Duration
 	heard chan string // what comes; closed when nothing more does
-	err   error       // why, once it is closed
+	done  chan struct{}
+	over  sync.Once
+	err   error // why, once it is closed
 	began bool
 	twice bool // two prompts end the answer
 	// Heard is told all that is typed and all that is answered to it, for recordings; secrets are left out.
@@ -44,14 +47,18 @@ type Talk struct {
 
 // NewTalk begins a conversation on a connection. wait is how long any single answer may take.
 func NewTalk(f *File, conn io.ReadWriter, wait time.Duration) *Talk {
-	t := &Talk{file: f, in: conn, wait: wait, heard: make(chan string, 16)}
+	t := &Talk{file: f, in: conn, wait: wait, heard: make(chan string, 16), done: make(chan struct{})}
 	go func() {
 		defer close(t.heard)
 		buf := make([]byte, 32<<10)
 		for {
 			n, err := conn.Read(buf)
 			if n > 0 {
-				t.heard <- string(buf[:n])
+				select {
+				case t.heard <- string(buf[:n]):
+				case <-t.done:
+					return
+				}
 			}
 			if err != nil {
 				t.err = err
@@ -247,11 +254,25 @@ func (t *Talk) unechoed(lines []string, said string) []string {
 	return nil
 }
 
-// End types what comes last. The connection is the caller's to close.
+// endFor is how long what comes last may take to be typed.
+const endFor = 300 * time.Millisecond
+
+// End types what comes last, without waiting for what is answered. The connection is the caller's to close.
 func (t *Talk) End() {
-	for _, line := range t.file.Session.End {
-		_, _ = io.WriteString(t.in, line.Raw+"\n")
-	}
+	t.over.Do(func() {
+		typed := make(chan struct{})
+		go func() {
+			defer close(typed)
+			for _, line := range t.file.Session.End {
+				_, _ = io.WriteString(t.in, line.Raw+"\n")
+			}
+		}()
+		select {
+		case <-typed:
+		case <-time.After(endFor): // nobody takes it
+		}
+		close(t.done)
+	})
 }
 
 // Failure is what an answer says of a failure; "" for none.

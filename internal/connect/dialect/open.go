@@ -13,7 +13,6 @@ import (
 	"io"
 	"net"
 	"sync"
-	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -90,7 +89,7 @@ func (c Connector) signIn(ctx context.Context, a connect.Access, login string, s
 	}
 	s.talk = language.NewTalk(c.File, line, a.Patience())
 	if err := s.talk.SignIn(ctx, login, secret); err != nil {
-		s.conn.Close()
+		s.Close()
 		var r *language.Refusal
 		if errors.As(err, &r) {
 			return nil, &connect.Refused{Err: errors.New(connect.Printable(r.Error()))}
@@ -237,9 +236,6 @@ func (s *session) Close() error {
 	}
 	s.closed = true
 	if s.talk != nil {
-		if c, ok := s.conn.(net.Conn); ok {
-			_ = c.SetDeadline(time.Now().Add(time.Second))
-		}
 		s.talk.End()
 	}
 	return s.conn.Close()

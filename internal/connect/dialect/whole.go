@@ -49,11 +49,16 @@ func (s *session) begin(ctx context.Context) error {
 			return err
 		}
 		for _, f := range list {
-			if by := f.Has["by"]; len(by) == 1 && by[0] != s.access.As {
-				return failed("its candidate is open by " + connect.Printable(by[0]) + "; ask them to keep it or to drop it")
-			}
 			if trial := f.Has["trial"]; len(trial) == 1 && trial[0] == "yes" {
 				return failed("a change is on trial there; it ends by itself")
+			}
+			by := f.Has["by"]
+			if len(by) == 1 && by[0] == s.access.As { // what an earlier conversation left in it is nothing to go on with
+				if _, err := s.line(ctx, s.file.Draft.Drop, s.vars()); err != nil {
+					return err
+				}
+			} else if len(by) == 1 {
+				return failed("its candidate is open by " + connect.Printable(by[0]) + "; ask them to keep it or to drop it")
 			}
 		}
 	}

@@ -47,6 +47,9 @@ func (s *Intake) Drop(ctx context.Context, system string, csv, everybody bool, t
 		}
 		return nil, err
 	}
+	if err := s.pushes(ctx, door.Itself, system); err != nil { // they may have been allowed to once
+		return nil, err
+	}
 	from, err := s.named(ctx, system)
 	if err != nil {
 		return nil, err
@@ -57,6 +60,9 @@ func (s *Intake) Drop(ctx context.Context, system string, csv, everybody bool, t
 	}
 	if err != nil {
 		return nil, door.Wrong("file", "%v", err)
+	}
+	if everybody && len(lines) == 0 {
+		return nil, door.Wrong("file", "nobody is in it, and it is to hold everybody: nobody is taken for gone")
 	}
 	d := &dropping{Intake: s, system: system, there: map[string]store.Pushed{}, here: map[string]int{}}
 	if err := s.Store.EachPushed(ctx, system, func(p store.Pushed) bool {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"hen-roost/internal/core/exchange"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 )
@@ -98,9 +99,10 @@ func (s *Intake) takeFile(ctx context.Context, system, dir, name string) error {
 	if ctx.Err() != nil || door.ProblemOf(err).Kind == door.Away {
 		return err // it is tried again
 	}
-	to, words := takenTo, "took in the file "+name+": "+summary(answers)
+	called := model.Clean(name, false)
+	to, words := takenTo, "took in the file "+called+": "+summary(answers)
 	if err != nil {
-		to, words = refusedTo, "refused the file "+name+": "+err.Error()
+		to, words = refusedTo, "refused the file "+called+": "+err.Error()
 	}
 	if err := putAway(dir, name, to, s.Now(), answers, err); err != nil {
 		return fmt.Errorf("%s was looked at, and cannot be put away, so that it will be again: %w", name, err)

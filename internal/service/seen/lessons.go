@@ -97,6 +97,9 @@ type TriedDialect struct {
 	Recording string         `json:"recording" doc:"the conversation, to be put beside the file, with our secret struck out"`
 }
 
+// recordingMost bounds a recording.
+const recordingMost = 4 << 20
+
 // triedMost is how many accounts are named.
 const triedMost = 20
 
@@ -136,6 +139,9 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	if err == nil {
 		var b []byte
 		b, err = pupil.Record(ctx, access)
+		if len(b) > recordingMost {
+			return out, door.Clashing("the recording has more than 4 MB; record a smaller system")
+		}
 		out.Recording = string(bytes.ToValidUTF8(b, []byte("?")))
 	}
 	var key *connect.KeyError
