@@ -322,7 +322,7 @@ func TestApplicationPages(t *testing.T) {
 	p.sees(`no user is called "nobody"`)
 	p.do(chromedp.Navigate(p.url + "/targets"))
 	p.click("Dialects")
-	p.sees("3 kinds of targets are taught by dialects.")
+	p.sees("4 kinds of targets are taught by dialects.")
 	p.sees("harbour-switch.yaml 1 as recorded northquay-switch")
 	p.click("harbour-switch")
 	p.sees("confirm: sheet stays")

@@ -58,6 +58,9 @@ func TestFaults(t *testing.T) {
 		{"read: {lines: '^(?P<login>\\S+) (?P<name>.*)$', skip: ['^total']}", "read: {}", "read says 0 ways to read the answer"},
 		{"account:", "accounts:", `holds: "accounts" is not one of account, group, right, licence`},
 		{"    create: [", "    creates: [", `quay.yaml:13: unknown field "creates"`},
+		{"'name ${name} ${value}'", "'name ${name} ${secret}'",
+			"quay.yaml:14: account set full-name: a secret is never typed as part of a line"},
+		{"holds:", "job: {hand: {say: x}}\nholds:", "job: number and each are patterns with the parts job and n"},
 		{"set: {full-name", "set: {fullname", `set has "fullname", which attributes does not`},
 		{"    create: [", "    join: [", "account: join, leave and members go together"},
 	} {
@@ -340,7 +343,7 @@ func TestDemo(t *testing.T) {
 	if err != nil || len(list) != 1 || fmt.Sprint(list[0].Has) != "map[disabled:[no] duty:[weigher] full-name:[Ulla Niemi]]" {
 		t.Errorf("%v %v", list, err)
 	}
-	if len(files) != 3 {
+	if len(files) != 4 {
 		t.Errorf("%q", files)
 	}
 }

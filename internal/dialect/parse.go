@@ -169,6 +169,13 @@ func (c *checker) run() {
 		}
 		c.holds(kind, f.Holds[kind])
 	}
+	for _, what := range slices.Sorted(maps.Keys(f.commands())) {
+		for _, cmd := range f.commands()[what] {
+			if f.Job == nil && typedSecret.MatchString(cmd.Say.Raw) { // it would stand in the list of processes, or on a screen
+				c.fault(cmd.Say.Line, "%s: a secret is never typed as part of a line; it is what answer or input gives", what)
+			}
+		}
+	}
 	c.listing("target", f.Target)
 	if f.Signed != nil {
 		c.listing("signed-in", f.Signed.List)
@@ -176,7 +183,30 @@ func (c *checker) run() {
 	if f.Draft != nil {
 		c.draft(f.Draft)
 	}
+	if f.Job != nil {
+		c.job(f.Job)
+	}
 }
+
+func (c *checker) job(j *Job) {
+	if c.file.Reach.As != "exec" {
+		c.fault(j.Hand.Say.Line, "job: jobs are handed in on standard input, which only exec has")
+	}
+	for _, x := range []struct {
+		p    Pattern
+		part string
+	}{{j.Number, "job"}, {j.Each, "n"}} {
+		if !x.p.Set() || x.p.SubexpIndex(x.part) < 0 {
+			c.fault(j.Hand.Say.Line, "job: number and each are patterns with the parts job and n")
+		}
+	}
+	if !j.Hand.Say.Set() || !j.Ready.Say.Set() || !j.Is.Set() || !j.Output.Say.Set() {
+		c.fault(j.Hand.Say.Line, "job: hand, ready, is and output say how one is handed in, waited for and fetched")
+	}
+}
+
+// typedSecret is a secret in what is typed.
+var typedSecret = regexp.MustCompile(`\$\{[^}]*\bsecret\b`)
 
 func (c *checker) holds(kind string, h *Holds) {
 	if h == nil || len(h.List) == 0 {

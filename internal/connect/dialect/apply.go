@@ -64,6 +64,10 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 
 // carry types what the acts of one stage take, those that go many at once together.
 func (b *batch) carry(ctx context.Context, ready []int) {
+	if b.file.Job != nil {
+		b.job(ctx, ready)
+		return
+	}
 	type way struct {
 		verb model.Verb
 		set  model.Named
@@ -93,7 +97,7 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 // one carries out one act.
 func (b *batch) one(ctx context.Context, i int) {
 	a := b.Acts[i]
-	err := b.typed(ctx, a)
+	err := b.typed(a, b.speaking(ctx))
 	switch {
 	case err == nil:
 		b.done = append(b.done, a)
@@ -104,8 +108,22 @@ func (b *batch) one(ctx context.Context, i int) {
 	}
 }
 
+// speaker types a line, and returns what is answered.
+type speaker func(line string, c language.Command, vars language.Vars) (string, error)
+
+// speaking types at the system, and answers what it asks.
+func (s *session) speaking(ctx context.Context) speaker {
+	return func(line string, c language.Command, vars language.Vars) (string, error) {
+		input, err := c.Input.Plain(vars)
+		if err != nil {
+			return "", err
+		}
+		return s.say(ctx, line, c.Answer, vars, input)
+	}
+}
+
 // typed types what an act takes.
-func (s *session) typed(ctx context.Context, a connect.Act) error {
+func (s *session) typed(a connect.Act, say speaker) error {
 	h := s.file.Holds[a.Object.String()]
 	if h == nil {
 		return failed(fmt.Sprintf("the dialect %s says nothing of a %s", s.file.Kind, a.Object))
@@ -117,7 +135,7 @@ func (s *session) typed(ctx context.Context, a connect.Act) error {
 		want[language.Key(c.Attribute)], was[language.Key(c.Attribute)] = plain(c.After), plain(c.Before)
 	}
 	vars["want"], vars["was"] = want, was
-	send := func(list []language.Command) error { return s.send(ctx, list, vars) }
+	send := func(list []language.Command) error { return s.send(list, vars, say) }
 	switch a.Verb {
 	case model.Create:
 		if err := send(h.Create); err != nil {
@@ -133,15 +151,9 @@ func (s *session) typed(ctx context.Context, a connect.Act) error {
 	return send(h.Commands(a.Verb))
 }
 
-// send types commands, and answers what they ask.
-func (s *session) send(ctx context.Context, list []language.Command, vars language.Vars) error {
-	return s.file.Sent(list, vars, func(line string, c language.Command) (string, error) {
-		input, err := c.Input.Plain(vars)
-		if err != nil {
-			return "", err
-		}
-		return s.say(ctx, line, c.Answer, vars, input)
-	})
+// send types commands, one after the other.
+func (s *session) send(list []language.Command, vars language.Vars, say speaker) error {
+	return s.file.Sent(list, vars, func(line string, c language.Command) (string, error) { return say(line, c, vars) })
 }
 
 // set types what the changes of an act take, one after the other.
@@ -241,7 +253,7 @@ func (b *batch) proveOurs(ctx context.Context) {
 	for _, a := range slices.Backward(b.done) {
 		back, can := inverse(a)
 		if can {
-			err = b.typed(ctx, back)
+			err = b.typed(back, b.speaking(ctx))
 		}
 		if !can || err != nil {
 			words = fmt.Sprintf("after it our own login was let in no more, and %s %s could not be taken back", a.Verb, a.Name)

@@ -125,3 +125,46 @@ func TestApplication(t *testing.T) {
 		t.Error("a survey of nothing has seen everything")
 	}
 }
+
+// A batch system: many statements are one job, whose output tells of each; it passes the suite, and takes a thousand in one.
+func TestJobs(t *testing.T) {
+	l, err := spoken.NewManning(filepath.Join(t.TempDir(), "state"), spoken.ManningState{People: map[string]spoken.Berth{
+		"hen-roost": {Hash: spoken.Hashed(ours), Office: true}}, Groups: map[string]spoken.Watch{"deck": {},
+			"first-watch": {Under: "deck"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	l.Waits = 30 * time.Millisecond
+	srv, err := spoken.Serve(l, "127.0.9.4:0", filepath.Join(t.TempDir(), "key"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(srv.Stop)
+	c := dialect.Connector{File: file(t, "manning")}
+	a := connecttest.Accept(t, c, connect.Access{Target: "manning", Address: srv.Address, As: "hen-roost", Secret: []byte(ours),
+		Wait: 5 * time.Second})
+	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Number: "1901",
+		Attribute: model.Change{Attribute: "belongs", Before: []string{"deck"}, After: []string{"engine"}}})
+	s := connecttest.Open(t, c, a)
+	var acts []connect.Act
+	for i := range 1000 {
+		acts = append(acts, connecttest.Act(model.Create, model.Account, fmt.Sprintf("crew.%04d", i),
+			model.Change{Attribute: model.FullName,
+			After: []string{fmt.Sprint("Crew ", i)}}, model.Change{Attribute: model.Number, After: []string{fmt.Sprint(5000 + i%999)}}))
+	}
+	before := srv.Lines.Load()
+	got := s.Apply(ctx, acts)
+	if n := connecttest.Tally(got); n[connect.Done] != 999 || got[999].Outcome != connect.Failed ||
+		got[999].Words != "number 5000 is crew.0000's" {
+		t.Errorf("%v %+v", n, got[999])
+	}
+	if n := srv.Lines.Load() - before; n > 12 {
+		t.Errorf("%d commands for a thousand people", n)
+	}
+	other := a
+	other.As, other.Secret = "crew.0007", []byte("a word of theirs")
+	l.Is.People["crew.0007"] = spoken.Berth{Full: "Crew 7", Hash: spoken.Hashed("a word of theirs")}
+	if n := len(connecttest.Surveyed(t, connecttest.Open(t, c, other))); n != 3 { // themselves, and the groups
+		t.Errorf("somebody sees %d objects", n)
+	}
+}

@@ -57,7 +57,7 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 		default:
 			vars := s.vars()
 			vars["name"] = n
-			if err := s.send(ctx, s.file.Signed.End, vars); err != nil {
+			if err := s.send(s.file.Signed.End, vars, s.speaking(ctx)); err != nil {
 				out[i] = connect.Answer{Outcome: connect.Failed, Words: connect.Printable(err.Error())}
 			}
 		}
