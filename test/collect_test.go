@@ -18,7 +18,8 @@ func TestCollectIsOpen(t *testing.T) {
 		says               string
 	}{
 		{"POST", "/api/collect/look", `{"link":"ABCDEFGHIJKLMNOPQRSTUVWXYZ"}`, http.StatusNotFound, "nothing waits behind this link"},
-		{"POST", "/api/collect", `{"link":"ABCDEFGHIJKLMNOPQRSTUVWXYZ","code":"123456"}`, http.StatusNotFound, "nothing waits behind this link"},
+		{"POST", "/api/collect", `{"link":"ABCDEFGHIJKLMNOPQRSTUVWXYZ","code":"123456"}`, http.StatusNotFound,
+			"nothing waits behind this link"},
 		{"POST", "/api/collect", `{"link":"` + strings.Repeat("A", 101) + `","code":"1"}`, http.StatusUnprocessableEntity, "length"},
 		{"POST", "/api/collect", `{"link":"A"}`, http.StatusUnprocessableEntity, "code"},
 		{"POST", "/api/collect", `{"link":"A","code":"1","user":"marit.fell"}`, http.StatusUnprocessableEntity, "user"},

@@ -195,7 +195,8 @@ func TestKilledTenTimes(t *testing.T) {
 	t.Setenv("WORLD_LDAP_LOG", "1")
 	d := prepared(t)
 	for _, h := range d.Hosts {
-		if out, err := h.Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && cd /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\necho "$SUBJECT" >>/var/log/made\n' >count && chmod 755 count && : >/var/log/made`); err != nil {
+		if out,
+			err := h.Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && cd /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\necho "$SUBJECT" >>/var/log/made\n' >count && chmod 755 count && : >/var/log/made`); err != nil {
 			t.Fatal(out)
 		}
 	}
@@ -291,7 +292,8 @@ func TestKilledTenTimes(t *testing.T) {
 // A step may take a minute in which nothing is heard of it: whoever follows its round stays until it ends.
 func TestSlowStep(t *testing.T) {
 	d := prepared(t)
-	out, err := d.Hosts["little-tern"].Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\nsleep 60\n' >/etc/shadow-maint/useradd-post.d/slow && chmod 755 /etc/shadow-maint/useradd-post.d/slow`)
+	out,
+		err := d.Hosts["little-tern"].Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\nsleep 60\n' >/etc/shadow-maint/useradd-post.d/slow && chmod 755 /etc/shadow-maint/useradd-post.d/slow`)
 	if err != nil {
 		t.Fatal(out)
 	}
@@ -310,7 +312,8 @@ func TestSlowStep(t *testing.T) {
 func TestDatabaseStandsStill(t *testing.T) {
 	d := prepared(t)
 	for _, h := range d.Hosts {
-		if out, err := h.Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && cd /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\necho "$SUBJECT" >>/var/log/made\nsleep 0.1\n' >count && chmod 755 count && : >/var/log/made`); err != nil {
+		if out,
+			err := h.Exec(`mkdir -p /etc/shadow-maint/useradd-post.d && cd /etc/shadow-maint/useradd-post.d && printf '#!/bin/sh\necho "$SUBJECT" >>/var/log/made\nsleep 0.1\n' >count && chmod 755 count && : >/var/log/made`); err != nil {
 			t.Fatal(out)
 		}
 	}

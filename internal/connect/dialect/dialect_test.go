@@ -130,7 +130,7 @@ func TestApplication(t *testing.T) {
 func TestJobs(t *testing.T) {
 	l, err := spoken.NewManning(filepath.Join(t.TempDir(), "state"), spoken.ManningState{People: map[string]spoken.Berth{
 		"hen-roost": {Hash: spoken.Hashed(ours), Office: true}}, Groups: map[string]spoken.Watch{"deck": {},
-			"first-watch": {Under: "deck"}}})
+		"first-watch": {Under: "deck"}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -150,7 +150,7 @@ func TestJobs(t *testing.T) {
 	for i := range 1000 {
 		acts = append(acts, connecttest.Act(model.Create, model.Account, fmt.Sprintf("crew.%04d", i),
 			model.Change{Attribute: model.FullName,
-			After: []string{fmt.Sprint("Crew ", i)}}, model.Change{Attribute: model.Number, After: []string{fmt.Sprint(5000 + i%999)}}))
+				After: []string{fmt.Sprint("Crew ", i)}}, model.Change{Attribute: model.Number, After: []string{fmt.Sprint(5000 + i%999)}}))
 	}
 	before := srv.Lines.Load()
 	got := s.Apply(ctx, acts)

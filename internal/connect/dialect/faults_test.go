@@ -143,8 +143,15 @@ func TestTwoAtOnce(t *testing.T) {
 	if _, err := connect.Preview(ctx, s, season()); err == nil || !strings.Contains(err.Error(), "open by lotte") {
 		t.Errorf("%v", err)
 	}
-	if _, err := hers.Type(ctx, "drop sheet"); err != nil {
-		t.Fatal(err)
+	for _, line := range []string{"person install name \"As delivered\"", `keep sheet "a note of hers"`} {
+		if answer, err := hers.Type(ctx, line); err != nil || strings.Contains(answer, "??") {
+			t.Fatalf("%q %v", answer, err)
+		}
+	}
+	all := connecttest.Surveyed(t, connecttest.Open(t, c, a))
+	told := all[model.Named{Kind: model.SystemKind, Name: model.Itself}].Attributes.Get("commits-of-others")
+	if len(told) != 1 || !strings.HasSuffix(told[0], " by lotte: a note of hers") {
+		t.Errorf("%q", told)
 	}
 	stale, err := dialect.Typing(ctx, c, a) // a conversation of ours that was never ended
 	if err != nil {
