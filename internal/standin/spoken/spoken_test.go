@@ -457,7 +457,7 @@ func TestManning(t *testing.T) {
 func TestWords(t *testing.T) {
 	for line, want := range map[string]string{`a b`: "a|b", ` a  b `: "a|b", `"a b" c`: "a b|c", `"a \"b\"" \`: `a "b"|\`, `""`: "",
 		`a""b`: "ab",
-		`"a`: "a", `'a b'`: "'a|b'", `"\\"`: `\`} {
+		`"a`:   "a", `'a b'`: "'a|b'", `"\\"`: `\`} {
 		if got := strings.Join(words(line), "|"); got != want {
 			t.Errorf("%s: %s, want %s", line, got, want)
 		}
