@@ -99,7 +99,7 @@ func TestDatabasePages(t *testing.T) {
 	p.click("Sign in")
 	p.sees("Sign out")
 	p.do(chromedp.Navigate(p.url + "/users/ines.moreau"))
-	p.sees("Inès Moreau is as declared on 8 targets.") // with two accounts on one of them
+	p.sees("Inès Moreau is as declared on 9 targets.") // with two accounts on one of them
 	p.do(chromedp.Navigate(p.url + "/targets/stores-database"))
 	p.sees("31 accounts")
 	p.do(chromedp.WaitVisible(css("input[list=origins]")), chromedp.Click(css("input[list=origins]")))

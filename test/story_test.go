@@ -65,7 +65,7 @@ func TestCommandLine(t *testing.T) {
 	if len(users) != 1 || users[0].ID != "bjorn.aasen" || users[0].Name != "Bjørn Åsen" {
 		t.Errorf("users: %+v", users)
 	}
-	if csv := must(t, d, "target", "list", "-o", "csv"); !strings.HasPrefix(csv, "name,kind,address,") || strings.Count(csv, "\n") != 11 {
+	if csv := must(t, d, "target", "list", "-o", "csv"); !strings.HasPrefix(csv, "name,kind,address,") || strings.Count(csv, "\n") != 12 {
 		t.Errorf("csv: %s", csv)
 	}
 	if y := must(t, d, "user", "show", "siri", "-o", "yaml"); !strings.Contains(y, "id: siri") {
@@ -116,7 +116,9 @@ func TestCommandLine(t *testing.T) {
 	faulty := write(t, t.TempDir(), "bad.yaml", "roost: 1\nusers:\n  x: {nmae: X}\n")
 	expect(t, d, 1, `bad.yaml:3:7: unknown key "nmae" in user x; did you mean "name"?`, "check", faulty)
 	expect(t, d, 1, "2 faults in the declaration; nothing was stored", "declare", faulty, "--because", "try")
-	expect(t, d, 0, "No faults: 60 users", "check", d.Declaration)
+	expect(t, d, 0, "No faults: 60 users", "check", d.Declaration, "--dialects", d.Dialects)
+	expect(t, d, 0, "No faults: 60 users", "check", d.Declaration, "--service")
+	expect(t, d, 1, `is of unknown kind "harbour-switch"`, "check", d.Declaration)
 
 	// A name with everything that addresses and shells would take apart finds its page.
 	write(t, d.Declaration, "odd.yaml", "roost: 1\nusers:\n  \"o'neil; re?boot & 50% #1 ø+\": {name: Odd}\n")

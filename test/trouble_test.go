@@ -209,7 +209,8 @@ func TestKilledTenTimes(t *testing.T) {
 	var serve *exec.Cmd
 	var log bytes.Buffer
 	begin := func() {
-		serve = exec.Command(roostBin, "serve", "--data", d.Data, "--listen", strings.TrimPrefix(d.Server.Address, "https://"))
+		serve = exec.Command(roostBin, "serve", "--data", d.Data, "--dialects", d.Dialects, "--listen",
+			strings.TrimPrefix(d.Server.Address, "https://"))
 		serve.Env = append(os.Environ(), "ROOST_BATCH=1", "ROOST_PATIENCE=20s")
 		serve.Stdout, serve.Stderr = &log, &log
 		serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
@@ -330,7 +331,7 @@ func TestDatabaseStandsStill(t *testing.T) {
 	roostBin := binary(t)
 	var log safe
 	for range 2 {
-		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--listen", "127.0.0.1:0", "--key-file",
+		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--dialects", d.Dialects, "--listen", "127.0.0.1:0", "--key-file",
 			filepath.Join(d.Data, "seal.key"))
 		serve.Env = append(os.Environ(), "ROOST_BATCH=5", "ROOST_PATIENCE=20s",
 			"ROOST_DATABASE=root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -66,11 +67,13 @@ func shortName(arg, name string, dir bool) string {
 
 func (a *app) check() *cobra.Command {
 	var ask bool
+	var dialects string
 	c := &cobra.Command{Use: "check FILES…", Short: "Check declaration files, here or by the service", Args: cobra.MinimumNArgs(1),
 		Long: `Check declaration files, or all of a folder. Every fault of every file is shown at once. It needs no service
 and no sign-in, so it can stand in a repository's own checks; with --service the service you are signed in to
 does it, by the same rules. Exit status 1 when there are faults.`,
-		Example: "  roost check declaration/\n  roost check crew.yaml targets.yaml --output json\n  roost check declaration/ --service",
+		Example: "  roost check declaration/\n  roost check crew.yaml targets.yaml --output json\n  roost check declaration/ --service\n" +
+			"  roost check declaration/ --dialects dialects/",
 		RunE: func(c *cobra.Command, args []string) error {
 			files, err := readFiles(args)
 			if err != nil {
@@ -80,7 +83,7 @@ does it, by the same rules. Exit status 1 when there are faults.`,
 			if ask {
 				err = a.send(c.Context(), http.MethodPost, "/check", map[string]any{"files": files}, &out)
 			} else {
-				kinds, bad := serve.Kinds(a.Getenv("ROOST_DIALECTS"))
+				kinds, bad := serve.Kinds(cmp.Or(dialects, a.Getenv("ROOST_DIALECTS")))
 				if bad != nil {
 					return bad
 				}
@@ -93,6 +96,7 @@ does it, by the same rules. Exit status 1 when there are faults.`,
 				plural(out.Roles, "role", "roles"), plural(out.Targets, "target", "targets"))
 			return a.show(out, table{bare: words})
 		}}
+	c.Flags().StringVar(&dialects, "dialects", "", "folder with the dialects that teach kinds of targets; also ROOST_DIALECTS")
 	c.Flags().BoolVar(&ask, "service", false, "ask the service instead of checking here")
 	return c
 }

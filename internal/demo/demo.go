@@ -53,6 +53,7 @@ type Demo struct {
 	Server      *serve.Server
 	Password    string // of Operator
 	Declaration string // folder with the declaration
+	Dialects    string // folder with what teaches the company's own kinds of targets
 	Profile     string // file with the operator's sign-in, for the command line
 	Data        string // the service's own folder
 	Hosts       map[string]*world.Host
@@ -103,9 +104,9 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 	d := &Demo{dir: dir, Hosts: map[string]*world.Host{}, Declaration: filepath.Join(dir, "declaration"),
 		Profile:  filepath.Join(dir, "sign-in.json"),
 		Password: strings.ToLower(rand.Text()[:16])}
-	d.Data = filepath.Join(dir, "service")
+	d.Data, d.Dialects = filepath.Join(dir, "service"), filepath.Join(dir, "dialects")
 	d.config = serve.Config{Listen: o.Listen, Data: d.Data, Log: o.Log, Version: o.Version, Batch: o.Batch, Wait: o.Wait,
-		Drops: filepath.Join(d.dir, "drops"), Dialects: filepath.Join(d.dir, "dialects")}
+		Drops: filepath.Join(d.dir, "drops"), Dialects: d.Dialects}
 	if err := errors.Join(os.MkdirAll(d.config.Drops, 0o755), os.CopyFS(d.config.Dialects, files.Dialects())); err != nil {
 		return nil, err
 	}

@@ -50,6 +50,7 @@ type Keep struct {
 
 type sheet struct {
 	by string
+	n  int // the conversation in which it was opened
 	is SkerryState
 }
 
@@ -107,7 +108,7 @@ func (a *atSkerry) Greeting() string { return "Skerry 7, " + a.s.Is.Name + ". Te
 func (a *atSkerry) Left() bool       { return a.left || a.s.in[a.n] == nil }
 
 func (a *atSkerry) Prompt() string {
-	if a.s.sheet != nil && a.s.sheet.by == a.login {
+	if a.s.sheet != nil && a.s.sheet.n == a.n {
 		return a.s.Is.Name + " 7 (sheet) > "
 	}
 	return a.s.Is.Name + " 7 > "
@@ -115,7 +116,7 @@ func (a *atSkerry) Prompt() string {
 
 func (a *atSkerry) Close() {
 	delete(a.s.in, a.n)
-	if a.s.sheet != nil && a.s.sheet.by == a.login && a.s.before == nil { // nobody is left to keep it
+	if a.s.sheet != nil && a.s.sheet.n == a.n && a.s.before == nil { // nobody is left to keep it
 		a.s.sheet = nil
 	}
 }
@@ -215,7 +216,7 @@ func (s *Skerry) tellSheet() []string {
 // change carries out what changes something.
 func (a *atSkerry) change(w []string, ask func(string) string) []string {
 	s := a.s
-	mine := s.sheet != nil && s.sheet.by == a.login
+	mine := s.sheet != nil && s.sheet.n == a.n
 	switch {
 	case w[0] == "open" && w[1] == "sheet":
 		switch {
@@ -224,7 +225,7 @@ func (a *atSkerry) change(w []string, ask func(string) string) []string {
 		case s.sheet != nil && !mine:
 			return no("the sheet is open by %s", s.sheet.by)
 		}
-		s.sheet = &sheet{a.login, s.Is.copy()}
+		s.sheet = &sheet{a.login, a.n, s.Is.copy()}
 		return nil
 	case w[0] == "turn" && w[1] == "out":
 		for n := range s.in {
@@ -244,6 +245,9 @@ func (a *atSkerry) change(w []string, ask func(string) string) []string {
 		if s.before != nil {
 			s.back()
 			return nil
+		}
+		if s.sheet != nil && s.sheet.by != a.login {
+			return no("the sheet is %s's", s.sheet.by)
 		}
 		s.sheet = nil
 		return nil

@@ -187,6 +187,8 @@ func TestSkerryTrial(t *testing.T) {
 	held(t, s, "lotte", `
 	> open sheet
 	?? the sheet is open by odd
+	> drop sheet
+	?? the sheet is odd's
 	> turn out 99
 	?? nobody is 99
 	> turn out 3`)
