@@ -59,7 +59,7 @@
   {/snippet}
 </Await>
 {#if sitting}
-  <h3>Who has a seat of {licence}</h3>
+  <h2 class="mt-6">Who has a seat of {licence}</h2>
   <Await ask={sitting}>
     {#snippet children(s)}
       <p class="sub">First those who could give theirs up.</p>

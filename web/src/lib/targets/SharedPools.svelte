@@ -62,7 +62,7 @@
   {/snippet}
 </Await>
 {#if sitting}
-  <h3>Who has a seat of {pool}</h3>
+  <h2 class="mt-6">Who has a seat of {pool}</h2>
   <Await ask={sitting}>
     {#snippet children(s)}
       <p class="sub">First those who could give theirs up.</p>
