@@ -248,3 +248,11 @@ func (a *app) trend(ctx context.Context, ch choice) error {
 	}
 	return a.show(out, t)
 }
+
+func upper(words []string) []string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = strings.ToUpper(w)
+	}
+	return out
+}

@@ -59,6 +59,9 @@ func (a *app) draft() *cobra.Command {
 // shortRound is the length up to which a draft is shown whole at once.
 const shortRound = 40
 
+// whatWide is how much of what is done on a target stands on a line.
+const whatWide = 90
+
 // showDraft shows a short round whole, and of a long one what is done where.
 func (a *app) showDraft(ctx context.Context, r rounds.Round) error {
 	if !a.forPeople() || r.Steps <= shortRound {
@@ -68,39 +71,33 @@ func (a *app) showDraft(ctx context.Context, r rounds.Round) error {
 	if err := a.get(ctx, fmt.Sprintf("/rounds/%d/acts", r.ID), nil, &acts); err != nil {
 		return err
 	}
-	var whats, targets []string
-	count := map[[2]string]int{}
-	for _, x := range acts {
-		if !slices.Contains(whats, x.What) {
-			whats = append(whats, x.What)
+	t := table{head: []string{"TARGET", "CHANGES", "WHAT"}, right: []int{1}, about: headline(r)}
+	for len(acts) > 0 {
+		n := slices.IndexFunc(acts, func(x rounds.Act) bool { return x.Target != acts[0].Target })
+		if n < 0 {
+			n = len(acts)
 		}
-		if len(targets) == 0 || targets[len(targets)-1] != x.Target {
-			targets = append(targets, x.Target)
+		here := slices.Clone(acts[:n])
+		slices.SortStableFunc(here, func(x, y rounds.Act) int { return y.N - x.N })
+		all, line := 0, ""
+		row, first := []string{here[0].Target, "", ""}, len(t.rows)
+		for _, x := range here {
+			part := fmt.Sprintf("%d %s", x.N, x.What)
+			if len(line)+len(part) > whatWide {
+				row[2], line = line+",", ""
+				t.rows = append(t.rows, row)
+				row = []string{"", "", ""}
+			}
+			all, line = all+x.N, strings.TrimPrefix(line+", "+part, ", ")
 		}
-		count[[2]string{x.Target, x.What}] = x.N
-	}
-	t := table{head: append([]string{"TARGET"}, upper(whats)...), about: headline(r)}
-	for i := range whats {
-		t.right = append(t.right, i+1)
-	}
-	for _, target := range targets {
-		row := []string{target}
-		for _, w := range whats {
-			row = append(row, figure(count[[2]string{target, w}]))
-		}
+		row[2] = line
 		t.rows = append(t.rows, row)
+		t.rows[first][1] = strconv.Itoa(all)
+		acts = acts[n:]
 	}
 	err := a.show(r, t)
 	a.tell("\nPerson by person: roost round show %d", r.ID)
 	return err
-}
-
-func upper(words []string) []string {
-	out := make([]string, len(words))
-	for i, w := range words {
-		out[i] = strings.ToUpper(w)
-	}
-	return out
 }
 
 func draftBody(ch choice, because, first string, params []string) (map[string]any, error) {
