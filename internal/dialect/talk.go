@@ -137,10 +137,14 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 		if t.twice && s.twice() && t.file.Session.Prompt.MatchString(s.now()) {
 			return strings.Join(t.unechoed(s.lines[:len(s.lines)-1], said), "\n"), nil
 		}
-		if t.waits(s.now(), ask) && !(t.twice && t.file.Session.Prompt.MatchString(s.now())) {
+		switch {
+		case matching(ask, s.now()) != nil: // it was asked for: nothing that is listed can look so
+			quiet.Reset(0)
+			settled = true
+		case t.waits(s.now()) && !(t.twice && t.file.Session.Prompt.MatchString(s.now())):
 			quiet.Reset(still)
 			settled = true
-		} else {
+		default:
 			quiet.Reset(t.wait)
 		}
 		select {
@@ -208,9 +212,8 @@ func cause(err error) error {
 	return err
 }
 
-func (t *Talk) waits(now string, ask []Exchange) bool {
-	return t.file.Session.Prompt.Set() && t.file.Session.Prompt.MatchString(now) || matching(ask, now) != nil ||
-		matching(t.file.Session.More, now) != nil
+func (t *Talk) waits(now string) bool {
+	return t.file.Session.Prompt.Set() && t.file.Session.Prompt.MatchString(now) || matching(t.file.Session.More, now) != nil
 }
 
 func matching(list []Exchange, now string) *Exchange {

@@ -145,9 +145,6 @@ func (v *seen) takeGroup(g *group) {
 	v.inside[g.ID] = in
 }
 
-// namesMost is how many names one filter asks for: few enough that several requests are under way for a batch.
-const namesMost = 40
-
 // find asks for resources by their names, many in a request and several requests at once, and reads each answer while others
 // are still on their way.
 func find[T any](ctx context.Context, v *seen, endpoint, attribute string, names map[string]bool, more string,
@@ -180,20 +177,18 @@ func find[T any](ctx context.Context, v *seen, endpoint, attribute string, names
 // filtersFor are filters that choose what has one of some names, as many as it takes.
 func filtersFor(attribute string, names map[string]bool) (out []string) {
 	var b strings.Builder
-	n := 0
 	for name := range names {
 		one := attribute + " eq " + protocol.Quote(name)
-		if n > 0 && (n == namesMost || b.Len()+len(one) > filterMost) {
+		if b.Len() > 0 && b.Len()+len(one) > filterMost {
 			out = append(out, b.String())
 			b.Reset()
-			n = 0
 		}
-		if n++; n > 1 {
+		if b.Len() > 0 {
 			b.WriteString(" or ")
 		}
 		b.WriteString(one)
 	}
-	if n > 0 {
+	if b.Len() > 0 {
 		out = append(out, b.String())
 	}
 	return out
