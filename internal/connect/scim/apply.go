@@ -243,7 +243,7 @@ func (b *batch) request(c *call) (method, path string, body any, version string,
 // fresh is a resource that is to be made.
 func (b *batch) fresh(n model.Named, ops []protocol.Change) (protocol.Resource, error) {
 	if n.Kind == model.GroupKind {
-		return protocol.Resource{"schemas": []any{protocol.GroupSchema}, "displayName": n.Name}, nil
+		return b.freshGroup(n.Name)
 	}
 	r := protocol.Resource{"userName": n.Name, "active": true}
 	if err := (protocol.Patch{Operations: ops}).Make(r); err != nil {

@@ -7,6 +7,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	protocol "hen-roost/internal/scim"
 )
 
 // group is what is read of one, or of a pool of seats.
@@ -70,4 +71,44 @@ func (s *session) seats(g *group) string {
 		}
 	}
 	return ""
+}
+
+// groupKind is what the server says of what kind a group is, where the settings say in what attribute that is.
+func (s *session) groupKind(g *group) string {
+	path := s.setting(groupKindIn, "")
+	if path == "" {
+		return ""
+	}
+	var all protocol.Resource
+	_ = json.Unmarshal(g.raw, &all)
+	words, _ := all.Get(path).([]any)
+	if words == nil {
+		words = []any{all.Get(path)}
+	}
+	var out []string
+	for _, w := range words {
+		if word, ok := scalar(w); ok {
+			out = append(out, shown(word))
+		}
+	}
+	return strings.Join(unique(out), ", ")
+}
+
+// freshGroup is a group that is to be made, of the kind that the settings say.
+func (b *batch) freshGroup(name string) (protocol.Resource, error) {
+	r := protocol.Resource{"displayName": name}
+	if kind := b.setting(newGroups, ""); kind != "" {
+		p := protocol.Patch{Operations: []protocol.Change{{Op: "add", Path: b.setting(groupKindIn, ""), Value: text(kind)}}}
+		if err := p.Make(r); err != nil {
+			return nil, err
+		}
+	}
+	schemas := []any{protocol.GroupSchema}
+	for k := range r {
+		if strings.HasPrefix(k, "urn:") {
+			schemas = append(schemas, k)
+		}
+	}
+	r["schemas"] = schemas
+	return r, nil
 }

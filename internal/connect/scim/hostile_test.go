@@ -67,7 +67,8 @@ func TestSchemaThatChanges(t *testing.T) {
 	}
 	const extended = "urn:x:desk"
 	l := liar{
-		"GET /ResourceTypes": turn(types, `{"Resources":[{"name":"User","endpoint":"/Users","schema":"urn:ietf:params:scim:schemas:core:2.0:User",
+		"GET /ResourceTypes": turn(types,
+			`{"Resources":[{"name":"User","endpoint":"/Users","schema":"urn:ietf:params:scim:schemas:core:2.0:User",
 			"schemaExtensions":[{"schema":"`+extended+`","required":false}]},{"name":"Licence","endpoint":"/Licences","schema":"urn:x:l"}]}`),
 		"GET /Schemas": turn(schemas, `{"Resources":[{"id":"urn:x:l","attributes":[{"name":"displayName"},{"name":"seats"}]},
 			{"id":"`+extended+`","attributes":[{"name":"desk","type":"string"}]}]}`),
@@ -84,6 +85,48 @@ func TestSchemaThatChanges(t *testing.T) {
 		}
 		if u := all[model.Named{Kind: model.Account, Name: "ulla"}]; u.Name == "" {
 			t.Errorf("survey %d: %v", turn+1, all)
+		}
+	}
+}
+
+// Of what kind a group is stands where the settings say; those that are made are of the kind that they say.
+func TestGroupKinds(t *testing.T) {
+	made := ""
+	groups := `{"id":"1","displayName":"deck","urn:x:g":{"kind":"mail"}},{"id":"2","displayName":"bridge","urn:x:g":{"kind":["security","mail"]}},
+		{"id":"3","displayName":"engine"}`
+	l := liar{"GET /Groups": func(w http.ResponseWriter, r *http.Request) {
+		all := groups
+		if made != "" {
+			all += `,{"id":"4","displayName":"stores","urn:x:g":{"kind":"security"}}`
+		}
+		if f := r.FormValue("filter"); f != "" {
+			all = strings.TrimPrefix(all, groups)
+			all = strings.TrimPrefix(all, ",")
+		}
+		fmt.Fprintf(w, `{"totalResults":%d,"Resources":[%s]}`, strings.Count(all, `"id"`), all)
+	}, "POST /Groups": func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		made = string(b)
+		w.WriteHeader(http.StatusCreated)
+		fmt.Fprint(w, `{"id":"4","displayName":"stores"}`)
+	}}
+	a := l.start(t, false, false)
+	a.Settings = map[string]string{"new-groups": "security"}
+	if _, err := (scim.Connector{}).Open(context.Background(), a); err == nil || !strings.Contains(err.Error(),
+		"group-kind-in does not say") {
+		t.Errorf("%v", err)
+	}
+	a.Settings["group-kind-in"] = "urn:x:g:kind"
+	s := connecttest.Open(t, scim.Connector{}, a)
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{connecttest.Act(model.Create, model.GroupKind, "stores")}), "done ")
+	if !strings.Contains(made, `"urn:x:g":{"kind":"security"}`) || !strings.Contains(made,
+		`"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group","urn:x:g"]`) {
+		t.Errorf("%s", made)
+	}
+	all := connecttest.Surveyed(t, s)
+	for name, want := range map[string]string{"deck": "mail", "bridge": "mail, security", "engine": "", "stores": "security"} {
+		if got := all[model.Named{Kind: model.GroupKind, Name: name}].Attributes.One("group-kind"); got != want {
+			t.Errorf("%s is %q, want %q", name, got, want)
 		}
 	}
 }

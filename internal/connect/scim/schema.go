@@ -42,6 +42,8 @@ const (
 	mighty      = "administrator-roles" // whoever has one of them can do everything
 	atOnce      = "at-once"             // requests under way
 	groupsLists = "groups-of"           // user or group: who tells who is in a group
+	groupKindIn = "group-kind-in"       // attribute of groups
+	newGroups   = "new-groups"          // what stands there in those that we make
 )
 
 // Attributes of accounts here alone.
@@ -53,6 +55,9 @@ const (
 	manager    = "manager"
 	extensions = "extensions"
 )
+
+// groupKind is what kind of group one is, in the server's own word: for security, for mail.
+const groupKind = "group-kind"
 
 // Schema implements connect.Connector.
 func (Connector) Schema() model.Schema { return schema }
@@ -101,8 +106,9 @@ var schema = func() model.Schema {
 			{Kind: model.Account, Name: model.OnePart("login", name255), Attributes: account,
 				Verbs: []model.Verb{model.Create, model.Modify, model.Disable, model.Enable, model.Remove, model.AdoptIt}},
 			{Kind: model.GroupKind, Name: model.OnePart("name", name255), Members: []model.ObjectKind{model.Account, model.GroupKind},
-				Verbs:      []model.Verb{model.Create, model.Remove, model.JoinIt, model.LeaveIt},
-				Attributes: append(members, model.AttributeSchema{Name: model.MemberGroups, Many: true})},
+				Verbs: []model.Verb{model.Create, model.Remove, model.JoinIt, model.LeaveIt},
+				Attributes: append(members, model.AttributeSchema{Name: model.MemberGroups, Many: true},
+					model.AttributeSchema{Name: groupKind, About: "where the target's settings say in what attribute that is"})},
 			{Kind: model.RightKind, About: "a role", ByJoining: true, Name: model.OnePart("role", name255),
 				Members: []model.ObjectKind{model.Account}, Verbs: []model.Verb{model.JoinIt, model.LeaveIt}, Attributes: members,
 				Spelled: &model.Spelling{Read: readRole, Covers: strings.EqualFold}},
@@ -114,7 +120,8 @@ var schema = func() model.Schema {
 				{Name: model.ClockOff},
 				{Name: "offers", Many: true, About: "what of the standard it can"}}},
 		},
-		Settings: []string{pathAt, signInBy, tokenAt, proveAt, licencesAt, seatsIn, lastSignIn, mustChange, mighty, atOnce, groupsLists},
+		Settings: []string{pathAt, signInBy, tokenAt, proveAt, licencesAt, seatsIn, lastSignIn, mustChange, mighty, atOnce, groupsLists,
+			groupKindIn, newGroups},
 	}
 }()
 

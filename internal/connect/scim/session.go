@@ -101,6 +101,9 @@ func (s *session) prepare(host string) error {
 	default:
 		return fmt.Errorf("%s is %q; it is token, client or certificate", signInBy, by)
 	}
+	if s.setting(newGroups, "") != "" && s.setting(groupKindIn, "") == "" {
+		return fmt.Errorf("%s says of what kind new groups are, and %s does not say in what attribute that stands", newGroups, groupKindIn)
+	}
 	if n := s.setting(atOnce, ""); n != "" {
 		at, err := strconv.Atoi(n)
 		if err != nil || at < 1 || at > 64 {

@@ -108,6 +108,9 @@ func (s *session) sets(ctx context.Context, all *everything, sets map[model.Obje
 	for _, id := range slices.Sorted(maps.Keys(all.groups)) {
 		g := all.groups[id]
 		o := g.object(g.odd, all.logins, groups)
+		if kind := s.groupKind(g.group); kind != "" {
+			o.Attributes = o.Attributes.With(groupKind, kind)
+		}
 		if names[strings.ToLower(o.Name)] > 1 { // the standard lets groups have one name
 			o.Name, o.Marked = o.Name+" #"+id, true
 			o.Attributes = o.Attributes.With(model.Odd, "there is another group of that name; give one of them another")
