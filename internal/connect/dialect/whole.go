@@ -129,10 +129,11 @@ func (w whole) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 		if _, err := w.line(ctx, w.file.Draft.Keep, vars); language.Broken(err) {
 			x.Lost = err
 		} else if err != nil {
-			if err := w.drop(ctx); language.Broken(err) {
-				x.Lost = err
+			if lost := w.drop(ctx); !language.Broken(lost) {
+				return x.answers(x.before, err.Error())
+			} else {
+				x.Lost = lost
 			}
-			return x.answers(x.before, err.Error())
 		}
 	}
 	after, err := x.before, x.Lost
@@ -182,8 +183,9 @@ func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.
 	case !x.changed:
 		return x.Conclude(x.before, nil)
 	}
+	trial := false
 	back := func(why string) []connect.Answer {
-		if err := w.drop(ctx); language.Broken(err) {
+		if err := w.drop(ctx); language.Broken(err) || trial && err != nil { // then it goes back by itself, and not before
 			return unsure(err)
 		}
 		return x.none(why)
@@ -208,6 +210,7 @@ func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.
 	} else if err != nil {
 		return back(err.Error())
 	}
+	trial = true
 	after, other, why := w.prove(ctx, x.kinds)
 	if other != nil {
 		defer other.Close()
