@@ -23,9 +23,13 @@ the user has an account; what is disable, enable, join GROUP, leave GROUP (of an
 counter-seat) or change ATTRIBUTE=VALUE. Or for
 all users for whom a condition holds, with --where and --what. Every line is answered; those that cannot be
 are refused with the reason, and the others drafted all the same. --output csv writes the answers as a file.`,
-		Example: "  roost bulk leaving.csv --because \"end of the season\"\n  roost bulk --where \"user.details.base == 'southness'\" " +
+		Example: "  roost bulk leaving.csv --look\n" +
+			"  roost bulk leaving.csv --because \"end of the season\"\n  roost bulk --where \"user.details.base == 'southness'\" " +
 			"--target northquay --what \"change shell=/bin/sh\" --because \"site rule\"",
 		RunE: func(c *cobra.Command, args []string) error {
+			if because == "" && !look {
+				return wrong{errors.New("say why with --because, or only --look")}
+			}
 			in := map[string]any{"because": because, "first": first, "look": look}
 			switch {
 			case len(args) == 1 && where != "", len(args) == 0 && where == "":
@@ -49,8 +53,8 @@ are refused with the reason, and the others drafted all the same. --output csv w
 	c.Flags().StringSliceVar(&targets, "target", nil, "with --where: on these targets; left out: all where they have an account")
 	c.Flags().StringVar(&what, "what", "", "with --where: what to do")
 	c.Flags().BoolVar(&look, "look", false, "say what would become of each line, and draft nothing")
+	c.Flags().StringVar(&because, "because", "", "the reason, for those who read the record (required, unless it is only looked at)")
 	firstFlag(c, &first)
-	reasonFlag(c, &because)
 	return c
 }
 

@@ -28,8 +28,12 @@ func (a *app) poolList() *cobra.Command {
 			if err := a.get(c.Context(), "/pools", url.Values{"target": {target}}, &out); err != nil {
 				return err
 			}
+			empty := "No pool is declared that several targets share."
+			if target != "" {
+				empty = target + " shares no pool of seats with others."
+			}
 			t := table{head: []string{"POOL", "SEATS", "TAKEN", "SPARE", "DECLARED", "MISSING", "BESIDE", "TOO FEW", "LICENCES"},
-				right: []int{1, 2, 3, 4, 5, 6, 7}, list: out, empty: "No pool is declared that several targets share."}
+				right: []int{1, 2, 3, 4, 5, 6, 7}, list: out, empty: empty}
 			for _, p := range out {
 				t.rows = append(t.rows, []string{p.Name, strconv.Itoa(p.Seats), strconv.Itoa(p.Taken), strconv.Itoa(p.Seats - p.Taken),
 					figure(p.Wanted), figure(p.Missing), figure(p.Beside), figure(p.Short), licencesOf(p)})
@@ -74,12 +78,9 @@ signed in for longest, where the targets tell that.`,
 			if err := a.show(out, t); err != nil {
 				return err
 			}
-			if rest := out.Total - out.From - len(out.Sitters); rest > 0 {
-				a.tell("\n%d more: --from %d", rest, out.From+len(out.Sitters))
-			}
+			a.more(out.Total, out.From, len(out.Sitters))
 			return nil
 		}}
-	c.Flags().IntVar(&size, "size", 100, "how many who sit there are told")
-	c.Flags().IntVar(&from, "from", 0, "how many of them to pass over")
+	sittersFlags(c, &size, &from)
 	return c
 }

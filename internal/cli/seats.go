@@ -41,13 +41,10 @@ who have not signed in for longest, where the target tells that.`,
 			if err := a.show(out, t); err != nil {
 				return err
 			}
-			if rest := out.Total - out.From - len(out.Sitters); rest > 0 {
-				a.tell("\n%d more: --from %d", rest, out.From+len(out.Sitters))
-			}
+			a.more(out.Total, out.From, len(out.Sitters))
 			return nil
 		}}
-	c.Flags().IntVar(&size, "size", 100, "how many who sit there are told")
-	c.Flags().IntVar(&from, "from", 0, "how many of them to pass over")
+	sittersFlags(c, &size, &from)
 	return c
 }
 
@@ -81,4 +78,16 @@ func poolWords(target string, p seen.Pool) string {
 		words += fmt.Sprintf(" %s too few, with all freed that can be.", plural(p.Short, "seat is", "seats are"))
 	}
 	return words
+}
+
+// more says how to see the rest of a list of which some were told.
+func (a *app) more(total, from, told int) {
+	if rest := total - from - told; rest > 0 {
+		a.tell("\n%d more: --from %d", rest, from+told)
+	}
+}
+
+func sittersFlags(c *cobra.Command, size, from *int) {
+	c.Flags().IntVar(size, "size", 100, "how many who sit there are told")
+	c.Flags().IntVar(from, "from", 0, "how many of them to pass over")
 }

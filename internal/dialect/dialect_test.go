@@ -264,6 +264,19 @@ func TestTalk(t *testing.T) {
 	if got, err := talk.Say(context.Background(), "list", nil, nil); got != "a\nb" || err != nil {
 		t.Errorf("%q %v", got, err)
 	}
+	drip := talking(t, f, func(in io.Reader, out io.Writer) {
+		for { // never quiet for long, and never done
+			if _, err := fmt.Fprint(out, "and so on\r\n"); err != nil {
+				return
+			}
+			time.Sleep(5 * time.Millisecond)
+		}
+	})
+	drip.wait = 20 * time.Millisecond
+	if err := drip.SignIn(context.Background(), "me", nil); err == nil || !strings.Contains(err.Error(),
+		"has not come to an end within 300ms") {
+		t.Errorf("%v", err)
+	}
 	if _, err := talk.Say(context.Background(), "a\nb", nil, nil); err == nil {
 		t.Error("a line break was typed")
 	}

@@ -15,6 +15,7 @@ const (
 	answerMost = 64 << 20             // bytes of one answer
 	still      = 5 * time.Millisecond // nothing more may come for so long after what looks like a prompt
 	moreMost   = 1_000_000            // how often one answer may wait in its middle
+	waitsMost  = 15                   // how long all of an answer may take, in waits: one that drips has somebody's turn meanwhile
 )
 
 // Refusal says that the system turned a login away.
@@ -130,8 +131,9 @@ func (t *Talk) Say(ctx context.Context, line string, ask []Exchange, vars Vars) 
 func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars) (string, error) {
 	var s screen
 	asked, more := 0, 0
-	quiet := time.NewTimer(t.wait)
+	quiet, all := time.NewTimer(t.wait), time.NewTimer(waitsMost*t.wait)
 	defer quiet.Stop()
+	defer all.Stop()
 	for {
 		settled := false
 		if t.twice && s.twice() && t.file.Session.Prompt.MatchString(s.now()) {
@@ -150,6 +152,8 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 		select {
 		case <-ctx.Done():
 			return "", ctx.Err()
+		case <-all.C:
+			return "", fmt.Errorf("its answer has not come to an end within %s", waitsMost*t.wait)
 		case text, open := <-t.heard:
 			if !open && settled && t.file.Session.Prompt.Set() && t.file.Session.Prompt.MatchString(s.now()) {
 				return strings.Join(t.unechoed(s.lines, said), "\n"), nil // it was all said before the end

@@ -53,8 +53,8 @@ func TestSharedPool(t *testing.T) {
 	if err != nil || len(list) != 1 || list[0].Taken != 2 || list[0].Wanted != 2 || list[0].Missing != 0 || list[0].Short != 0 {
 		t.Fatalf("%+v %v", list, err)
 	}
-	if none, err := s.SharedPools(ctx, door.Itself, "arctic"); err != nil || len(none) != 0 {
-		t.Errorf("%+v %v", none, err)
+	if _, err := s.SharedPools(ctx, door.Itself, "store"); err == nil || !strings.Contains(err.Error(), `"stores"`) {
+		t.Errorf("nothing is told of a target that is none: %v", err)
 	}
 	text = strings.Replace(suite, "number: 1010}", "number: 1010, roles: [planner]}", 1)
 	if err := declared(); err == nil || !strings.Contains(err.Error(),

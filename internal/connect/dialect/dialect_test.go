@@ -32,6 +32,22 @@ func file(t testing.TB, name string) *language.File {
 	return f
 }
 
+// serving serves a made-up system, over SSH or plainly, and is how it is reached with its dialect.
+func serving(t testing.TB, l spoken.Language, ip, kind, as string, plain bool) (*spoken.Server, connect.Access) {
+	t.Helper()
+	key := filepath.Join(t.TempDir(), "key")
+	if plain {
+		key = ""
+	}
+	s, err := spoken.Serve(l, ip+":0", key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Stop)
+	return s, connecttest.Accept(t, dialect.Connector{File: file(t, kind)}, connect.Access{Target: kind, Address: s.Address, As: as,
+		Secret: []byte(ours), Wait: 5 * time.Second})
+}
+
 func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 	t.Helper()
 	l, err := spoken.NewSkerry(filepath.Join(t.TempDir(), "state"), spoken.SkerryState{Name: "quay",
@@ -42,14 +58,8 @@ func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := spoken.Serve(l, "127.0.9.1:0", filepath.Join(t.TempDir(), "key"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Stop)
-	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "harbour-switch")}, connect.Access{Target: "quay",
-		Address: s.Address,
-		As:      "hen-roost", Secret: []byte(ours), Wait: 5 * time.Second})
+	s, a := serving(t, l, "127.0.9.1", "harbour-switch", "hen-roost", false)
+	return s, l, a
 }
 
 func TestSuiteSwitch(t *testing.T) {
@@ -66,13 +76,8 @@ func folio(t testing.TB) (*spoken.Server, *spoken.Folio, connect.Access) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := spoken.Serve(l, "127.0.9.3:0", filepath.Join(t.TempDir(), "key"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Stop)
-	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "folio")}, connect.Access{Target: "folio", Address: s.Address,
-		As: "press", Secret: []byte(ours), Wait: 5 * time.Second})
+	s, a := serving(t, l, "127.0.9.3", "folio", "press", false)
+	return s, l, a
 }
 
 // An application's command: a command each, roles for many at once, one unknown among many does not stop the rest, and passwords
@@ -135,14 +140,8 @@ func TestJobs(t *testing.T) {
 		t.Fatal(err)
 	}
 	l.Waits = 30 * time.Millisecond
-	srv, err := spoken.Serve(l, "127.0.9.4:0", filepath.Join(t.TempDir(), "key"))
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(srv.Stop)
+	srv, a := serving(t, l, "127.0.9.4", "manning", "hen-roost", false)
 	c := dialect.Connector{File: file(t, "manning")}
-	a := connecttest.Accept(t, c, connect.Access{Target: "manning", Address: srv.Address, As: "hen-roost", Secret: []byte(ours),
-		Wait: 5 * time.Second})
 	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Number: "1901",
 		Attribute: model.Change{Attribute: "belongs", Before: []string{"deck"}, After: []string{"engine"}}})
 	s := connecttest.Open(t, c, a)

@@ -229,14 +229,8 @@ func bollard(t testing.TB) (*spoken.Server, *spoken.Bollard, connect.Access) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s, err := spoken.Serve(l, "127.0.9.2:0", "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.Stop)
-	return s, l, connecttest.Accept(t, dialect.Connector{File: file(t, "bridge-router")}, connect.Access{Target: "bridge",
-		Address: s.Address,
-		As:      "roost", Secret: []byte(ours), Wait: 5 * time.Second})
+	s, a := serving(t, l, "127.0.9.2", "bridge-router", "roost", true)
+	return s, l, a
 }
 
 // An old router without a candidate: each change holds at once, its clock is years off, and what would lock us out is taken back on

@@ -62,6 +62,11 @@ func (s *Seen) SharedPools(ctx context.Context, who door.Operator, target string
 	if err != nil {
 		return out, err
 	}
+	if target != "" {
+		if _, err := s.targetNames(c, []string{target}); err != nil {
+			return out, err
+		}
+	}
 	for _, name := range door.KeysOf(c.Declared.Pools) {
 		x := c.Declared.Pools[name]
 		if target != "" && !slices.ContainsFunc(x.At, func(l model.PooledLicence) bool { return l.Target.Name == target }) {
