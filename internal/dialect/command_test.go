@@ -12,7 +12,7 @@ import (
 const full = `dialect: 1
 kind: quay
 about: a quay
-reach: {over: ssh, as: exec, at-once: 4}
+reach: {over: ssh, as: exec}
 quote: {rule: doubled}
 fails: ['^no$', '^no: (?P<why>.*)$']
 system: [root]

@@ -29,7 +29,6 @@ type File struct {
 	Signed  *Signed           `yaml:"signed-in"`
 	Draft   *Draft            `yaml:"candidate"`
 	Job     *Job              `yaml:"job"`
-	Actions map[string]string `yaml:"actions"` // what somebody may want to do, and the permission that it takes
 
 	name   string
 	schema model.Schema
@@ -39,8 +38,6 @@ type File struct {
 type Reach struct {
 	Over string `yaml:"over"` // ssh or tcp
 	As   string `yaml:"as"`   // exec: a command each; or session: one conversation
-	// Only one conversation at a time; or how many commands at once, for exec.
-	AtOnce int `yaml:"at-once"`
 }
 
 // Session is how a conversation goes.

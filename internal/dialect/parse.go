@@ -251,6 +251,9 @@ func (c *checker) listing(what string, l *Listing) {
 	}
 }
 
+// minutesMost bounds a trial: nothing else is done on the target meanwhile.
+const minutesMost = 60
+
 func (c *checker) draft(d *Draft) {
 	if len(d.Begin) == 0 || d.Drop.Raw == "" || d.Keep.Raw == "" {
 		c.fault(0, "candidate: begin, keep and drop say how it is made, taken and thrown away")
@@ -260,6 +263,9 @@ func (c *checker) draft(d *Draft) {
 	}
 	if d.Trial.Raw == "" {
 		c.fault(0, "candidate: without trial it is not known to go back by itself; leave candidate out, and changes are made one by one")
+	}
+	if d.Minutes < 0 || d.Minutes > minutesMost {
+		c.fault(d.Trial.Line, "candidate: minutes is %d; a trial has between 1 and %d", d.Minutes, minutesMost)
 	}
 	c.listing("candidate: state", d.State)
 	c.listing("candidate: history", d.History)

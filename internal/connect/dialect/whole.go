@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -198,7 +199,7 @@ func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.
 	} else if err != nil {
 		return back("the target's own check: " + err.Error())
 	}
-	minutes := max(w.file.Draft.Minutes, 2)
+	minutes := cmp.Or(w.file.Draft.Minutes, 2)
 	vars := w.vars()
 	vars["words"], vars["minutes"] = ourWords+rand.Text()[:12], strconv.Itoa(minutes)
 	mark := connect.Mark{Until: time.Now().Add(time.Duration(minutes)*time.Minute + 5*time.Second), Token: vars["words"].(string)}
