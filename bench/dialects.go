@@ -35,7 +35,7 @@ func quay(w *workbench, n int, typed func(int, string)) (*spoken.Server, error) 
 	l, err := spoken.NewSkerry(filepath.Join(dir, "state"), spoken.SkerryState{Name: "quay", People: map[string]spoken.Mooring{
 		"hen-roost": {Name: "Hen Roost", Class: "master", Hash: spoken.Hashed(switchSecret)},
 		"install":   {Class: "master", Hash: spoken.Hashed("install")}},
-		Classes: map[string][]string{"master": {"tell", "change people"}, "mooring": {"tell"}, "visitor": {}}})
+		Classes: map[string][]string{"master": {"tell", "change people", "turn out"}, "mooring": {"tell"}, "visitor": {}}})
 	if err != nil {
 		return nil, err
 	}

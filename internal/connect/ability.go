@@ -169,6 +169,51 @@ func Lead(ctx context.Context, s Session, network, address string) (net.Conn, er
 	return nil, unsupported("no other target can be reached through one of this kind")
 }
 
+// Runner is a session with a target on which programs can be run.
+type Runner interface {
+	// Run runs one by its name and arguments, which no shell reads, with something on its standard input. It returns what the
+	// program says on both its outputs, at most so many bytes, and its status. An error means that nothing is known of it.
+	Run(ctx context.Context, program []string, input string, most int) (said string, status int, err error)
+}
+
+// RunOn returns what runs programs on a target, or an error that wraps errors.ErrUnsupported where none can be.
+func RunOn(s Session) (Runner, error) {
+	if x, ok := s.(Runner); ok {
+		return x, nil
+	}
+	return nil, unsupported("no program can be run on a target of this kind")
+}
+
+// Knower is a connector that knows which permissions actions take on its targets.
+type Knower interface {
+	// Needs returns all that an action takes, in the words by which accounts and sets tell what they give (model.Schema.Permits).
+	// open opens a session where the target itself must be asked. The action is what somebody would type; one that nobody
+	// knows is a *NotKnownAction.
+	Needs(ctx context.Context, action string, open func() (Session, error)) ([]string, error)
+}
+
+// NotKnownAction says that nobody can tell what an action takes.
+type NotKnownAction struct{ Words string }
+
+func (n *NotKnownAction) Error() string { return n.Words }
+
+// Needs returns the permissions that an action takes; where rights are called what they allow, it is called so too. The error wraps
+// errors.ErrUnsupported where nobody knows.
+func Needs(ctx context.Context, c Connector, action string, open func() (Session, error)) ([]string, error) {
+	schema := c.Schema()
+	if schema.Permits == nil {
+		return nil, unsupported("what actions take on targets of this kind is not known")
+	}
+	if x, ok := c.(Knower); ok {
+		return x.Needs(ctx, action, open)
+	}
+	list, err := schema.Of(model.RightKind).Spelled.Read(action)
+	if err != nil {
+		return nil, &NotKnownAction{err.Error()}
+	}
+	return list, nil
+}
+
 // HomeKeeper is a session that sees what people leave on a target.
 type HomeKeeper interface {
 	// Homes returns the homes there as objects of kind home, as a survey with Access.Homes tells them.

@@ -76,6 +76,7 @@ type Access struct {
 	Wait     time.Duration // how long any single answer may take; 0 means 20 s
 	Homes    bool          // surveys look at homes too, which is a look at every file in them
 	Dial     Dial          // how to come to the address; nil: directly
+	Host     OpenHost      // for targets that are run on a host: the one that it is; nil: our own
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 
@@ -96,6 +97,15 @@ func Open(ctx context.Context, c Connector, a Access) (Session, error) {
 
 // Dial opens a connection to an address.
 type Dial func(ctx context.Context, network, address string) (net.Conn, error)
+
+// OpenHost comes to the host on which a target is run.
+type OpenHost func(ctx context.Context) (Host, error)
+
+// Host is where programs can be run. Several goroutines may run some at once; Close ends what is under way.
+type Host interface {
+	Runner
+	Close() error
+}
 
 // Connect opens a connection to the address, the way that the access says.
 func (a Access) Connect(ctx context.Context) (net.Conn, error) {

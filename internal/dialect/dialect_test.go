@@ -10,6 +10,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"github.com/goccy/go-yaml"
 )
 
 const small = `dialect: 1
@@ -56,6 +58,13 @@ func TestFaults(t *testing.T) {
 		{"full-name: row.name", "fullname: row.name", `quay.yaml:12: account: "fullname" is no attribute`},
 		{"name: row.login, ", "", "quay.yaml:10: account: the list does not say which is the name"},
 		{"read: {lines: '^(?P<login>\\S+) (?P<name>.*)$', skip: ['^total']}", "read: {}", "read says 0 ways to read the answer"},
+		{"over: ssh, as: exec", "over: host, as: session", "on a host there are commands, and no session"},
+		{"over: ssh", "over: host", "what is run on a host is given its arguments as they are, and needs none"},
+		{"holds:", "changing: {enter: [on]}\nholds:", "changing is a mode of a session without a candidate"},
+		{"holds:", "actions: {given-by: may, table: [{action: x}]}\nholds:", `given-by is "may", which is an attribute of nothing`},
+		{"holds:", "actions: {given-by: full-name}\nholds:", "table or ask says which permissions an action takes"},
+		{"holds:", "actions: {given-by: full-name, ask: {say: x, read: {json: {}}}}\nholds:", "ask needs examples of actions"},
+		{"    create: [", "    one-of: [x]\n    create: [", "account: one-of is of rights"},
 		{"account:", "accounts:", `holds: "accounts" is not one of account, group, right, licence`},
 		{"    create: [", "    creates: [", `quay.yaml:13: unknown field "creates"`},
 		{"'name ${name} ${value}'", "'name ${name} ${secret}'",
@@ -86,7 +95,7 @@ func TestReading(t *testing.T) {
 		{"a line that is none", `{lines: '^(?P<a>\d+)$'}`, "1\nx\n", `line 2 of the answer, "x", is not understood by line 9`},
 		{"columns", `{columns: {head: '^NAME'}}`, "NAME   FULL NAME   N\nulla   Ulla Ö N    1\nx                  2\n",
 			"2:full_name=Ulla Ö N n=1 name=ulla 3:full_name= n=2 name=x"},
-		{"columns that run together", `{columns: {head: '^NAME'}}`, "NAME   N\nverylong1\n", "the column name runs into the next"},
+		{"broken lines", `{lines: '^(?P<a>\S+) (?P<b>.*)$', goes-on: '^ {4}'}`, "x 1\n    2\n    3\ny 4\n", "1:a=x b=123 4:a=y b=4"},
 		{"no head", `{columns: {head: '^NAME'}}`, "x\n", "it is not the head"},
 		{"csv", `{csv: {}}`, "a,b\n1,\"x, \"\"y\"\"\"\n", `2:a=1 b=x, "y"`},
 		{"csv with names and another comma", `{csv: {columns: [a, b], comma: ';'}}`, "1;2\n", "1:a=1 b=2"},
@@ -121,6 +130,84 @@ func TestReading(t *testing.T) {
 		if text != c.want && (err == nil || !strings.Contains(text, c.want)) {
 			t.Errorf("%s: %s, want %s", c.name, text, c.want)
 		}
+	}
+}
+
+// A value that runs into the next column makes one account odd, unless it is what an account is called or what power it has.
+func TestOverflow(t *testing.T) {
+	f, err := Read("x", []byte(strings.Replace(tiny, "account:", "account:\n    attributes: {full-name: {}, level: {}}", 1)+
+		"        read: {columns: {head: '^LOGIN'}}\n        is: {name: row.login, full-name: row.name, level: row.level, "+
+		"disabled: row.state == \"shut\"}\n"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	const head = "LOGIN   NAME    LEVEL   STATE\n"
+	for row, want := range map[string]string{
+		"ulla    Ulla    9       open\n":   "map[disabled:[no] full-name:[Ulla] level:[9]]",
+		"ulla    Ulla Nie9       open\n":   "map[disabled:[no]] line 2 of the answer",
+		"ulla    Ulla    veryhighopen\n":   "line 2 of the answer",
+		"ulla.nieUlla    9       open\n":   "line 2 of the answer",
+		"ulla    Ulla Niemi      shut  \n": "map[disabled:[yes]] line 2 of the answer"} {
+		list, err := f.Holds["account"].List[0].Objects(head+row, nil)
+		got := fmt.Sprint(err)
+		if err == nil {
+			got = strings.TrimSpace(fmt.Sprint(list[0].Has, " ", list[0].Odd))
+		}
+		if !strings.HasPrefix(got, want) {
+			t.Errorf("%q: %s, want %s", row, got, want)
+		}
+	}
+}
+
+// What an action takes is told by the first line of the table that fits, or asked.
+func TestActions(t *testing.T) {
+	f := read(t, strings.Replace(small, "holds:", "actions: {given-by: full-name, examples: [list], table: [{action: '^list', takes: []}, "+
+		"{action: '^make ', takes: [making, writing]}]}\nholds:", 1))
+	for action, want := range map[string]string{"list": "[] <nil>", "make x": "[making writing] <nil>",
+		"reboot": `[] the dialect quay does not say what "reboot" takes; ask of one as "list"`} {
+		list, known, err := f.Takes(action)
+		if got := fmt.Sprintf("%v %v", list, err); got != want || !known {
+			t.Errorf("%s: %s, want %s", action, got, want)
+		}
+	}
+	f = read(t, strings.Replace(small, "holds:", "actions: {given-by: full-name, examples: [list], ask: {say: 'needs ${action}', "+
+		"read: {lines: '^it takes (?P<x>.*)$'}, is: {name: row.x}}}\nholds:", 1))
+	ask := func(answer string) (string, error) {
+		typed := ""
+		list, err := f.Asked(context.Background(), "a\" b", Vars{}, func(_ context.Context, line string) (string, error) {
+			typed = line
+			return answer, nil
+		})
+		return fmt.Sprint(typed, list), err
+	}
+	if got, err := ask("it takes making\nit takes writing\n"); got != `needs "a\" b"[making writing]` || err != nil {
+		t.Errorf("%s %v", got, err)
+	}
+	var no *Unknown
+	if _, err := ask("no: what is that?"); !errors.As(err, &no) || !strings.Contains(no.Words, "what is that?") {
+		t.Errorf("%v", err)
+	}
+	if _, err := f.Asked(context.Background(), "a\nb", Vars{}, nil); !errors.As(err, &no) {
+		t.Errorf("a line break was typed: %v", err)
+	}
+}
+
+// On a host values are arguments as they are; what would be an option is refused.
+func TestArguments(t *testing.T) {
+	f := read(t, strings.NewReplacer("over: ssh", "over: host", "quote: {rule: double}\n", "").Replace(small))
+	name := f.Holds["account"].Set["full-name"][0].Say
+	for value, want := range map[string]string{`a "b" $(c) 'd'`: `[name x a "b" $(c) 'd']`, "-f": "", "--all": "", "": "[name x ]"} {
+		line, err := name.Typed(Vars{"name": "x", "value": value}, f.Quote)
+		if got := fmt.Sprint(f.Quote.Words(line)); (err == nil) != (want != "") || err == nil && got != want {
+			t.Errorf("%q: %s %v, want %s", value, got, err, want)
+		}
+	}
+	var behind Template
+	if err := yaml.Unmarshal([]byte(`name -- ${value}`), &behind); err != nil {
+		t.Fatal(err)
+	}
+	if line, err := behind.Typed(Vars{"value": "-f"}, f.Quote); err != nil || !strings.Contains(line, "-f") {
+		t.Errorf("%q %v", line, err)
 	}
 }
 
@@ -190,6 +277,18 @@ func TestScreen(t *testing.T) {
 		whole := screen{}
 		whole.write(text)
 		if got := strings.Join(append(whole.lines, whole.now()), "|"); got != want {
+			t.Errorf("%q: %q, want %q", text, got, want)
+		}
+	}
+}
+
+// Lines that a system breaks at its width are put together again, and what waits is the last of them.
+func TestWide(t *testing.T) {
+	for text, want := range map[string]string{"12345\r\n678\r\nab\r\n> ": "12345678|ab||> ", "12345\r\n12345\r\n\r\n> ": "1234512345||> ",
+		"1234 \r\n5\r\n": "1234 5||", "12345\r\n> ": "12345||> ", "12345\r\n--more--\r\x1b[2K67\r\n> ": "1234567||> "} {
+		s := screen{wide: 5}
+		s.write(text)
+		if got := strings.Join(s.whole(), "|") + "||" + s.now(); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}

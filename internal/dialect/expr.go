@@ -22,7 +22,7 @@ type Vars map[string]any
 // seen are the names of all there is to see: a row of an answer; the object, what is wanted of it and what it was; who is in
 // which set; many names; the words of a commit and the minutes of a trial; the login, and the settings of the target.
 var seen = []string{"row", "name", "want", "was", "value", "set", "member", "names", "words", "minutes", "login", "settings", "n", "job",
-	"secret"}
+	"secret", "action"}
 
 // env is made once: compiling needs nothing of a file.
 var env = sync.OnceValue(func() *cel.Env {
@@ -118,11 +118,20 @@ func moment(s, form string) (string, error) {
 type Expression struct {
 	Text
 	program cel.Program
-	cell    string // the part of a row that it is, where it is nothing more
+	cell    string   // the part of a row that it is, where it is nothing more
+	reads   []string // parts of a row that it is made of
 }
 
 // cellOnly is an expression that is no more than a part of a row: most are, and there are as many rows as there are people.
 var cellOnly = regexp.MustCompile(`^row\.([a-zA-Z_][a-zA-Z0-9_]*)$`)
+
+// cells are the parts of a row that an expression names.
+var cells = regexp.MustCompile(`\brow\.([a-zA-Z_][a-zA-Z0-9_]*)`)
+
+// blurred says whether an expression is made of a part of a row that cannot be relied on.
+func (e Expression) blurred(r Row) bool {
+	return slices.ContainsFunc(r.blurred, func(cell string) bool { return slices.Contains(e.reads, cell) })
+}
 
 // Set says whether there is one.
 func (e Expression) Set() bool { return e.program != nil }
@@ -139,6 +148,9 @@ func (e *Expression) UnmarshalYAML(n ast.Node) error {
 	e.program = p
 	if m := cellOnly.FindStringSubmatch(e.Raw); m != nil {
 		e.cell = m[1]
+	}
+	for _, m := range cells.FindAllStringSubmatch(e.Raw, -1) {
+		e.reads = append(e.reads, m[1])
 	}
 	return nil
 }

@@ -27,6 +27,9 @@ type File struct {
 	Target  *Listing          `yaml:"target"`  // what the system tells of itself
 	Holds   map[string]*Holds `yaml:"holds"`   // by kind of object
 	Signed  *Signed           `yaml:"signed-in"`
+	History *Listing          `yaml:"history"`  // what was changed there, the oldest first: name, at, by, words, and account: whose
+	Actions *Actions          `yaml:"actions"`  // what they take
+	Mode    *Mode             `yaml:"changing"` // in which alone something can be changed
 	Draft   *Draft            `yaml:"candidate"`
 	Job     *Job              `yaml:"job"`
 
@@ -36,7 +39,7 @@ type File struct {
 
 // Reach says how to come to such a system.
 type Reach struct {
-	Over string `yaml:"over"` // ssh or tcp
+	Over string `yaml:"over"` // ssh; tcp; or host: on the host that the target is reached via, without one on our own
 	As   string `yaml:"as"`   // exec: a command each; or session: one conversation
 }
 
@@ -48,8 +51,15 @@ type Session struct {
 	More   []Exchange `yaml:"more"`    // where it waits in the middle of an answer
 	Echo   bool       `yaml:"echo"`    // it repeats what is typed
 	Twice  bool       `yaml:"twice"`   // an empty line is typed behind each: a second prompt shows that the first was one
+	Wide   int        `yaml:"wide"`    // characters at which it breaks a line, which goes on in the next; 0: it breaks none
 	Begin  []Text     `yaml:"begin"`   // typed at first
 	End    []Text     `yaml:"end"`     // and at last
+}
+
+// Mode is what must be entered before anything is changed, and left afterwards.
+type Mode struct {
+	Enter []Text `yaml:"enter"`
+	Leave []Text `yaml:"leave"`
 }
 
 // Exchange is something that the system asks, and what is typed then.
@@ -63,6 +73,8 @@ type Quote struct {
 	Rule  string  `yaml:"rule"`  // double, doubled, shell or never
 	Plain Pattern `yaml:"plain"` // values that need no quotes
 	Only  Pattern `yaml:"only"`  // values that can be said at all
+
+	options bool // words that begin with - are no values, unless -- stands before them
 }
 
 // Holds is how objects of one kind are listed, made and changed.
@@ -73,6 +85,7 @@ type Holds struct {
 	Members    []string             `yaml:"members"` // of a set: kinds of objects that can be in it
 	Watched    bool                 `yaml:"watched"`
 	Mighty     []string             `yaml:"mighty"` // of rights: those that let somebody administer the system
+	OneOf      []string             `yaml:"one-of"` // of rights: an account has but one of these, the strongest first
 	List       []*Listing           `yaml:"list"`
 	Create     []Command            `yaml:"create"`
 	Set        map[string][]Command `yaml:"set"`
@@ -128,8 +141,22 @@ type Draft struct {
 	Confirm Template `yaml:"confirm"` // makes what is on trial stay
 	Drop    Template `yaml:"drop"`    // throws the candidate away, or ends the trial
 	State   *Listing `yaml:"state"`   // one row: trial (yes or no), by and words of whose candidate is open
-	History *Listing `yaml:"history"` // the commits: id, by, at and words
 	Minutes int      `yaml:"minutes"` // of a trial; none: 2
+}
+
+// Actions are what can be done on such a system, and which permissions that takes.
+type Actions struct {
+	Table    []Action `yaml:"table"`    // the first that fits counts
+	Ask      *Listing `yaml:"ask"`      // the system is asked, with ${action}: a row is a permission, as name
+	Given    string   `yaml:"given-by"` // the attribute of accounts and of sets that tells which permissions they give
+	Examples []string `yaml:"examples"`
+	AtOnce   bool     `yaml:"at-once"` // what is given counts at once for who is signed in; else from the next sign-in
+}
+
+// Action is some actions, and the permissions that each of them takes: all of these.
+type Action struct {
+	Is    Pattern  `yaml:"action"`
+	Takes []string `yaml:"takes"`
 }
 
 // Job is how many statements are handed in as one, and its output taken apart.
@@ -164,12 +191,15 @@ type Text struct {
 	Line int
 }
 
-// Moving are the commands that bring somebody into a set, or out of it; none for other verbs.
-func (h *Holds) Moving(v model.Verb) []Command {
-	if h == nil || v != model.JoinIt && v != model.LeaveIt {
-		return nil
+// Together is the command that carries out a verb for many at once, if there is one.
+func (h *Holds) Together(v model.Verb) (Command, bool) {
+	if h == nil {
+		return Command{}, false
 	}
-	return h.Commands(v)
+	if list := h.Commands(v); len(list) == 1 && list[0].Many > 1 {
+		return list[0], true
+	}
+	return Command{}, false
 }
 
 // Commands are those that carry out a verb that has no values.

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"hen-roost/internal/core/model"
 )
 
 // Found is one object that an answer tells of.
@@ -13,6 +15,7 @@ type Found struct {
 	Has  map[string][]string // attributes, but name
 	In   map[string][]string // names of sets that it is in, by their kind
 	Line int                 // of the answer
+	Odd  string              // why not all of it can be relied on
 }
 
 // Objects are those that an answer to a listing tells of, in its order.
@@ -34,11 +37,18 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 				continue
 			}
 		}
+		if l.vital(r) {
+			return nil, r.odd
+		}
 		f := Found{Line: r.Line, Has: map[string][]string{}, In: map[string][]string{}}
 		for a, e := range l.Is {
 			values, err := e.values(vars)
 			if err != nil {
 				return nil, fmt.Errorf("line %d of the answer: %w", r.Line, err)
+			}
+			if e.blurred(r) {
+				f.Odd = r.odd.Error()
+				continue
 			}
 			if a == "name" {
 				if len(values) != 1 {
@@ -61,13 +71,23 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 	return out, nil
 }
 
+// vital says whether what cannot be relied on in a row is whose it is, whether it is open, or what power it has: then nothing is
+// known of the system.
+func (l *Listing) vital(r Row) bool {
+	if len(r.blurred) == 0 {
+		return false
+	}
+	vital := []Expression{l.When, l.Is["name"], l.Is["members"], l.Is[model.Disabled], l.Is[model.Elevation]}
+	return slices.ContainsFunc(slices.AppendSeq(vital, maps.Values(l.In)), func(e Expression) bool { return e.blurred(r) })
+}
+
 // listings are all of a file, by what they list: a kind of object, target, signed-in, candidate and history.
 func (f *File) listings() map[string][]*Listing {
 	out := map[string][]*Listing{}
 	for kind, h := range f.Holds {
 		out[kind] = h.List
 	}
-	for what, l := range map[string]*Listing{"target": f.Target} {
+	for what, l := range map[string]*Listing{"target": f.Target, "history": f.History} {
 		if l != nil {
 			out[what] = append(out[what], l)
 		}
@@ -75,14 +95,24 @@ func (f *File) listings() map[string][]*Listing {
 	if f.Signed != nil && f.Signed.List != nil {
 		out["signed-in"] = append(out["signed-in"], f.Signed.List)
 	}
+	if f.Actions != nil && f.Actions.Ask != nil {
+		out["actions"] = append(out["actions"], f.Actions.Ask)
+	}
 	if f.Draft != nil {
-		for what, l := range map[string]*Listing{"candidate": f.Draft.State, "history": f.Draft.History} {
-			if l != nil {
-				out[what] = append(out[what], l)
-			}
+		if f.Draft.State != nil {
+			out["candidate"] = append(out["candidate"], f.Draft.State)
 		}
 	}
 	return out
+}
+
+// asked is what a listing is typed for, when it is recorded and when recordings are tried: each example of an action, or nothing
+// in particular.
+func (f *File) asked(what string) []string {
+	if what == "actions" {
+		return f.Actions.Examples
+	}
+	return []string{""}
 }
 
 // commands are all by which something is changed, by what they change.
@@ -100,6 +130,9 @@ func (f *File) commands() map[string][]Command {
 	}
 	if f.Signed != nil {
 		out["signed-in end"] = f.Signed.End
+	}
+	if f.Actions != nil && f.Actions.Ask != nil {
+		out["actions ask"] = []Command{{Say: f.Actions.Ask.Say}}
 	}
 	return out
 }

@@ -144,11 +144,26 @@ func (c *checker) run() {
 	if !kindName.MatchString(f.Kind) {
 		c.fault(0, "kind %q does not begin with a letter, or has other characters than a to z, 0 to 9 and -", f.Kind)
 	}
-	c.oneOf("reach: over", f.Reach.Over, "ssh", "tcp")
+	c.oneOf("reach: over", f.Reach.Over, "ssh", "tcp", "host")
 	c.oneOf("reach: as", f.Reach.As, "exec", "session")
+	if f.Reach.Over == "host" {
+		if f.Quote.Rule != "" {
+			c.fault(0, "quote: what is run on a host is given its arguments as they are, and needs none")
+		}
+		f.Quote.Rule, f.Quote.options = "shell", true
+	}
 	c.oneOf("quote: rule", f.Quote.Rule, "double", "doubled", "shell", "never")
 	if f.Reach.Over == "tcp" && f.Reach.As == "exec" {
 		c.fault(0, "over tcp there is nothing but a session")
+	}
+	if f.Reach.Over == "host" && f.Reach.As == "session" {
+		c.fault(0, "on a host there are commands, and no session: reach: {over: host, as: exec}")
+	}
+	if f.Session.Wide < 0 || f.Session.Wide > 0 && f.Session.Twice {
+		c.fault(0, "session: wide is how many characters a line has at most, and does not go together with twice")
+	}
+	if f.Mode != nil && (f.Reach.As != "session" || f.Draft != nil) {
+		c.fault(0, "changing is a mode of a session without a candidate; a candidate has begin and drop")
 	}
 	if f.Reach.As == "session" && !f.Session.Prompt.Set() {
 		c.fault(0, "a session needs a prompt")
@@ -177,6 +192,10 @@ func (c *checker) run() {
 		}
 	}
 	c.listing("target", f.Target)
+	c.listing("history", f.History)
+	if f.Actions != nil {
+		c.actions(f.Actions)
+	}
 	if f.Signed != nil {
 		c.listing("signed-in", f.Signed.List)
 	}
@@ -231,6 +250,9 @@ func (c *checker) holds(kind string, h *Holds) {
 			c.fault(0, "%s: set has %q, which attributes does not", kind, a)
 		}
 	}
+	if len(h.OneOf) > 0 && kind != "right" {
+		c.fault(0, "%s: one-of is of rights", kind)
+	}
 	for _, m := range h.Members {
 		c.oneOf(kind+": members", m, "account", "group")
 	}
@@ -251,6 +273,32 @@ func (c *checker) listing(what string, l *Listing) {
 	}
 }
 
+// actions need a table or a question, and something that gives what they take.
+func (c *checker) actions(a *Actions) {
+	if len(a.Table) == 0 && a.Ask == nil {
+		c.fault(0, "actions: table or ask says which permissions an action takes")
+	}
+	for _, x := range a.Table {
+		if !x.Is.Set() {
+			c.fault(0, "actions: a line of the table says no action: {action: '^…$', takes: […]}")
+		}
+	}
+	if c.listing("actions", a.Ask); a.Ask != nil && len(a.Examples) == 0 {
+		c.fault(a.Ask.Say.Line, "actions: ask needs examples of actions, to be tried with")
+	}
+	if a.Ask != nil && !a.Ask.Is["name"].Set() {
+		c.fault(a.Ask.Say.Line, "actions: ask does not say which is the permission: is: {name: row.…}")
+	}
+	for _, h := range c.file.Holds {
+		if h != nil {
+			if _, has := h.Attributes[a.Given]; has {
+				return
+			}
+		}
+	}
+	c.fault(0, "actions: given-by is %q, which is an attribute of nothing that it holds", a.Given)
+}
+
 // minutesMost bounds a trial: nothing else is done on the target meanwhile.
 const minutesMost = 60
 
@@ -268,5 +316,4 @@ func (c *checker) draft(d *Draft) {
 		c.fault(d.Trial.Line, "candidate: minutes is %d; a trial has between 1 and %d", d.Minutes, minutesMost)
 	}
 	c.listing("candidate: state", d.State)
-	c.listing("candidate: history", d.History)
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"slices"
 	"strings"
 )
@@ -21,6 +22,7 @@ type Reading struct {
 	Pairs   *AsPairs   `yaml:"pairs"`
 	Blocks  *AsBlocks  `yaml:"blocks"`
 	Skip    []Pattern  `yaml:"skip"`
+	GoesOn  Pattern    `yaml:"goes-on"` // what stands before the rest of a line that was broken, at the beginning of the next
 	line    int
 }
 
@@ -35,7 +37,8 @@ type AsCSV struct {
 	Comma   string   `yaml:"comma"`
 }
 
-// AsColumns is a row a line, in columns of fixed width that begin where a head line has the names of the columns.
+// AsColumns is a row a line, in columns of fixed width that begin where a head line has the names of the columns. A value that
+// runs into the next column makes both unreliable.
 type AsColumns struct {
 	Head Pattern `yaml:"head"` // the line; its words are the names, in lower case, more blanks than one between them
 }
@@ -53,8 +56,10 @@ type AsBlocks struct {
 
 // Row is one row of an answer.
 type Row struct {
-	Line int // of the answer, counted from 1
-	Has  map[string]any
+	Line    int // of the answer, counted from 1
+	Has     map[string]any
+	blurred []string       // parts that cannot be told apart from others
+	odd     *NotUnderstood // why
 }
 
 // NotUnderstood says which line of an answer was not understood.
@@ -109,10 +114,7 @@ func (r Reading) Rows(answer string, by int) ([]Row, error) {
 
 // each hands on the lines that are to be read.
 func (r Reading) each(answer string, blank bool, do func(n int, line string) error) error {
-	n := 0
-	for line := range strings.Lines(answer) {
-		n++
-		line = strings.TrimRight(line, "\r\n")
+	for n, line := range r.unbroken(answer) {
 		if !blank && strings.TrimSpace(line) == "" || slices.ContainsFunc(r.Skip, func(p Pattern) bool { return p.MatchString(line) }) {
 			continue
 		}
@@ -121,6 +123,39 @@ func (r Reading) each(answer string, blank bool, do func(n int, line string) err
 		}
 	}
 	return nil
+}
+
+// unbroken are the lines of an answer, each with the number of its first; those that were broken are put together again.
+func (r Reading) unbroken(answer string) iter.Seq2[int, string] {
+	return func(yield func(int, string) bool) {
+		n, first, whole := 0, 0, ""
+		for line := range strings.Lines(answer) {
+			n++
+			line = strings.TrimRight(line, "\r\n")
+			if rest, goes := r.goesOn(line); goes && first > 0 {
+				whole += rest
+				continue
+			}
+			if first > 0 && !yield(first, whole) {
+				return
+			}
+			first, whole = n, line
+		}
+		if first > 0 {
+			yield(first, whole)
+		}
+	}
+}
+
+func (r Reading) goesOn(line string) (rest string, yes bool) {
+	if !r.GoesOn.Set() {
+		return "", false
+	}
+	at := r.GoesOn.FindStringIndex(line)
+	if at == nil || at[0] != 0 || at[1] == 0 {
+		return "", false
+	}
+	return line[at[1]:], true
 }
 
 // named are the named parts of a line; nil when the pattern does not fit.
@@ -144,7 +179,7 @@ func (r Reading) lines(answer string) (out []Row, err error) {
 		if has == nil {
 			return &NotUnderstood{n, line, r.Lines.Line, ""}
 		}
-		out = append(out, Row{n, has})
+		out = append(out, Row{Line: n, Has: has})
 		return nil
 	})
 	return out, err
@@ -179,21 +214,22 @@ func (r Reading) columns(answer string) (out []Row, err error) {
 			}
 			return nil
 		}
-		has, runes := map[string]any{}, []rune(line)
+		row, runes := Row{Line: n, Has: map[string]any{}}, []rune(line)
 		for i, c := range cols {
 			to := len(runes)
 			if i+1 < len(cols) {
 				to = min(to, cols[i+1].at)
 				if to == cols[i+1].at && to > 0 && runes[to-1] != ' ' { // a value that runs into the next column cannot be told apart
-					return &NotUnderstood{n, line, r.Columns.Head.Line, "the column " + c.name + " runs into the next"}
+					row.odd = &NotUnderstood{n, line, r.Columns.Head.Line, "the column " + c.name + " runs into the next"}
+					row.blurred = append(row.blurred, c.name, cols[i+1].name)
 				}
 			}
-			has[c.name] = ""
+			row.Has[c.name] = ""
 			if c.at < to {
-				has[c.name] = strings.TrimSpace(string(runes[c.at:to]))
+				row.Has[c.name] = strings.TrimSpace(string(runes[c.at:to]))
 			}
 		}
-		out = append(out, Row{n, has})
+		out = append(out, row)
 		return nil
 	})
 	return out, err
@@ -235,7 +271,7 @@ func (r Reading) csv(answer string) (out []Row, err error) {
 		for i, cell := range row {
 			has[names[i]] = cell
 		}
-		out = append(out, Row{line, has})
+		out = append(out, Row{Line: line, Has: has})
 	}
 }
 
@@ -260,7 +296,7 @@ func (r Reading) json(answer string) (out []Row, err error) {
 		if !ok {
 			return &NotUnderstood{n, fmt.Sprint(x), r.line, "it is no object"}
 		}
-		out = append(out, Row{n, plainNumbers(has).(map[string]any)})
+		out = append(out, Row{Line: n, Has: plainNumbers(has).(map[string]any)})
 		return nil
 	}
 	switch x := v.(type) {
@@ -314,7 +350,7 @@ func (r Reading) pairs(answer string) (out []Row, err error) {
 			first = key
 		}
 		if row == nil || key == first {
-			out = append(out, Row{n, map[string]any{}})
+			out = append(out, Row{Line: n, Has: map[string]any{}})
 			row = &out[len(out)-1]
 		}
 		if _, twice := row.Has[key]; twice {
@@ -336,7 +372,7 @@ func (r Reading) blocks(answer string) (out []Row, err error) {
 					}
 				}
 			}
-			out = append(out, Row{n, has})
+			out = append(out, Row{Line: n, Has: has})
 			return nil
 		}
 		for _, p := range r.Blocks.Lines {

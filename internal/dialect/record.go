@@ -80,30 +80,45 @@ func (r *Recording) Write() ([]byte, error) {
 
 // Record types all by which something is read, and records what is answered and what is read out of it.
 func (f *File) Record(v Vars, say func(line string) (string, error)) (*Recording, error) {
-	r := &Recording{Version: 1, About: "looked at " + f.Kind}
+	r, v := &Recording{Version: 1, About: "looked at " + f.Kind}, complete(v)
 	all := f.listings()
 	for _, what := range inOrder(all) {
 		for _, l := range all[what] {
-			line, err := l.Say.Typed(v, f.Quote)
-			if err != nil {
-				return r, err
+			for _, action := range f.asked(what) {
+				v["action"] = action
+				t, err := f.turn(l, what, v, say)
+				if err != nil {
+					return r, err
+				}
+				r.Talk = append(r.Talk, t)
 			}
-			answer, err := say(line)
-			if err != nil {
-				return r, fmt.Errorf("%q: %w", line, err)
-			}
-			t := Turn{Typed: line, Answered: Text{Raw: answer}, Reads: what, Fails: f.Failure(answer)}
-			found, err := l.Objects(answer, v)
-			if err != nil {
-				return r, fmt.Errorf("%q: %w", line, err)
-			}
-			if t.Objects = told(found); len(t.Objects) == 0 {
-				t.Objects = nil
-			}
-			r.Talk = append(r.Talk, t)
 		}
 	}
 	return r, nil
+}
+
+// turn types a listing, and tells what is read out of what is answered.
+func (f *File) turn(l *Listing, what string, v Vars, say func(line string) (string, error)) (Turn, error) {
+	line, err := l.Say.Typed(v, f.Quote)
+	if err != nil {
+		return Turn{}, err
+	}
+	answer, err := say(line)
+	if err != nil {
+		return Turn{}, fmt.Errorf("%q: %w", line, err)
+	}
+	t := Turn{Typed: line, Answered: Text{Raw: answer}, Reads: what, Fails: f.Failure(answer)}
+	if t.Fails != "" && what == "actions" { // it does not know that action
+		return t, nil
+	}
+	found, err := l.Objects(answer, v)
+	if err != nil {
+		return t, fmt.Errorf("%q: %w", line, err)
+	}
+	if t.Objects = told(found); len(t.Objects) == 0 {
+		t.Objects = nil
+	}
+	return t, nil
 }
 
 // told are objects as a recording has them.
@@ -164,13 +179,15 @@ func (c *checker) turn(r *Recording, t Turn, covered map[*Listing]bool) {
 	if why := f.Failure(t.Answered.Raw); why != t.Fails {
 		c.at(r, t.Answered.Line, "it is taken for %s, and should be for %s", failing(why), failing(t.Fails))
 	}
-	if t.Reads == "" {
+	if t.Reads == "" || t.Fails != "" {
 		return
 	}
 	list := f.listings()[t.Reads]
 	i := slices.IndexFunc(list, func(l *Listing) bool {
-		line, err := l.Say.Typed(Vars{"settings": map[string]any{}}, f.Quote)
-		return err == nil && line == t.Typed
+		return slices.ContainsFunc(f.asked(t.Reads), func(action string) bool {
+			line, err := l.Say.Typed(Vars{"settings": map[string]any{}, "action": action}, f.Quote)
+			return err == nil && line == t.Typed
+		})
 	})
 	if i < 0 {
 		c.at(r, t.Answered.Line, "nothing is read of %s by typing %q", t.Reads, t.Typed)
@@ -264,7 +281,7 @@ func (c *checker) vars(v string) Vars {
 		}
 	}
 	return Vars{"name": v, "set": v, "member": v, "value": v, "names": []string{v}, "words": v, "want": every, "was": every,
-		"settings": every, "minutes": "2", "login": "x"}
+		"settings": every, "minutes": "2", "login": "x", "action": v}
 }
 
 var keyName = regexp.MustCompile(`[^a-z0-9]+`)

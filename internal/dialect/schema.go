@@ -4,29 +4,42 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"hen-roost/internal/core/model"
 )
 
 func (f *File) makeSchema() model.Schema {
-	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory}
+	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory,
+		Hosted: f.Reach.Over == "host"}
+	if f.Actions != nil {
+		s.Permits = &model.Permits{Attribute: f.Actions.Given, AtOnce: f.Actions.AtOnce, Examples: f.Actions.Examples}
+	}
 	for _, name := range slices.Sorted(maps.Keys(f.Holds)) {
 		s.Kinds = append(s.Kinds, f.Holds[name].schema(model.KindNamed(name)))
+		if last := &s.Kinds[len(s.Kinds)-1]; last.Kind == model.Account && f.History != nil && f.History.Is["account"].Set() {
+			last.Attributes = append(last.Attributes, model.AttributeSchema{Name: model.ChangedBy})
+		}
 	}
 	slices.SortFunc(s.Kinds, func(a, b model.KindSchema) int { return int(a.Kind) - int(b.Kind) })
 	if f.Signed != nil {
 		s.Kinds = append(s.Kinds, model.KindSchema{Kind: model.SessionKind, Name: model.OnePart("name", "."),
-			Attributes: []model.AttributeSchema{{Name: model.HeldBy}, {Name: model.From}, {Name: model.Since}}})
+			Attributes: []model.AttributeSchema{{Name: model.HeldBy}, {Name: model.From}, {Name: model.Since},
+				{Name: model.HoldsSets, Many: true}}})
 	}
-	if f.Target != nil {
+	if f.Target != nil || f.History != nil {
 		k := model.KindSchema{Kind: model.SystemKind, Name: model.OnePart("name", ".")}
-		for _, a := range slices.Sorted(maps.Keys(f.Target.Is)) {
+		var told map[string]Expression
+		if f.Target != nil {
+			told = f.Target.Is
+		}
+		for _, a := range slices.Sorted(maps.Keys(told)) {
 			if a == "now" {
 				a = model.ClockOff
 			}
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: a})
 		}
-		if f.Draft != nil && f.Draft.History != nil {
+		if f.History != nil {
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: "commits-of-others", Called: "commits of others", Many: true})
 		}
 		s.Kinds = append(s.Kinds, k)
@@ -84,9 +97,15 @@ func (h *Holds) spelling() *model.Spelling {
 			if h.Name.Set() && !h.Name.MatchString(text) || text == "" {
 				return nil, fmt.Errorf("%q is not what a right is called there (%s)", text, h.Name)
 			}
+			if len(h.OneOf) > 0 && !slices.Contains(h.OneOf, text) {
+				return nil, fmt.Errorf("%q is none of those of which an account has one there: %s", text, strings.Join(h.OneOf, ", "))
+			}
 			return []string{text}, nil
 		},
-		Covers: func(wide, narrow string) bool { return wide == narrow },
+		Covers: func(wide, narrow string) bool {
+			at, other := slices.Index(h.OneOf, wide), slices.Index(h.OneOf, narrow)
+			return wide == narrow || at >= 0 && other > at
+		},
 		Mighty: func(right string) bool { return slices.Contains(h.Mighty, right) },
 	}
 }

@@ -10,6 +10,8 @@ type screen struct {
 	at    int
 	seq   []rune // of a control sequence that has begun
 	bytes int
+	wide  int // how many characters make a line go on in the next; 0: none does
+	from  int // where in the line that is not ended what stands in the last of them begins
 }
 
 func (s *screen) write(text string) {
@@ -21,12 +23,16 @@ func (s *screen) write(text string) {
 		}
 		switch {
 		case c == '\n':
+			if s.wide > 0 && len(s.line)-s.from == s.wide {
+				s.from, s.at = len(s.line), len(s.line)
+				continue
+			}
 			s.lines = append(s.lines, strings.TrimRight(string(s.line), " "))
-			s.line, s.at = nil, 0
+			s.line, s.at, s.from = nil, 0, 0
 		case c == '\r':
-			s.at = 0
+			s.at = s.from
 		case c == '\b':
-			s.at = max(s.at-1, 0)
+			s.at = max(s.at-1, s.from)
 		case c == 0x1b:
 			s.seq = []rune{}
 		case c == '\t':
@@ -61,19 +67,27 @@ func (s *screen) control(c rune) {
 	case "[K", "[0K":
 		s.line = s.line[:min(s.at, len(s.line))]
 	case "[2K", "[1K":
-		s.line, s.at = nil, 0
+		s.forget()
 	}
 	s.seq = nil
 }
 
 // now is the line that is not ended.
-func (s *screen) now() string { return string(s.line) }
+func (s *screen) now() string { return string(s.line[s.from:]) }
+
+// whole are the lines that are ended, by a line break or because nothing more comes.
+func (s *screen) whole() []string {
+	if s.from == 0 {
+		return s.lines
+	}
+	return append(s.lines, strings.TrimRight(string(s.line[:s.from]), " "))
+}
 
 // forget drops the line that is not ended.
-func (s *screen) forget() { s.line, s.at = nil, 0 }
+func (s *screen) forget() { s.line, s.at = s.line[:s.from], s.from }
 
 // twice says whether the line that is not ended stands above itself too.
 func (s *screen) twice() bool {
 	n := len(s.lines)
-	return n > 0 && len(s.line) > 0 && s.lines[n-1] == strings.TrimRight(s.now(), " ")
+	return n > 0 && s.now() != "" && s.lines[n-1] == strings.TrimRight(s.now(), " ")
 }

@@ -129,7 +129,7 @@ func (t *Talk) Say(ctx context.Context, line string, ask []Exchange, vars Vars) 
 
 // until reads until the system waits at its prompt, and answers what it asks on the way.
 func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars) (string, error) {
-	var s screen
+	s := screen{wide: t.file.Session.Wide}
 	asked, more := 0, 0
 	quiet, all := time.NewTimer(t.wait), time.NewTimer(waitsMost*t.wait)
 	defer quiet.Stop()
@@ -137,7 +137,7 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 	for {
 		settled := false
 		if t.twice && s.twice() && t.file.Session.Prompt.MatchString(s.now()) {
-			return strings.Join(t.unechoed(s.lines[:len(s.lines)-1], said), "\n"), nil
+			return t.said(s.lines[:len(s.lines)-1], said), nil
 		}
 		switch {
 		case matching(ask, s.now()) != nil: // it was asked for: nothing that is listed can look so
@@ -156,7 +156,7 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 			return "", fmt.Errorf("its answer has not come to an end within %s", waitsMost*t.wait)
 		case text, open := <-t.heard:
 			if !open && settled && t.file.Session.Prompt.Set() && t.file.Session.Prompt.MatchString(s.now()) {
-				return strings.Join(t.unechoed(s.lines, said), "\n"), nil // it was all said before the end
+				return t.said(s.whole(), said), nil // it was all said before the end
 			}
 			if !open {
 				words := strings.Join(s.lines, "\n") + "\n" + s.now()
@@ -176,7 +176,7 @@ func (t *Talk) until(ctx context.Context, said string, ask []Exchange, vars Vars
 		}
 		now := s.now()
 		if t.file.Session.Prompt.MatchString(now) {
-			return strings.Join(t.unechoed(s.lines, said), "\n"), nil
+			return t.said(s.whole(), said), nil
 		}
 		if x := matching(t.file.Session.More, now); x != nil {
 			if more++; more > moreMost {
@@ -241,6 +241,11 @@ func (t *Talk) reply(x *Exchange, vars Vars, end string) error {
 	}
 	_, err = io.WriteString(t.in, text+end)
 	return err
+}
+
+// said is what was answered, without what was typed.
+func (t *Talk) said(lines []string, typed string) string {
+	return strings.Join(t.unechoed(lines, typed), "\n")
 }
 
 // unechoed leaves out of an answer the line that was typed, which a system may break where its lines end.

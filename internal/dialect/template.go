@@ -53,12 +53,15 @@ func (t *Template) UnmarshalYAML(n ast.Node) error {
 // Typed is what is typed, with every value made a word as a system with such quotes reads it. Its error says which value cannot
 // be said.
 func (t Template) Typed(v Vars, q Quote) (string, error) {
-	return t.fill(v, func(values []string) (string, error) {
+	return t.fill(v, func(before string, values []string) (string, error) {
 		words := make([]string, len(values))
 		for i, x := range values {
 			var err error
 			if words[i], err = q.Word(x); err != nil {
 				return "", err
+			}
+			if q.options && strings.HasPrefix(x, "-") && !strings.Contains(before, " -- ") && (i > 0 || strings.HasSuffix(before, " ")) {
+				return "", fmt.Errorf("%q would be taken for an option", x)
 			}
 		}
 		if len(values) == 0 {
@@ -70,10 +73,10 @@ func (t Template) Typed(v Vars, q Quote) (string, error) {
 
 // Plain is the text with the values as they are, lines between several: for what is handed over on standard input.
 func (t Template) Plain(v Vars) (string, error) {
-	return t.fill(v, func(values []string) (string, error) { return strings.Join(values, "\n"), nil })
+	return t.fill(v, func(_ string, values []string) (string, error) { return strings.Join(values, "\n"), nil })
 }
 
-func (t Template) fill(v Vars, word func([]string) (string, error)) (string, error) {
+func (t Template) fill(v Vars, word func(before string, values []string) (string, error)) (string, error) {
 	var b strings.Builder
 	for _, p := range t.parts {
 		if p.of == nil {
@@ -83,7 +86,7 @@ func (t Template) fill(v Vars, word func([]string) (string, error)) (string, err
 		values, err := eval(p.of, v)
 		if err == nil {
 			var w string
-			if w, err = word(values); err == nil {
+			if w, err = word(b.String(), values); err == nil {
 				b.WriteString(w)
 				continue
 			}

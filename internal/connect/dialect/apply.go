@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -17,7 +18,8 @@ import (
 type batch struct {
 	*connect.Batch
 	*session
-	done []connect.Act // in the order in which they were
+	done    []connect.Act // in the order in which they were
+	entered bool          // the mode in which something can be changed
 }
 
 // kindsOf are the kinds of which a batch must know: those that it changes, those that are moved, and accounts, which may tell
@@ -52,6 +54,9 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 	if b.Lost == nil && s.talk != nil && len(b.done) > 0 {
 		b.proveOurs(ctx)
 	}
+	if b.entered && b.Lost == nil {
+		b.Lost = s.lines(ctx, s.file.Mode.Leave)
+	}
 	after, err := before, b.Lost
 	if b.Sent() != nil && err == nil {
 		after, err = s.list(ctx, kinds)
@@ -70,28 +75,71 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 	}
 	type way struct {
 		verb model.Verb
-		set  model.Named
+		of   model.Named
 	}
 	together := map[way][]int{}
 	for _, i := range ready {
 		a := b.Acts[i]
-		if b.Lost != nil || a.Verb == model.AdoptIt {
+		if b.Lost != nil || a.Verb == model.AdoptIt || b.displaced(a) || !b.enters(ctx, i) {
 			continue
 		}
-		if commands := b.file.Holds[a.Object.String()].Moving(a.Verb); len(commands) == 1 && commands[0].Many > 1 {
-			together[way{a.Verb, a.Of()}] = append(together[way{a.Verb, a.Of()}], i)
+		if _, can := b.file.Holds[a.Object.String()].Together(a.Verb); can {
+			w := way{a.Verb, model.Named{Kind: a.Object}}
+			if a.Moves() {
+				w.of = a.Of()
+			}
+			together[w] = append(together[w], i)
 			continue
 		}
 		b.one(ctx, i)
 	}
-	for _, w := range slices.SortedFunc(maps.Keys(together), func(x, y way) int { return x.set.Compare(y.set) }) {
-		c := b.file.Holds[w.set.Kind.String()].Moving(w.verb)[0]
+	for _, w := range slices.SortedFunc(maps.Keys(together), func(x, y way) int {
+		return cmp.Or(strings.Compare(string(x.verb), string(y.verb)), x.of.Compare(y.of))
+	}) {
+		c, _ := b.file.Holds[w.of.Kind.String()].Together(w.verb)
 		for some := range slices.Chunk(together[w], c.Many) {
 			if b.Lost == nil {
 				b.many(ctx, c, some)
 			}
 		}
 	}
+}
+
+// displaced says of an act that takes somebody out of a set whether they leave it by entering another in the same batch: then
+// nothing is typed for it, and they are never without.
+func (b *batch) displaced(a connect.Act) bool {
+	return a.Verb == model.LeaveIt && len(b.file.Holds[a.Object.String()].OneOf) > 0 && slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
+		return x.Verb == model.JoinIt && x.Object == a.Object && x.Member == a.Member && x.MemberKind == a.MemberKind
+	})
+}
+
+// enters enters the mode in which something can be changed, before the first act. Where that cannot be, no act can.
+func (b *batch) enters(ctx context.Context, i int) bool {
+	if b.entered || b.file.Mode == nil {
+		return true
+	}
+	err := b.lines(ctx, b.file.Mode.Enter)
+	if language.Broken(err) {
+		b.Lost = err
+	} else if err != nil {
+		b.Trouble[i] = err
+	}
+	b.entered = err == nil
+	return b.entered
+}
+
+// lines types lines that are as they stand.
+func (s *session) lines(ctx context.Context, list []language.Text) error {
+	for _, t := range list {
+		answer, err := s.say(ctx, t.Raw, nil, s.vars(), "")
+		if err != nil {
+			return err
+		}
+		if why := s.file.Failure(answer); why != "" {
+			return failed(connect.Printable(why))
+		}
+	}
+	return nil
 }
 
 // one carries out one act.
@@ -192,14 +240,18 @@ func plain(values []string) any {
 // many carries out acts that go at once, and hears which of them did not.
 func (b *batch) many(ctx context.Context, c language.Command, places []int) {
 	vars := b.vars()
-	vars["name"], vars["set"] = b.Acts[places[0]].Name, b.Acts[places[0]].Name
+	vars["set"] = b.Acts[places[0]].Name
 	names, at := make([]string, 0, len(places)), map[string]int{}
 	for _, i := range places {
-		if _, err := b.file.Quote.Word(b.Acts[i].Member); err != nil { // it would keep the others from being said
+		name := b.Acts[i].Name
+		if b.Acts[i].Moves() {
+			name = b.Acts[i].Member
+		}
+		if _, err := b.file.Quote.Word(name); err != nil { // it would keep the others from being said
 			b.Trouble[i] = errors.New(connect.Printable(err.Error()))
 			continue
 		}
-		names, at[b.Acts[i].Member] = append(names, b.Acts[i].Member), i
+		names, at[name] = append(names, name), i
 	}
 	vars["names"] = names
 	if len(names) == 0 {

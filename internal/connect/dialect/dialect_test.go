@@ -54,7 +54,7 @@ func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 		People: map[string]spoken.Mooring{
 			"hen-roost": {Name: "Hen Roost", Class: "master", Hash: spoken.Hashed(ours)},
 			"install":   {Class: "master", Hash: spoken.Hashed("install")}},
-		Classes: map[string][]string{"master": {"tell", "change people"}, "mooring": {"tell"}, "visitor": {}}})
+		Classes: map[string][]string{"master": {"tell", "change people", "turn out"}, "mooring": {"tell"}, "visitor": {}}})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -36,7 +36,8 @@ type session struct {
 	file   *language.File
 	access connect.Access
 	conn   io.Closer
-	client *ssh.Client    // nil: over TCP
+	client *ssh.Client    // nil: over TCP, or on a host
+	host   connect.Host   // where commands are run that are typed nowhere else
 	talk   *language.Talk // nil: a command each
 	mu     sync.Mutex
 	closed bool
@@ -67,13 +68,22 @@ func (c Connector) Open(ctx context.Context, a connect.Access) (connect.Session,
 func (c Connector) signIn(ctx context.Context, a connect.Access, login string, secret []byte) (*session, error) {
 	s := &session{file: c.File, access: a}
 	var line io.ReadWriter
-	if c.File.Reach.Over == "tcp" {
+	switch c.File.Reach.Over {
+	case "host":
+		open := a.Host
+		if open == nil {
+			open = openHere
+		}
+		host, err := open(ctx)
+		s.conn, s.host = host, host
+		return s, err
+	case "tcp":
 		conn, err := c.dial(ctx, a)
 		if err != nil {
 			return nil, err
 		}
 		s.conn, line = conn, conn
-	} else {
+	default:
 		client, _, err := overssh.Dial(ctx, a, login, ways(secret), nil)
 		if err != nil {
 			return nil, err
@@ -161,6 +171,13 @@ const answerMost = 64 << 20
 func (s *session) exec(ctx context.Context, line, input string) (string, error) {
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
+	if s.host != nil {
+		text, status, err := s.host.Run(ctx, s.file.Quote.Words(line), input, answerMost)
+		if ctx.Err() != nil {
+			err = fmt.Errorf("%w within %s", language.ErrSilent, s.access.Patience())
+		}
+		return s.ended(text, status, err)
+	}
 	run, err := s.client.NewSession()
 	if err != nil {
 		return "", err
@@ -188,18 +205,22 @@ func (s *session) exec(ctx context.Context, line, input string) (string, error) 
 	case out.over:
 		return "", fmt.Errorf("it answers with more than %d MB", answerMost>>20)
 	case errors.As(err, &status):
-		text := string(out.text) + string(complaint.text)
-		if why := s.file.Failure(text); why != "" {
-			return text, nil
-		}
-		return text, failed(fmt.Sprintf("it ended with status %d: %s", status.ExitStatus(), connect.Printable(text)))
+		return s.ended(string(out.text)+string(complaint.text), status.ExitStatus(), nil)
 	}
 	return string(out.text) + string(complaint.text), err
 }
 
+// ended is what a command answered that ended with a status: other than 0 is a failure, unless the file knows to say which.
+func (s *session) ended(text string, status int, err error) (string, error) {
+	if err == nil && status != 0 && s.file.Failure(text) == "" {
+		err = failed(fmt.Sprintf("it ended with status %d: %s", status, connect.Printable(text)))
+	}
+	return text, err
+}
+
 func failed(words string) error { return &language.Failed{Said: words} }
 
-// bounded keeps what is written to it, up to so many bytes.
+// bounded keeps what is written to it, up to so many bytes, and takes no more.
 type bounded struct {
 	mu   sync.Mutex
 	text []byte
@@ -212,9 +233,9 @@ func (b *bounded) Write(p []byte) (int, error) {
 	defer b.mu.Unlock()
 	if room := b.most - len(b.text); len(p) > room {
 		b.text, b.over = append(b.text, p[:room]...), true
-	} else {
-		b.text = append(b.text, p...)
+		return room, io.ErrShortWrite
 	}
+	b.text = append(b.text, p...)
 	return len(p), nil
 }
 

@@ -28,6 +28,15 @@ func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 			continue
 		}
 		o := model.Object{Kind: model.SessionKind, Name: connect.Printable(f.Name)}
+		var holds []string
+		for of, sets := range f.In {
+			for _, set := range sets {
+				holds = append(holds, connect.Printable(of+" "+set))
+			}
+		}
+		if slices.Sort(holds); len(holds) > 0 {
+			o.Attributes = o.Attributes.With(model.HoldsSets, holds...)
+		}
 		for _, a := range slices.Sorted(maps.Keys(f.Has)) {
 			if a != "ours" {
 				for i, v := range f.Has[a] {

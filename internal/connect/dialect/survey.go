@@ -152,6 +152,9 @@ func (v *seen) take(kind model.ObjectKind, f language.Found, s *session, again b
 	}) {
 		o.Attributes, o.Marked = o.Attributes.With(model.FactoryMade, "such systems are delivered with it, and it is open"), true
 	}
+	if odd == "" && f.Odd != "" {
+		odd = connect.Printable(f.Odd)
+	}
 	if odd != "" {
 		o.Attributes, o.Marked = o.Attributes.With(model.Odd, odd), true
 	}
@@ -171,19 +174,52 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	if err != nil {
 		return s.fail("survey", err)
 	}
+	past, err := s.past(ctx)
+	if err != nil {
+		return s.fail("survey", err)
+	}
+	for _, c := range past {
+		for _, name := range c.accounts {
+			if o := v.Object(model.Named{Kind: model.Account, Name: name}); o != nil && c.by == s.access.As {
+				o.Attributes = o.Attributes.Without(model.ChangedBy)
+			} else if o != nil {
+				o.Attributes = o.Attributes.With(model.ChangedBy, c.String())
+			}
+		}
+	}
 	for _, n := range slices.SortedFunc(maps.Keys(v.objects), model.Named.Compare) {
 		if err := found(*v.objects[n]); err != nil {
 			return err
 		}
 	}
-	if s.file.Target == nil {
+	if s.file.Target == nil && s.file.History == nil {
 		return nil
 	}
-	told, err := s.found(ctx, s.file.Target)
-	if err != nil {
-		return s.fail("survey", err)
+	return s.itself(ctx, past, found)
+}
+
+// commit is a change that was made, as the system remembers it.
+type commit struct {
+	at, by, words string
+	accounts      []string // whose it was, where the system tells
+}
+
+func (c commit) String() string {
+	return connect.Printable(strings.TrimSuffix(fmt.Sprintf("%s, %s: %s", c.by, c.at, c.words), ": "))
+}
+
+// past are the changes that the system remembers, the oldest first.
+func (s *session) past(ctx context.Context) ([]commit, error) {
+	if s.file.History == nil {
+		return nil, nil
 	}
-	return s.itself(ctx, told, found)
+	list, err := s.found(ctx, s.file.History)
+	out := make([]commit, len(list))
+	for i, c := range list {
+		one := func(a string) string { return strings.Join(c.Has[a], " ") }
+		out[i] = commit{one("at"), one("by"), one("words"), c.Has["account"]}
+	}
+	return out, err
 }
 
 // now is what a dialect calls what the system's clock says.
@@ -192,9 +228,19 @@ const now = "now"
 // commitsTold is how many commits of others are told.
 const commitsTold = 5
 
+// commitsOfOthers are the last commits that are not ours.
+const commitsOfOthers = "commits-of-others"
+
 // itself hands on what the system tells of itself: by how much its clock is off, and who committed last that was not us.
-func (s *session) itself(ctx context.Context, told []language.Found, found func(model.Object) error) error {
+func (s *session) itself(ctx context.Context, past []commit, found func(model.Object) error) error {
 	o := model.Object{Kind: model.SystemKind, Name: model.Itself}
+	var told []language.Found
+	if s.file.Target != nil {
+		var err error
+		if told, err = s.found(ctx, s.file.Target); err != nil {
+			return s.fail("survey", err)
+		}
+	}
 	for _, f := range told {
 		for _, a := range slices.Sorted(maps.Keys(f.Has)) {
 			for i, x := range f.Has[a] {
@@ -207,24 +253,14 @@ func (s *session) itself(ctx context.Context, told []language.Found, found func(
 			}
 		}
 	}
-	if s.file.Draft != nil && s.file.Draft.History != nil {
-		commits, err := s.found(ctx, s.file.Draft.History)
-		if err != nil {
-			return s.fail("survey", err)
+	var others []string
+	for _, c := range slices.Backward(past) {
+		if c.by != s.access.As && len(others) < commitsTold {
+			others = append(others, c.String())
 		}
-		var others []string
-		for _, c := range slices.Backward(commits) {
-			if by := strings.Join(c.Has["by"], ""); by != s.access.As && len(others) < commitsTold {
-				others = append(others, connect.Printable(fmt.Sprintf("%s by %s: %s", strings.Join(c.Has["at"], ""), by,
-					strings.Join(c.Has["words"], ""))))
-			}
-		}
-		if others != nil {
-			o.Attributes = o.Attributes.With(commitsOfOthers, others...)
-		}
+	}
+	if others != nil {
+		o.Attributes = o.Attributes.With(commitsOfOthers, others...)
 	}
 	return found(o)
 }
-
-// commitsOfOthers are the last commits that are not ours.
-const commitsOfOthers = "commits-of-others"

@@ -63,16 +63,7 @@ func (s *session) begin(ctx context.Context) error {
 			}
 		}
 	}
-	for _, t := range s.file.Draft.Begin {
-		answer, err := s.say(ctx, t.Raw, nil, s.vars(), "")
-		if err != nil {
-			return err
-		}
-		if why := s.file.Failure(answer); why != "" {
-			return failed(connect.Printable(why))
-		}
-	}
-	return nil
+	return s.lines(ctx, s.file.Draft.Begin)
 }
 
 // staged is a batch as it stands in a candidate.
@@ -281,9 +272,11 @@ func (w whole) Settle(ctx context.Context, mark connect.Mark) error {
 		if trial := f.Has["trial"]; len(trial) == 0 || trial[0] != "yes" {
 			continue
 		}
-		if last, err := w.last(ctx); err != nil {
+		past, err := w.past(ctx)
+		if err != nil {
 			return w.fail("end the trial", err)
-		} else if last != nil && len(last.Has["words"]) == 1 && last.Has["words"][0] != mark.Token {
+		}
+		if n := len(past); n > 0 && past[n-1].words != mark.Token {
 			continue // it is somebody else's
 		}
 		if err := w.drop(ctx); err != nil {
@@ -291,18 +284,6 @@ func (w whole) Settle(ctx context.Context, mark connect.Mark) error {
 		}
 	}
 	return nil
-}
-
-// last is the last commit, nil where there is none or the system does not tell.
-func (s *session) last(ctx context.Context) (*language.Found, error) {
-	if s.file.Draft == nil || s.file.Draft.History == nil {
-		return nil, nil
-	}
-	list, err := s.found(ctx, s.file.Draft.History)
-	if err != nil || len(list) == 0 {
-		return nil, err
-	}
-	return &list[len(list)-1], nil
 }
 
 // Preview implements connect.Previewer: the system's own difference of a candidate that is thrown away.

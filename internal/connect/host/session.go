@@ -79,11 +79,7 @@ func (s *session) exec(ctx context.Context, limit time.Duration, talk func(in io
 	if err != nil {
 		return err
 	}
-	command := "exec /bin/sh -s"
-	if s.access.As != "root" { // whose right to do what follows is sudo's to say
-		command = "exec sudo -n /bin/sh -s"
-	}
-	if err := run.Start(command); err != nil {
+	if err := run.Start(s.shell()); err != nil {
 		return err
 	}
 	mark := "hen-roost-" + rand.Text()

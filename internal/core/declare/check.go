@@ -131,6 +131,9 @@ func (c *checker) target(t *model.Target) {
 	if !ok && t.Kind != "" {
 		c.fault(t.Pos, "%s", Meant(fmt.Sprintf("target %q is of unknown kind %q", t.Name, t.Kind), t.Kind, sorted(c.schemas)))
 	}
+	if t.Address.Raw == "" && !schema.Hosted {
+		c.fault(t.Pos, "target %q has no address", t.Name)
+	}
 	c.template(t.Address)
 	c.template(t.Login.As)
 	for _, name := range sorted(t.Settings) {

@@ -343,7 +343,7 @@ func (p *fileParser) target(name string, at model.Pos, n *node) {
 	if t.Match == nil {
 		t.Match = MatchRules[:3]
 	}
-	for _, need := range []struct{ key, value string }{{"kind", t.Kind}, {"address", t.Address.Raw}, {"login", t.Login.As.Raw}} {
+	for _, need := range []struct{ key, value string }{{"kind", t.Kind}, {"login", t.Login.As.Raw}} {
 		if need.value == "" {
 			p.fault(at, "target %q has no %s", name, need.key)
 		}

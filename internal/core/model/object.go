@@ -40,6 +40,7 @@ const (
 	HeldBy         = "account"         // of a session: whose it is; of a home: the account whose it is, where there still is one
 	Since          = "since"           // of a session: when it began
 	From           = "from"            // of a session: where it comes from
+	HoldsSets      = "holds"           // of a session: the sets by which it may do what it may, each its kind and its name
 	Allows         = "allows"          // of a right: the permissions in it
 	Path           = "path"            // of a container: where it is
 	Within         = "within"          // of a container: the one that it stands in

@@ -17,9 +17,19 @@ type Schema struct {
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
 	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
+	Hosted      bool         `json:"hosted,omitempty"`       // it is run on the host that it is reached via, or on our own, and has no address
+	Permits     *Permits     `json:"permits,omitempty"`      // nil: what actions take there is not known
 	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an
 	// address; "" for none. Nil: a login is an account, wherever it comes from.
 	Answers func(accounts []string, login, from string) string `json:"-"`
+}
+
+// Permits is how it is told on targets of a kind what somebody may do.
+type Permits struct {
+	// Attribute of accounts and of sets that tells which permissions they give; "" where rights are called what they allow.
+	Attribute string   `json:"attribute,omitempty"`
+	AtOnce    bool     `json:"at-once,omitempty"`  // what is given counts at once for who is signed in; else from their next sign-in
+	Examples  []string `json:"examples,omitempty"` // of actions
 }
 
 // KindSchema describes the objects of one kind.

@@ -29,7 +29,8 @@ func StartSwitch(dir, ip string) (*Switch, error) {
 				Seen: "2026327"},
 			"rolf.eide": {Name: "Rolf Eide", Class: "master", Hash: spoken.Hashed(rand.Text()), Seen: "2024060"},
 		},
-		Classes: map[string][]string{"master": {"tell", "change people"}, "mooring": {"tell"}, "visitor": {}},
+		Classes: map[string][]string{"master": {"tell", "lights", "change people", "turn out"},
+			"mooring": {"tell", "lights"}, "visitor": {}},
 		Parties: map[string][]string{"quayside": {"odd.strand"}}})
 	if err != nil {
 		return nil, err

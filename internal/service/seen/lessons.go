@@ -97,6 +97,16 @@ type TriedDialect struct {
 	Recording string         `json:"recording" doc:"the conversation, to be put beside the file, with our secret struck out"`
 }
 
+// lesson says whether a text is that of a dialect which the service was given.
+func (s *Seen) lesson(text string) bool {
+	for _, c := range s.Kinds {
+		if t, ok := c.(connect.Taught); ok && t.Lesson().Text == text {
+			return true
+		}
+	}
+	return false
+}
+
 // recordingMost bounds a recording.
 const recordingMost = 4 << 20
 
@@ -123,6 +133,9 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	pupil, err := s.Teach(file, []byte(text))
 	if err != nil {
 		return out, door.Wrong("text", "%v", err)
+	}
+	if pupil.Schema().Hosted && !s.lesson(text) { // an administrator of Hen Roost is none of the host that it is run on
+		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and start the service anew", file)
 	}
 	_, access, err := s.Reach(ctx, target)
 	if err != nil {

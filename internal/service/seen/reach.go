@@ -57,7 +57,7 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 	}
 	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
 	if via := t.Target.Via.Name; via != "" {
-		a.Dial = s.through(name, via)
+		a.Dial, a.Host = s.through(name, via), s.hostOf(name, via)
 	}
 	if secret := t.Target.Login.Secret; secret != "" {
 		a.Secret, err = s.Secret(ctx, secret)

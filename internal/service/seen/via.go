@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net"
 	"sync"
+	"sync/atomic"
 
 	"hen-roost/internal/connect"
 )
@@ -27,13 +28,7 @@ type path struct {
 // through dials a target by way of another one.
 func (s *Seen) through(target, via string) func(context.Context, string, string) (net.Conn, error) {
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
-		p, err := s.paths.take(ctx, via, func(ctx context.Context) (connect.Session, error) {
-			connector, access, err := s.Reach(ctx, via)
-			if err != nil {
-				return nil, err
-			}
-			return connect.Open(ctx, connector, access)
-		})
+		p, err := s.paths.take(ctx, via, s.opening(via))
 		if err != nil {
 			return nil, fmt.Errorf("%s is reached via %s: %w", target, via, err)
 		}
@@ -44,6 +39,55 @@ func (s *Seen) through(target, via string) func(context.Context, string, string)
 		}
 		return &ledConn{Conn: c, done: sync.OnceFunc(func() { s.paths.give(via, p, false) })}, nil
 	}
+}
+
+func (s *Seen) opening(via string) func(context.Context) (connect.Session, error) {
+	return func(ctx context.Context) (connect.Session, error) {
+		connector, access, err := s.Reach(ctx, via)
+		if err != nil {
+			return nil, err
+		}
+		return connect.Open(ctx, connector, access)
+	}
+}
+
+// hostOf opens the host on which a target is run.
+func (s *Seen) hostOf(target, via string) connect.OpenHost {
+	return func(ctx context.Context) (connect.Host, error) {
+		p, err := s.paths.take(ctx, via, s.opening(via))
+		if err != nil {
+			return nil, fmt.Errorf("%s is run on %s: %w", target, via, err)
+		}
+		runner, err := connect.RunOn(p.session)
+		if err != nil {
+			s.paths.give(via, p, false)
+			return nil, fmt.Errorf("%s is run on %s: %w", target, via, err)
+		}
+		h := &ledHost{Runner: runner}
+		h.done = sync.OnceFunc(func() { s.paths.give(via, p, h.broken.Load()) })
+		return h, nil
+	}
+}
+
+// ledHost runs programs over a path.
+type ledHost struct {
+	connect.Runner
+	broken atomic.Bool
+	done   func()
+}
+
+// Run implements connect.Runner. A path on which nothing is known of a program is taken no more.
+func (h *ledHost) Run(ctx context.Context, program []string, input string, most int) (string, int, error) {
+	said, status, err := h.Runner.Run(ctx, program, input, most)
+	if err != nil {
+		h.broken.Store(true)
+	}
+	return said, status, err
+}
+
+func (h *ledHost) Close() error {
+	h.done()
+	return nil
 }
 
 // take returns an open path, opened by whoever comes first.

@@ -54,12 +54,33 @@ type atBollard struct {
 	login string
 	level int
 	left  bool
+	hands bool // on: something can be changed
 }
 
 func (a *atBollard) Greeting() string { return "bollard/2" }
-func (a *atBollard) Prompt() string   { return "bridge# " }
-func (a *atBollard) Left() bool       { return a.left }
-func (a *atBollard) Close()           {}
+
+func (a *atBollard) Prompt() string {
+	if a.hands {
+		return "bridge, hands on# "
+	}
+	return "bridge# "
+}
+
+// bollardWide is how many characters it writes in a line. A line of just as many is followed by one of none.
+const bollardWide = 60
+
+func broken(lines []string, wide int) (out []string) {
+	for _, l := range lines {
+		r := []rune(l)
+		for ; len(r) >= wide; r = r[wide:] {
+			out = append(out, string(r[:wide]))
+		}
+		out = append(out, string(r))
+	}
+	return out
+}
+func (a *atBollard) Left() bool { return a.left }
+func (a *atBollard) Close()     {}
 
 func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 	w := append(words(line), "", "", "", "")
@@ -78,13 +99,18 @@ func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 				map[bool]int{true: 1}[h.Blocked]),
 				fmt.Sprintf("last = %d", h.Last), "")
 		}
-		return out, true
+		return broken(out, bollardWide), true
+	case w[0] == "hands":
+		a.hands = w[1] == "on"
+		return nil, false
 	case w[0] == "clock":
 		return []string{"clock = " + time.Now().Add(-a.b.Is.Behind).UTC().Format("02 Jan 2006 15:04:05")}, false
 	case w[0] != "user":
 		return bad("unknown word")
 	case a.level < 9:
 		return bad("level too low")
+	case !a.hands:
+		return bad("hands are off")
 	}
 	h, there := a.b.Is.Users[w[1]]
 	if !there && w[2] != "make" {

@@ -89,6 +89,8 @@ func (a *atFolio) Say(line string, ask func(string) string) ([]string, bool) {
 		return list(map[string]any{"roles": out})
 	case "give", "take-back":
 		return a.roles(w[1] == "give", w[2], w[3:]), false
+	case "lock", "unlock":
+		return a.each(w[2:], func(p *Author) { p.Locked = w[1] == "lock" }), false
 	case "add":
 		if _, there := f.Is.People[w[2]]; there {
 			return no("%s is there already", w[2]), false
@@ -106,8 +108,6 @@ func (a *atFolio) Say(line string, ask func(string) string) ([]string, bool) {
 		p.Name = w[3]
 	case "mail":
 		p.Mail = w[3]
-	case "lock", "unlock":
-		p.Locked = w[1] == "lock"
 	case "password":
 		p.Kept = Hashed(ask(""))
 	case "away":
@@ -128,7 +128,17 @@ func (a *atFolio) roles(give bool, role string, who []string) (out []string) {
 	if _, known := f.Is.Roles[role]; !known {
 		return no("no role is called %s", role)
 	}
-	n := 0
+	return a.each(who, func(p *Author) {
+		p.Roles = slices.DeleteFunc(slices.Clone(p.Roles), func(r string) bool { return r == role })
+		if give {
+			p.Roles = append(p.Roles, role)
+		}
+	})
+}
+
+// each does something with many: one that nobody knows does not stop the rest.
+func (a *atFolio) each(who []string, do func(*Author)) (out []string) {
+	f, n := a.f, 0
 	for _, x := range who {
 		if x == "" {
 			continue
@@ -139,10 +149,7 @@ func (a *atFolio) roles(give bool, role string, who []string) (out []string) {
 			continue
 		}
 		n++
-		p.Roles = slices.DeleteFunc(slices.Clone(p.Roles), func(r string) bool { return r == role })
-		if give {
-			p.Roles = append(p.Roles, role)
-		}
+		do(&p)
 		f.Is.People[x] = p
 	}
 	f.save(f.Is)

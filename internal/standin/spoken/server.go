@@ -6,6 +6,7 @@ package spoken
 
 import (
 	"bufio"
+	"bytes"
 	"crypto/ed25519"
 	"encoding/pem"
 	"errors"
@@ -89,6 +90,18 @@ func Serve(l Language, address, keyFile string) (*Server, error) {
 			}
 			return nil, nil
 		}}
+		if keys, ok := l.(interface{ Keys(login string) []string }); ok {
+			s.config.PublicKeyCallback = func(c ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+				s.mu.Lock()
+				defer s.mu.Unlock()
+				for _, line := range keys.Keys(c.User()) {
+					if k, _, _, _, err := ssh.ParseAuthorizedKey([]byte(line)); err == nil && bytes.Equal(k.Marshal(), key.Marshal()) {
+						return nil, nil
+					}
+				}
+				return nil, errors.New("refused")
+			}
+		}
 		s.config.AddHostKey(signer)
 	}
 	var err error

@@ -29,6 +29,7 @@ type SkerryState struct {
 	Classes map[string][]string // what each may
 	Parties map[string][]string // who is in each
 	Keeps   []Keep
+	Lights  map[string]bool // of the berths
 }
 
 // Mooring is one person there.
@@ -39,6 +40,9 @@ type Mooring struct {
 	Hash  string
 	Shut  bool
 	Seen  string // day of the last sign-in, as 2026330
+	Keys  []string
+	Until string // last day of the secret
+	Renew bool   // nothing else is done for them until they have given themselves another secret
 }
 
 // Keep is one sheet that was kept.
@@ -46,12 +50,7 @@ type Keep struct {
 	ID        int
 	By, Words string
 	At        time.Time
-}
-
-type sheet struct {
-	by string
-	n  int // the conversation in which it was opened
-	is SkerryState
+	Touched   []string // people
 }
 
 // NewSkerry makes one with the state in a file or, where there is none, as it is found.
@@ -77,7 +76,19 @@ func (x SkerryState) copy() SkerryState {
 // SignIn implements Language.
 func (s *Skerry) SignIn(login, password string) bool {
 	p, ok := s.Is.People[login]
-	return ok && !p.Shut && opens(p.Hash, password)
+	return ok && p.open() && opens(p.Hash, password)
+}
+
+// Keys are what opens a login beside its password.
+func (s *Skerry) Keys(login string) []string {
+	if p := s.Is.People[login]; p.open() {
+		return p.Keys
+	}
+	return nil
+}
+
+func (m Mooring) open() bool {
+	return !m.Shut && (m.Until == "" || m.Until >= time.Now().UTC().Format(time.DateOnly))
 }
 
 // Open implements Language.
@@ -126,6 +137,20 @@ func no(format string, args ...any) []string { return []string{"?? " + fmt.Sprin
 func (a *atSkerry) Say(line string, ask func(string) string) ([]string, bool) {
 	w := append(words(line), "", "", "")
 	s := a.s
+	switch p := s.Is.People[a.login]; {
+	case w[0] == "my" && w[1] == "secret":
+		if p.Hash, p.Renew = asked(ask), false; p.Hash == "" {
+			return no("the secrets differ, or have fewer than 8 characters"), false
+		}
+		s.Is.People[a.login] = p
+		s.save(s.Is)
+		return nil, false
+	case p.Renew && w[0] != "" && w[0] != "away" && w[0] != "page":
+		return no("give yourself another secret first: my secret"), false
+	}
+	if takes := takes(w); takes != "" && !slices.Contains(a.may, takes) {
+		return no("class %s may not; it takes: %s", a.class, takes), false
+	}
 	switch w[0] + " " + w[1] {
 	case " ":
 		return nil, false
@@ -137,6 +162,8 @@ func (a *atSkerry) Say(line string, ask func(string) string) ([]string, bool) {
 		return nil, false
 	case "tell people":
 		return s.people(), a.more
+	case "tell keys":
+		return blocks("person", "  key ", s.keys()), a.more
 	case "tell classes":
 		return blocks("class", "  may ", s.Is.Classes), a.more
 	case "tell parties":
@@ -149,15 +176,59 @@ func (a *atSkerry) Say(line string, ask func(string) string) ([]string, bool) {
 		return s.tellSheet(), false
 	case "tell self":
 		return []string{"name: " + s.Is.Name, "version: 7.2", "clock: " + time.Now().UTC().Format("2006-01-02 15:04:05")}, false
+	case "tell needs":
+		return tellNeeds(words(w[2])), false
 	}
-	if !slices.Contains(a.may, "change people") {
-		return no("class %s may not", a.class), false
+	if w[0] == "light" {
+		if s.Is.Lights == nil {
+			s.Is.Lights = map[string]bool{}
+		}
+		s.Is.Lights[w[1]] = w[2] == "on"
+		return nil, false
 	}
 	return a.change(w, ask), false
 }
 
+// takes is the permission that a line takes; "" for none.
+func takes(w []string) string {
+	switch w[0] {
+	case "tell":
+		if w[1] != "needs" && w[1] != "self" {
+			return "tell"
+		}
+		return ""
+	case "light":
+		return "lights"
+	case "turn":
+		return "turn out"
+	case "", "page", "away", "my":
+		return ""
+	}
+	return "change people"
+}
+
+func tellNeeds(w []string) []string {
+	w = append(w, "", "")
+	if !slices.Contains([]string{"tell", "light", "turn", "open", "keep", "sheet", "drop", "new", "strike", "person", "party"}, w[0]) {
+		return no("what is %s?", w[0])
+	}
+	if x := takes(w); x != "" {
+		return []string{"it takes: " + x}
+	}
+	return []string{"anybody may"}
+}
+
+// asked is a secret that was asked for twice, as it is kept; "" for one that cannot be.
+func asked(ask func(string) string) string {
+	if one, two := ask("secret: "), ask("once more: "); one == two && len(one) >= 8 {
+		return Hashed(one)
+	}
+	return ""
+}
+
 func (s *Skerry) people() []string {
-	out := []string{cell("PERSON", 18) + cell("NAME", 48) + cell("CLASS", 12) + cell("MAY FROM", 24) + cell("SEEN", 9) + "STATE"}
+	out := []string{cell("PERSON", 18) + cell("NAME", 48) + cell("CLASS", 12) + cell("MAY FROM", 24) + cell("SEEN", 9) + cell("UNTIL",
+		12) + cell("RENEW", 7) + "STATE"}
 	for _, n := range slices.Sorted(maps.Keys(s.Is.People)) {
 		p := s.Is.People[n]
 		state := "open"
@@ -165,7 +236,17 @@ func (s *Skerry) people() []string {
 			state = "shut"
 		}
 		from := strings.Join(p.From, ",")
-		out = append(out, cell(n, 17)+" "+cell(p.Name, 47)+" "+cell(p.Class, 11)+" "+cell(from, 23)+" "+cell(p.Seen, 8)+" "+state)
+		out = append(out, cell(n, 17)+" "+cell(p.Name, 47)+" "+cell(p.Class, 11)+" "+cell(from, 23)+" "+cell(p.Seen, 8)+" "+
+			cell(p.Until, 11)+" "+cell(map[bool]string{true: "yes", false: "no"}[p.Renew], 6)+" "+state)
+	}
+	return out
+}
+
+// keys are those that people have.
+func (s *Skerry) keys() map[string][]string {
+	out := map[string][]string{}
+	for n, p := range s.Is.People {
+		out[n] = p.Keys
 	}
 	return out
 }
@@ -194,23 +275,12 @@ func (a *atSkerry) signedIn() (out []string) {
 }
 
 func (s *Skerry) keeps() []string {
-	out := []string{"number;by;at;words"}
+	out := []string{"number;by;at;people;words"}
 	for _, k := range s.Is.Keeps {
-		out = append(out, fmt.Sprintf(`%d;%s;%s;"%s"`, k.ID, k.By, k.At.Format("02.01.2006 15:04:05"), strings.ReplaceAll(k.Words, `"`,
-			`""`)))
+		out = append(out, fmt.Sprintf(`%d;%s;%s;%s;"%s"`, k.ID, k.By, k.At.Format("02.01.2006 15:04:05"), strings.Join(k.Touched, ","),
+			strings.ReplaceAll(k.Words, `"`, `""`)))
 	}
 	return out
-}
-
-func (s *Skerry) tellSheet() []string {
-	by, trial := "nobody", "no"
-	if s.sheet != nil {
-		by = s.sheet.by
-	}
-	if s.before != nil {
-		trial = "yes"
-	}
-	return []string{"open by: " + by, "on trial: " + trial}
 }
 
 // change carries out what changes something.
@@ -283,11 +353,18 @@ func (a *atSkerry) change(w []string, ask func(string) string) []string {
 			p.From = slices.DeleteFunc(slices.Clone(w[3:]), func(x string) bool { return x == "" })
 		case "shut", "opened":
 			p.Shut = w[2] == "shut"
+		case "keys":
+			p.Keys = slices.DeleteFunc(slices.Clone(w[3:]), func(x string) bool { return x == "" })
+		case "until":
+			if _, err := time.Parse(time.DateOnly, w[3]); err != nil && w[3] != "" {
+				return no("%s is no day", w[3])
+			}
+			p.Until = w[3]
+		case "renew":
+			p.Renew = w[3] == "yes"
 		case "secret":
-			if one, two := ask("secret: "), ask("once more: "); one != two || len(one) < 8 {
+			if p.Hash = asked(ask); p.Hash == "" {
 				return no("the secrets differ, or have fewer than 8 characters")
-			} else {
-				p.Hash = Hashed(one)
 			}
 		default:
 			return no("a person has no %s", w[2])
@@ -343,107 +420,4 @@ func (x *SkerryState) party(w []string) []string {
 
 func without(list []string, name string) []string {
 	return slices.DeleteFunc(slices.Clone(list), func(x string) bool { return x == name })
-}
-
-// fits says why a sheet cannot be kept.
-func (x SkerryState) fits() []string {
-	for _, p := range x.People {
-		if !p.Shut && slices.Contains(x.Classes[p.Class], "change people") {
-			return []string{"the sheet fits"}
-		}
-	}
-	return no("nobody could change people any more")
-}
-
-func (a *atSkerry) keep(w []string) []string {
-	s := a.s
-	if why := s.sheet.is.fits(); strings.HasPrefix(why[0], "??") {
-		return why
-	}
-	w = slices.DeleteFunc(w, func(x string) bool { return x == "" })
-	words, minutes := w[len(w)-1], 0.0
-	if len(w) >= 6 && w[2] == "for" {
-		_, _ = fmt.Sscan(w[3], &minutes)
-	}
-	before := s.Is.copy()
-	id := 1
-	if n := len(s.Is.Keeps); n > 0 {
-		id = s.Is.Keeps[n-1].ID + 1
-	}
-	for n, p := range s.sheet.is.People { // who has signed in since is not on the sheet
-		p.Seen = s.Is.People[n].Seen
-		s.sheet.is.People[n] = p
-	}
-	s.Is = s.sheet.is
-	s.Is.Keeps = append(s.Is.Keeps, Keep{id, a.login, words, time.Now().UTC()})
-	s.sheet = nil
-	if minutes > 0 {
-		s.before = &before
-		s.until = time.Now().Add(time.Duration(minutes * float64(time.Minute)))
-		s.timer = time.AfterFunc(time.Until(s.until), func() {
-			s.guard(func() {
-				if s.before != nil && !time.Now().Before(s.until) {
-					s.back()
-				}
-			})
-		})
-		return []string{"kept for " + w[3] + " minutes"}
-	}
-	s.save(s.Is)
-	return []string{"kept"}
-}
-
-func (s *Skerry) settle() {
-	s.timer.Stop()
-	s.before = nil
-	s.save(s.Is)
-}
-
-func (s *Skerry) back() {
-	s.timer.Stop()
-	s.Is, s.before = *s.before, nil
-}
-
-// differ tells how a sheet differs.
-func differ(was, is SkerryState) (out []string) {
-	names := slices.Sorted(maps.Keys(was.People))
-	for _, n := range slices.Sorted(maps.Keys(is.People)) {
-		if _, there := was.People[n]; !there {
-			names = append(names, n)
-		}
-	}
-	for _, n := range names {
-		p, there := was.People[n]
-		q, stays := is.People[n]
-		switch {
-		case !there:
-			out = append(out, fmt.Sprintf("+ person %s, class %s", n, q.Class))
-		case !stays:
-			out = append(out, "- person "+n)
-		default:
-			for _, x := range [][3]string{{"name", p.Name, q.Name}, {"class", p.Class, q.Class}, {"from", strings.Join(p.From, " "),
-				strings.Join(q.From, " ")}, {"shut", fmt.Sprint(p.Shut), fmt.Sprint(q.Shut)}} {
-				if x[1] != x[2] {
-					out = append(out, fmt.Sprintf("~ person %s %s: %s > %s", n, x[0], x[1], x[2]))
-				}
-			}
-			if p.Hash != q.Hash {
-				out = append(out, "~ person "+n+" secret")
-			}
-		}
-	}
-	for _, n := range slices.Sorted(maps.Keys(is.Parties)) {
-		if _, there := was.Parties[n]; !there {
-			out = append(out, "+ party "+n)
-		}
-		if p, q := strings.Join(was.Parties[n], " "), strings.Join(is.Parties[n], " "); p != q {
-			out = append(out, fmt.Sprintf("~ party %s: %s > %s", n, p, q))
-		}
-	}
-	for _, n := range slices.Sorted(maps.Keys(was.Parties)) {
-		if _, stays := is.Parties[n]; !stays {
-			out = append(out, "- party "+n)
-		}
-	}
-	return out
 }

@@ -53,7 +53,7 @@ func newSkerry(t *testing.T) *Skerry {
 	s, err := NewSkerry(filepath.Join(t.TempDir(), "state"), SkerryState{Name: "quay", People: map[string]Mooring{
 		"odd":  {Name: "Odd Strand", Class: "master", Hash: Hashed("a word of his"), From: []string{"10.20.0.0/16"}},
 		"kari": {Name: "Kari Berg", Class: "mooring", Shut: true}},
-		Classes: map[string][]string{"master": {"tell", "change people"}, "mooring": {"tell"}, "visitor": {}}})
+		Classes: map[string][]string{"master": {"tell", "change people", "turn out"}, "mooring": {"tell"}, "visitor": {}}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -69,6 +69,7 @@ func TestSkerry(t *testing.T) {
 	class master
 	  may tell
 	  may change people
+	  may turn out
 	class mooring
 	  may tell
 	class visitor
@@ -142,9 +143,9 @@ func TestSkerry(t *testing.T) {
 	> tell signed-in
 	2 kari from 10.0.0.7:4711 since `+time.Now().UTC().Format("2006-01-02 15:04")+` as mooring (you)
 	> open sheet
-	?? class mooring may not
+	?? class mooring may not; it takes: change people
 	> turn out 1
-	?? class mooring may not`)
+	?? class mooring may not; it takes: turn out`)
 	if !s.SignIn("ulla", "a new word") || s.SignIn("ulla", "another word") || s.SignIn("nobody", "") || s.SignIn("kari", "") {
 		t.Error("who may sign in is not who should")
 	}
@@ -189,6 +190,10 @@ func TestSkerryTrial(t *testing.T) {
 	?? the sheet is open by odd
 	> drop sheet
 	?? the sheet is odd's
+	> tell needs "turn out 99"
+	it takes: turn out
+	> tell needs page
+	?? what is page?
 	> turn out 99
 	?? nobody is 99
 	> turn out 3`)
@@ -196,6 +201,27 @@ func TestSkerryTrial(t *testing.T) {
 		t.Error("who was turned out is still there")
 	}
 	first.Close()
+	s.Is.People["kari"] = Mooring{Class: "visitor", Renew: true, Hash: Hashed("a word of hers"), Keys: []string{"ssh-ed25519 AAAA kari"},
+		Until: "2999-12-31"}
+	held(t, s, "kari", `
+	> tell people
+	?? give yourself another secret first: my secret
+	> my secret
+	< short
+	< short
+	?? the secrets differ, or have fewer than 8 characters
+	> my secret
+	< another word
+	< another word
+	> tell people
+	?? class visitor may not; it takes: tell`)
+	if !s.SignIn("kari", "another word") || len(s.Keys("kari")) != 1 {
+		t.Error("who has given herself another secret is not let in with it")
+	}
+	s.Is.People["kari"] = Mooring{Class: "visitor", Until: "2020-12-31", Hash: Hashed("another word"), Keys: []string{"x"}}
+	if s.SignIn("kari", "another word") || len(s.Keys("kari")) != 0 {
+		t.Error("whose secret has ended is let in")
+	}
 	held(t, s, "lotte", `
 	> open sheet`)
 	again, err := NewSkerry(s.file, SkerryState{})
@@ -212,6 +238,9 @@ func TestBollard(t *testing.T) {
 		t.Fatal(err)
 	}
 	held(t, b, "odd", `
+	> user ulla make
+	%% hands are off
+	> hands on
 	> user ulla make
 	> user ulla make
 	%% user is there
@@ -295,9 +324,9 @@ func TestFolio(t *testing.T) {
 	?? no role is called captain
 	> folio take-back editor emre
 	1 done
-	> folio lock emre
-	> folio lock nobody
-	?? nobody is called nobody
+	> folio lock emre nobody
+	! nobody: nobody is called so
+	1 done
 	> folio hat emre
 	?? hat: no such word
 	> folio roles
