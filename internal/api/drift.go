@@ -90,6 +90,7 @@ type explainQuery struct {
 	What    string `query:"what" doc:"an attribute, group, right or licence; empty: everything"`
 	On      string `query:"on" doc:"a day, 2006-01-02; empty: today"`
 	Account string `query:"account" doc:"which of their accounts there, where they have several"`
+	Action  string `query:"action" doc:"what they would do there, as it is typed, in place of what: whether they may, and why"`
 	Address string `query:"address" doc:"an address: which account answers when they sign in from there"`
 }
 
@@ -157,7 +158,7 @@ func (h *handlers) drift(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/explain", "explain", "Say why a user has or lacks something on a target",
 		func(ctx context.Context, who door.Operator, in *explainQuery) (seen.Explanation, error) {
 			return h.Explain(ctx, who, seen.Question{User: in.User, Target: in.Target, Account: in.Account, What: in.What, Day: in.On,
-				From: in.Address})
+				From: in.Address, Action: in.Action})
 		})
 	op(api, door.Look, http.MethodGet, "/holders", "who-has", "List who has something on a target, or should",
 		func(ctx context.Context, who door.Operator, in *holdersQuery) (seen.Holders, error) {

@@ -6,21 +6,26 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/core/access"
 	"hen-roost/internal/service/seen"
 )
 
 func (a *app) explain() *cobra.Command {
-	var on, account, address string
+	var on, account, address, action string
 	var whoHas bool
 	var from, size int
 	c := &cobra.Command{Use: "explain USER TARGET [WHAT]", Short: "Say why a user has or lacks something on a target",
 		Args: cobra.RangeArgs(2, 3),
 		Long: `Say of everything that a user has or should have on a target why, down to the line that asks for it; or of
 one thing: an attribute, a group, a right, a licence, or "account". What the user lacks is told with what
-would give it. With --who-has it is the other way round: everybody who has something on a target.`,
+would give it. With --who-has it is the other way round: everybody who has something on a target.
+
+With --action it is whether they may do something there, as it is typed: which permissions that takes, what gives
+these to them or would, and who of them is signed in with other rights than they have now. Devices and applications
+that a dialect teaches know of actions, and databases, where an action is a permission.`,
 		Example: "  roost explain marit.fell arctic-tern\n  roost explain marit.fell arctic-tern stores\n  roost explain " +
-			"gunnar.holt stores-database --address 10.20.3.7\n  roost explain --who-has stores arctic-tern\n  roost explain " +
-			"--who-has elevation northquay --on 2026-03-01",
+			"gunnar.holt stores-database --address 10.20.3.7\n  roost explain odd.strand northquay-switch --action \"light 3 on\"\n" +
+			"  roost explain --who-has stores arctic-tern\n  roost explain --who-has elevation northquay --on 2026-03-01",
 		ValidArgsFunction: a.completing(1, a.userNames),
 		RunE: func(c *cobra.Command, args []string) error {
 			if whoHas {
@@ -34,7 +39,8 @@ would give it. With --who-has it is the other way round: everybody who has somet
 				}
 				return a.showHolders(out)
 			}
-			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "account": {account}, "on": {on}, "address": {address}}
+			q := map[string][]string{"user": {args[0]}, "target": {args[1]}, "account": {account}, "on": {on}, "address": {address},
+				"action": {action}}
 			if len(args) == 3 {
 				q["what"] = args[2:]
 			}
@@ -42,12 +48,16 @@ would give it. With --who-has it is the other way round: everybody who has somet
 			if err := a.get(c.Context(), "/explain", q, &out); err != nil {
 				return err
 			}
+			if out.Action != nil {
+				return a.showAction(out)
+			}
 			return a.showExplanation(out)
 		}}
 	c.Flags().StringVar(&on, "on", "", "as it was at the end of a day, 2026-03-01; left out: now")
 	c.Flags().StringVar(&account, "account", "", "which of their accounts there, where a user has several")
 	c.Flags().BoolVar(&whoHas, "who-has", false, "list everybody who has WHAT on TARGET")
 	c.Flags().StringVar(&address, "address", "", "say which account answers when they sign in from there")
+	c.Flags().StringVar(&action, "action", "", "say whether they may do that there, as it is typed")
 	c.Flags().IntVar(&from, "from", 0, "with --who-has: how many to pass over")
 	c.Flags().IntVar(&size, "size", 100, "with --who-has: how many at most")
 	return c
@@ -72,11 +82,7 @@ func (a *app) showExplanation(x seen.Explanation) error {
 		}
 		return a.show(x, table{list: lines})
 	}
-	account := ""
-	if x.Account != "" && x.Account != x.User {
-		account = ", as " + x.Account
-	}
-	fmt.Fprintf(a.Out, "%s on %s%s, %s, by revision %d:\n", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
+	fmt.Fprintf(a.Out, "%s:\n", about(x))
 	if len(x.Others) > 0 {
 		fmt.Fprintf(a.Out, "They have other accounts there too: %s. Ask with --account.\n", strings.Join(x.Others, ", "))
 	}
@@ -97,15 +103,29 @@ func (a *app) showExplanation(x seen.Explanation) error {
 			value = " " + d
 		}
 		fmt.Fprintf(a.Out, "\n%s%s: %s\n", flat(r.What), flat(value), mark(r.State))
-		for _, w := range r.Why {
-			place := ""
-			if w.At.File != "" {
-				place = fmt.Sprintf(" (%s line %d)", w.At.File, w.At.Line)
-			}
-			fmt.Fprintf(a.Out, "    %s%s\n", wrapped(w.Words, "      ", 100), place)
-		}
+		a.reasons(r.Why, "    ")
 	}
 	return nil
+}
+
+// about is of whom an explanation speaks, where and when.
+func about(x seen.Explanation) string {
+	account := ""
+	if x.Account != "" && x.Account != x.User {
+		account = ", as " + x.Account
+	}
+	return fmt.Sprintf("%s on %s%s, %s, by revision %d", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
+}
+
+// reasons are written one below the other, each with its place.
+func (a *app) reasons(list []access.Reason, indent string) {
+	for _, w := range list {
+		place := ""
+		if w.At.File != "" {
+			place = fmt.Sprintf(" (%s line %d)", w.At.File, w.At.Line)
+		}
+		fmt.Fprintf(a.Out, "%s%s%s\n", indent, wrapped(w.Words, indent+"  ", 100), place)
+	}
 }
 
 // said is a value as a person reads it; keys are counted, since nobody reads them.

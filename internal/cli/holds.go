@@ -252,12 +252,13 @@ func (a *app) sessions(c *cobra.Command, path string) error {
 	if err := a.get(c.Context(), path, nil, &out); err != nil {
 		return err
 	}
-	t := table{head: []string{"TARGET", "SESSION", "ACCOUNT", "WHOSE", "SINCE", "FROM"}, list: out.Items}
+	t := table{head: []string{"TARGET", "SESSION", "ACCOUNT", "WHOSE", "SINCE", "FROM", "HOLDS"}, list: out.Items}
 	if len(out.Not) == 0 {
 		t.empty = "Nobody is signed in there now."
 	}
 	for _, x := range out.Items {
-		t.rows = append(t.rows, []string{x.Target, x.Name, x.Account, who(x.UserName, x.User), x.Since, x.From})
+		t.rows = append(t.rows, []string{x.Target, x.Name, x.Account, who(x.UserName, x.User), x.Since, x.From,
+			strings.Join(x.Holds, ", ")})
 	}
 	if err := a.show(out, t); err != nil {
 		return err

@@ -80,7 +80,7 @@ func TestSchema(t *testing.T) {
 		got = append(got, fmt.Sprint(k.Kind, ": ", strings.Join(verbs, " "), ": ", strings.Join(attributes, " ")))
 	}
 	want := []string{"account: create change disable adopt: full-name seen tags!* password? elevation*", "group: join leave: ",
-		"right: join leave: ", "session: : account from since holds*", "target: : clock-off version"}
+		"right: join leave: ", "session: : account from since", "target: : clock-off version"}
 	for i, w := range want {
 		if i >= len(got) || got[i] != w {
 			t.Errorf("%q, want %q", got, w)

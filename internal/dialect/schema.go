@@ -23,9 +23,12 @@ func (f *File) makeSchema() model.Schema {
 	}
 	slices.SortFunc(s.Kinds, func(a, b model.KindSchema) int { return int(a.Kind) - int(b.Kind) })
 	if f.Signed != nil {
-		s.Kinds = append(s.Kinds, model.KindSchema{Kind: model.SessionKind, Name: model.OnePart("name", "."),
-			Attributes: []model.AttributeSchema{{Name: model.HeldBy}, {Name: model.From}, {Name: model.Since},
-				{Name: model.HoldsSets, Many: true}}})
+		k := model.KindSchema{Kind: model.SessionKind, Name: model.OnePart("name", "."),
+			Attributes: []model.AttributeSchema{{Name: model.HeldBy}, {Name: model.From}, {Name: model.Since}}}
+		if f.Signed.List != nil && len(f.Signed.List.In) > 0 {
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: model.HoldsSets, Many: true})
+		}
+		s.Kinds = append(s.Kinds, k)
 	}
 	if f.Target != nil || f.History != nil {
 		k := model.KindSchema{Kind: model.SystemKind, Name: model.OnePart("name", ".")}

@@ -5,6 +5,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/dialect"
@@ -34,7 +35,7 @@ func TestDialects(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.Kinds["bridge-router"] = c
-	s, err := New(Config{Store: h.Store, Kinds: h.Kinds, KeyFile: h.KeyFile, Log: h.Log,
+	s, err := New(Config{Store: h.Store, Kinds: h.Kinds, KeyFile: h.KeyFile, Log: h.Log, Wait: 2 * time.Second,
 		Teach: func(name string, text []byte) (connect.Pupil, error) { return dialect.Learn(name, text) }})
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +96,7 @@ func TestDialects(t *testing.T) {
 		{admin, "new-bridge", string(text), `"new-bridge"`},
 		{admin, "old-bridge", "dialect: 1\n", "mine.yaml: "},
 		{admin, "old-bridge", strings.Replace(string(text), "between: '='", "between: '::'", 2), `there is no "::" in it`},
-		{admin, "old-bridge", strings.Replace(string(text), "'^bridge# $'", "'^other# $'", 1), "which is no prompt"},
+		{admin, "old-bridge", strings.Replace(string(text), "'^bridge(, hands on)?# $'", "'^other# $'", 1), "which is no prompt"},
 		{admin, "old-bridge", strings.Replace(string(text), "- say: users", "- say: folk", 1), "unknown word"},
 	} {
 		if err := try(c.who, c.target, c.text); err == nil || !strings.Contains(err.Error(), c.want) {

@@ -120,7 +120,8 @@ func TestOnHostFaults(t *testing.T) {
 		if took := time.Since(began); took > 30*time.Second {
 			t.Errorf("%s took %s", word, took)
 		}
-		if _, err := x.Type(ctx, "no-such-program people"); err == nil || !strings.Contains(err.Error(), "there is no program no-such-program") {
+		if _, err := x.Type(ctx, "no-such-program people"); err == nil ||
+			!strings.Contains(err.Error(), "there is no program no-such-program") {
 			t.Errorf("%v", err)
 		}
 		x.Close()

@@ -21,35 +21,53 @@ var _ connect.Runner = (*session)(nil)
 func (s *session) Run(ctx context.Context, program []string, input string, most int) (said string, status int, err error) {
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
-	run, err := s.client.NewSession()
-	if err != nil {
-		return "", 0, s.cannotRun(program, err)
-	}
-	defer context.AfterFunc(ctx, func() { run.Close() })() // others may lead through the same connection
-	defer run.Close()
 	mark := "hen-roost-" + rand.Text()
-	out := &clipped{&bytes.Buffer{}, most + greetingMost}
-	run.Stdout, run.Stdin = out, strings.NewReader(runScript(mark, program, input))
-	if err := run.Run(s.shell()); err != nil && !errors.As(err, new(*ssh.ExitError)) || ctx.Err() != nil {
-		return "", 0, s.cannotRun(program, errors.Join(err, ctx.Err()))
+	type end struct {
+		text string
+		err  error
 	}
-	said, status, err = ran(out.to.String(), mark)
+	ended := make(chan end, 1)
+	go func() { // not to be waited for: others may lead through the same connection, which therefore stays
+		text, err := s.shellOnce(ctx, runScript(mark, program, input), most+greetingMost)
+		ended <- end{text, err}
+	}()
+	select {
+	case <-ctx.Done():
+		err = ctx.Err()
+	case e := <-ended:
+		if err = e.err; err == nil {
+			said, status, err = ran(e.text, mark)
+		}
+	}
+	if err == nil && len(said) > most {
+		err = fmt.Errorf("it says more than %d bytes", most)
+	}
 	if err != nil {
-		return "", 0, s.cannotRun(program, err)
-	}
-	if len(said) > most {
-		return "", 0, s.cannotRun(program, fmt.Errorf("it says more than %d bytes", most))
+		return "", 0, &connect.Error{Target: s.access.Target, Op: "run " + connect.Printable(program[0]), Err: err}
 	}
 	return said, status, nil
 }
 
-func (s *session) cannotRun(program []string, err error) error {
-	return &connect.Error{Target: s.access.Target, Op: "run " + connect.Printable(program[0]), Err: err}
+// shellOnce has a shell carry out a script, and returns the first bytes of what it prints. When the context ends it is hung up on.
+func (s *session) shellOnce(ctx context.Context, script string, most int) (string, error) {
+	run, err := s.client.NewSession()
+	if err != nil {
+		return "", err
+	}
+	defer run.Close()
+	defer context.AfterFunc(ctx, func() { run.Close() })()
+	out := &clipped{&bytes.Buffer{}, most}
+	run.Stdout, run.Stdin = out, strings.NewReader(script)
+	if err := run.Run(s.shell()); err != nil && !errors.As(err, new(*ssh.ExitError)) {
+		return "", err
+	}
+	return out.to.String(), nil
 }
 
 // runScript has a shell print a mark, run a program, and print the mark again with its status.
 func runScript(mark string, program []string, input string) string {
-	return fmt.Sprintf("echo %s\nprintf %%s %s | %s 2>&1\necho \"%s $?\"\n", mark, quote(input), quoted(program...), mark)
+	return fmt.Sprintf("echo %s\nprintf %%s %s | %s 2>&1\necho \"%s $?\"\n", mark, quote(input),
+		strings.TrimSuffix(quoted(program...), "\n"), mark)
 }
 
 // ran takes apart what that printed.

@@ -62,6 +62,7 @@ const everywhere = "%"
 var schema = model.Schema{
 	Kind:        Kind,
 	Renews:      true,
+	Permits:     &model.Permits{Examples: []string{"SELECT ON stores.items"}},
 	About:       "a MariaDB server (10.6 and later), over its own protocol with TLS",
 	SystemNames: []string{"mariadb.sys", "PUBLIC"},
 	Factory:     []string{"root@*", "@*"},

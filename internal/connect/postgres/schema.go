@@ -54,6 +54,7 @@ const namePattern = `^[^\x00-\x1f\x7f]{1,63}$`
 var schema = model.Schema{
 	Kind:        Kind,
 	Renews:      true,
+	Permits:     &model.Permits{Examples: []string{"SELECT ON rota.public.shifts"}},
 	About:       "a PostgreSQL server (15 and later), over its own protocol with TLS",
 	SystemNames: []string{"pg_*"},
 	Factory:     []string{"postgres"},

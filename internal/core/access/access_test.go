@@ -251,3 +251,47 @@ func TestMeaning(t *testing.T) {
 		t.Error(all[1].Say())
 	}
 }
+
+// A permission that an action takes is had through what is held, is to come with what is declared, or is lacked with what would give
+// it; of many that would some are told.
+func TestNeedOf(t *testing.T) {
+	p := plan(t, company)
+	deck, crew, bridge := access.Item{Kind: model.GroupKind, Name: "deck"}, access.Item{Kind: model.GroupKind, Name: "crew"},
+		access.Item{Kind: model.GroupKind, Name: "bridge"}
+	var many []access.Item
+	for i := range 30 {
+		many = append(many, access.Item{Kind: model.GroupKind, Name: fmt.Sprint("watch", i)})
+	}
+	so := access.Seen{Surveyed: true, Account: account(), Sets: []model.Named{{Kind: model.GroupKind, Name: "deck"}}}
+	for _, c := range []struct {
+		name   string
+		seen   access.Seen
+		givers []access.Item
+		want   string
+	}{
+		{"held", so, []access.Item{bridge, deck}, "has: group deck as declared"},
+		{"held, and one to come", so, []access.Item{bridge, crew, deck}, "has: group deck as declared, group crew missing"},
+		{"to come", so, []access.Item{bridge, crew}, "is to have: group crew missing, group bridge neither declared nor there"},
+		{"lacked", so, []access.Item{bridge}, "lacks: group bridge neither declared nor there"},
+		{"the account itself", so, []access.Item{{Kind: model.Account}}, "has: an account found"},
+		{"nothing gives it", so, nil, "lacks:"},
+		{"not surveyed", access.Seen{}, []access.Item{crew}, "not surveyed: group crew not surveyed"},
+	} {
+		u, _ := p.Person("marit")
+		n := access.NeedOf(p.Targets["arctic"], u, c.seen, "sail", c.givers)
+		got := n.State + ":"
+		for i, a := range n.Gives {
+			got += map[bool]string{true: " ", false: ", "}[i == 0] + a.What + " " + a.State
+		}
+		if got != c.want || n.Permission != "sail" {
+			t.Errorf("%s: %s, want %s", c.name, got, c.want)
+		}
+	}
+	u, _ := p.Person("marit")
+	if n := access.NeedOf(p.Targets["arctic"], u, so, "sail", many); len(n.Gives) != access.GivesMost || n.More != 10 {
+		t.Errorf("%d told, %d more", len(n.Gives), n.More)
+	}
+	if got := access.Holding(p.Targets["ticketing"]); len(got) != 1 || got[0].Name != "counter" {
+		t.Errorf("%v", got)
+	}
+}

@@ -26,6 +26,7 @@ type Explanation struct {
 	Others   []string        `json:"others,omitempty" doc:"names of further accounts of theirs there, to be asked for by name"`
 	State    string          `json:"state" enum:"expected,active,suspended,left" doc:"of the user, on the day"`
 	Answers  []access.Answer `json:"answers"`
+	Action   *Action         `json:"action,omitempty" doc:"whether they may do what was asked about"`
 	SignIn   *SignIn         `json:"sign-in,omitempty" doc:"what happens when they sign in from the address that was asked about"`
 }
 
@@ -84,12 +85,21 @@ func (s *Seen) Explain(ctx context.Context, who door.Operator, q Question) (Expl
 	if err != nil {
 		return Explanation{}, err
 	}
-	answers, err := access.Explain(m.Plan.Targets[target], p, seen, q.What)
-	if err != nil {
-		return Explanation{}, &door.Problem{Kind: door.Unknown, Words: err.Error()}
-	}
 	out := Explanation{User: user, UserName: p.Name, Target: target, Day: m.Plan.Day, Revision: m.Revision, State: p.State,
-		Answers: answers}
+		Answers: []access.Answer{}}
+	switch {
+	case q.Action != "" && q.What != "":
+		return out, door.Wrong("action", "ask of an action, or of %s", q.What)
+	case q.Action != "":
+		out.Action, err = s.action(ctx, who, m, p, seen, q)
+	default:
+		if out.Answers, err = access.Explain(m.Plan.Targets[target], p, seen, q.What); err != nil {
+			err = &door.Problem{Kind: door.Unknown, Words: err.Error()}
+		}
+	}
+	if err != nil {
+		return Explanation{}, err
+	}
 	if seen.Account != nil {
 		out.Account = seen.Account.Name
 	}
@@ -109,6 +119,7 @@ type Question struct {
 	User, Target string
 	Account      string // of theirs there; "" for the only one, or the first
 	What         string // an attribute, a set, "account"; "" for all there is
+	Action       string // something to be done there, in place of What
 	Day          string // "" for today
 	From         string // an address that they sign in from; "" for none
 }

@@ -135,7 +135,8 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 		return out, door.Wrong("text", "%v", err)
 	}
 	if pupil.Schema().Hosted && !s.lesson(text) { // an administrator of Hen Roost is none of the host that it is run on
-		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and start the service anew", file)
+		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and start the service anew",
+			file)
 	}
 	_, access, err := s.Reach(ctx, target)
 	if err != nil {

@@ -19,13 +19,14 @@ import (
 
 // Session is somebody who is signed in to a target now.
 type Session struct {
-	Target   string `json:"target"`
-	Name     string `json:"name" doc:"what ends it"`
-	Account  string `json:"account"`
-	User     string `json:"user,omitempty"`
-	UserName string `json:"user-name,omitempty"`
-	Since    string `json:"since,omitempty"`
-	From     string `json:"from,omitempty"`
+	Target   string   `json:"target"`
+	Name     string   `json:"name" doc:"what ends it"`
+	Account  string   `json:"account"`
+	User     string   `json:"user,omitempty"`
+	UserName string   `json:"user-name,omitempty"`
+	Since    string   `json:"since,omitempty"`
+	From     string   `json:"from,omitempty"`
+	Holds    []string `json:"holds,omitempty" doc:"the sets by which it may do what it may, where the target tells"`
 }
 
 // Sessions are those of some targets, and what could not be asked.
@@ -134,7 +135,7 @@ func (s *Seen) sessionsOn(ctx context.Context, c *declared.Current, target strin
 	for i, o := range list {
 		user := owners[names[i]]
 		out[i] = Session{Target: target, Name: o.Name, Account: names[i], User: user, UserName: c.FullName(user),
-			Since: o.Attributes.One(model.Since), From: o.Attributes.One(model.From)}
+			Since: o.Attributes.One(model.Since), From: o.Attributes.One(model.From), Holds: o.Attributes.Get(model.HoldsSets)}
 	}
 	return out, nil
 }

@@ -2,6 +2,7 @@ package seen
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"sync"
@@ -30,7 +31,7 @@ func (s *Seen) through(target, via string) func(context.Context, string, string)
 	return func(ctx context.Context, network, address string) (net.Conn, error) {
 		p, err := s.paths.take(ctx, via, s.opening(via))
 		if err != nil {
-			return nil, fmt.Errorf("%s is reached via %s: %w", target, via, err)
+			return nil, onTheWay(target+" is reached via "+via, err)
 		}
 		c, err := connect.Lead(ctx, p.session, network, address)
 		if err != nil {
@@ -51,12 +52,21 @@ func (s *Seen) opening(via string) func(context.Context) (connect.Session, error
 	}
 }
 
+// onTheWay says what keeps a target from being reached. That the key or the login of another is not taken is no key and no login of
+// its own.
+func onTheWay(words string, err error) error {
+	if errors.As(err, new(*connect.KeyError)) || errors.As(err, new(*connect.Refused)) {
+		return fmt.Errorf("%s: %v", words, err)
+	}
+	return fmt.Errorf("%s: %w", words, err)
+}
+
 // hostOf opens the host on which a target is run.
 func (s *Seen) hostOf(target, via string) connect.OpenHost {
 	return func(ctx context.Context) (connect.Host, error) {
 		p, err := s.paths.take(ctx, via, s.opening(via))
 		if err != nil {
-			return nil, fmt.Errorf("%s is run on %s: %w", target, via, err)
+			return nil, onTheWay(target+" is run on "+via, err)
 		}
 		runner, err := connect.RunOn(p.session)
 		if err != nil {
