@@ -41,7 +41,9 @@ func (a *app) showAction(x seen.Explanation) error {
 		}
 		for _, g := range n.Gives {
 			fmt.Fprintf(a.Out, "    %s gives it: %s\n", giver(g.What), mark(g.State))
-			a.reasons(g.Why, "        ")
+			for _, w := range g.Why {
+				a.reason("        ", w.Words, w.At.File, w.At.Line)
+			}
 		}
 		if n.More > 0 {
 			fmt.Fprintf(a.Out, "    and %d more that give it\n", n.More)

@@ -6,7 +6,6 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"hen-roost/internal/core/access"
 	"hen-roost/internal/service/seen"
 )
 
@@ -103,7 +102,9 @@ func (a *app) showExplanation(x seen.Explanation) error {
 			value = " " + d
 		}
 		fmt.Fprintf(a.Out, "\n%s%s: %s\n", flat(r.What), flat(value), mark(r.State))
-		a.reasons(r.Why, "    ")
+		for _, w := range r.Why {
+			a.reason("    ", w.Words, w.At.File, w.At.Line)
+		}
 	}
 	return nil
 }
@@ -117,15 +118,13 @@ func about(x seen.Explanation) string {
 	return fmt.Sprintf("%s on %s%s, %s, by revision %d", who(x.UserName, x.User), x.Target, account, x.Day, x.Revision)
 }
 
-// reasons are written one below the other, each with its place.
-func (a *app) reasons(list []access.Reason, indent string) {
-	for _, w := range list {
-		place := ""
-		if w.At.File != "" {
-			place = fmt.Sprintf(" (%s line %d)", w.At.File, w.At.Line)
-		}
-		fmt.Fprintf(a.Out, "%s%s%s\n", indent, wrapped(w.Words, indent+"  ", 100), place)
+// reason is written with its place.
+func (a *app) reason(indent, words, file string, line int) {
+	place := ""
+	if file != "" {
+		place = fmt.Sprintf(" (%s line %d)", file, line)
 	}
+	fmt.Fprintf(a.Out, "%s%s%s\n", indent, wrapped(words, indent+"  ", 100), place)
 }
 
 // said is a value as a person reads it; keys are counted, since nobody reads them.

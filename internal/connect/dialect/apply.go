@@ -108,7 +108,10 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 // displaced says of an act that takes somebody out of a set whether they leave it by entering another in the same batch: then
 // nothing is typed for it, and they are never without.
 func (b *batch) displaced(a connect.Act) bool {
-	return a.Verb == model.LeaveIt && len(b.file.Holds[a.Object.String()].OneOf) > 0 && slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
+	if h := b.file.Holds[a.Object.String()]; a.Verb != model.LeaveIt || h == nil || len(h.OneOf) == 0 {
+		return false
+	}
+	return slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
 		return x.Verb == model.JoinIt && x.Object == a.Object && x.Member == a.Member && x.MemberKind == a.MemberKind
 	})
 }
