@@ -60,6 +60,13 @@ type bulkRequest struct {
 	}
 }
 
+type differenceRequest struct {
+	ID   int64 `path:"id" minimum:"1"`
+	Body struct {
+		Target string `json:"target"`
+	}
+}
+
 type roundRequest struct {
 	ID int64 `path:"id" minimum:"1"`
 }
@@ -104,6 +111,16 @@ func (h *handlers) rounds(api huma.API) {
 		"Stop a round: what is under way is finished, the rest is not tried",
 		func(ctx context.Context, who door.Operator, in *becauseRequest) (rounds.Round, error) {
 			return h.Stop(ctx, who, in.ID, in.Body.Because)
+		})
+	op(api, door.Run, http.MethodPost, "/rounds/{id}/difference", "round-difference",
+		"Have a target say itself what the steps of a round would change there; nothing is changed",
+		func(ctx context.Context, who door.Operator, in *differenceRequest) (rounds.Difference, error) {
+			return h.RoundDifference(ctx, who, in.ID, in.Body.Target)
+		})
+	op(api, door.Run, http.MethodPost, "/targets/{name}/difference", "target-difference",
+		"Have a target say itself what a round of all that was found there would change; nothing is changed",
+		func(ctx context.Context, who door.Operator, in *nameRequest) (rounds.Difference, error) {
+			return h.TargetDifference(ctx, who, in.Name)
 		})
 	op(api, door.Draft, http.MethodPost, "/rounds/{id}/undo", "undo", "Draft the round that takes another back",
 		func(ctx context.Context, who door.Operator, in *becauseRequest) (rounds.Round, error) {

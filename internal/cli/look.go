@@ -126,7 +126,7 @@ func (a *app) target() *cobra.Command {
 	c := &cobra.Command{Use: "target", Short: "Look at targets, and accept their keys"}
 	c.AddCommand(a.targetList(), a.targetShow(), a.targetKinds(), a.targetHolds(), a.targetMembers(), a.targetMatrix(), a.targetNeeds(),
 		a.targetOrigins(), a.targetSeats(), a.targetHistory(),
-		a.targetSuperusers(), a.targetRenumber(), a.targetSessions(), a.endSession(), a.acceptKey())
+		a.targetSuperusers(), a.targetRenumber(), a.targetSessions(), a.targetDifference(), a.endSession(), a.acceptKey())
 	return c
 }
 

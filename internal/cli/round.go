@@ -51,7 +51,7 @@ func (a *app) round() *cobra.Command {
 	_ = show.RegisterFlagCompletionFunc("target", a.completing(0, a.targetNames)) // the flag was made just above
 	afterFlag(show, &which.after)
 	show.Flags().IntVar(&which.size, "size", 100, "how many steps at most")
-	c.AddCommand(list, show)
+	c.AddCommand(list, show, a.roundDifference())
 	return c
 }
 

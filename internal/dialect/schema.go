@@ -9,9 +9,12 @@ import (
 	"hen-roost/internal/core/model"
 )
 
+// Commits is the attribute of a target that tells who changed it last, the newest first.
+const Commits = "commits"
+
 func (f *File) makeSchema() model.Schema {
 	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory,
-		Hosted: f.Reach.Over == "host"}
+		Hosted: f.Reach.Over == "host", Differs: f.Draft != nil && f.Draft.Differs.Set()}
 	if f.Actions != nil {
 		s.Permits = &model.Permits{Attribute: f.Actions.Given, AtOnce: f.Actions.AtOnce, Examples: f.Actions.Examples}
 	}
@@ -43,7 +46,7 @@ func (f *File) makeSchema() model.Schema {
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: a})
 		}
 		if f.History != nil {
-			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: "commits-of-others", Called: "commits of others", Many: true})
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: Commits, Called: "changed last", Many: true})
 		}
 		s.Kinds = append(s.Kinds, k)
 	}

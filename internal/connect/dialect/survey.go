@@ -225,13 +225,10 @@ func (s *session) past(ctx context.Context) ([]commit, error) {
 // now is what a dialect calls what the system's clock says.
 const now = "now"
 
-// commitsTold is how many commits of others are told.
-const commitsTold = 5
+// commitsTold is how many of the last changes are told.
+const commitsTold = 10
 
-// commitsOfOthers are the last commits that are not ours.
-const commitsOfOthers = "commits-of-others"
-
-// itself hands on what the system tells of itself: by how much its clock is off, and who committed last that was not us.
+// itself hands on what the system tells of itself: by how much its clock is off, and who changed what last.
 func (s *session) itself(ctx context.Context, past []commit, found func(model.Object) error) error {
 	o := model.Object{Kind: model.SystemKind, Name: model.Itself}
 	var told []language.Found
@@ -253,14 +250,12 @@ func (s *session) itself(ctx context.Context, past []commit, found func(model.Ob
 			}
 		}
 	}
-	var others []string
-	for _, c := range slices.Backward(past) {
-		if c.by != s.access.As && len(others) < commitsTold {
-			others = append(others, c.String())
-		}
+	var last []string
+	for _, c := range slices.Backward(past[max(0, len(past)-commitsTold):]) {
+		last = append(last, c.String())
 	}
-	if others != nil {
-		o.Attributes = o.Attributes.With(commitsOfOthers, others...)
+	if last != nil {
+		o.Attributes = o.Attributes.With(language.Commits, last...)
 	}
 	return found(o)
 }

@@ -295,6 +295,9 @@ func (w whole) Preview(ctx context.Context, acts []connect.Act) ([]string, error
 	if err != nil {
 		return nil, w.fail("look at a candidate", err)
 	}
+	if bad := x.bad(); bad != "" {
+		return nil, w.fail("look at a candidate", errors.Join(errors.New("it takes all of it or nothing: "+bad), w.drop(ctx)))
+	}
 	if !x.changed {
 		return nil, nil
 	}

@@ -13,6 +13,7 @@ type Schema struct {
 	SystemNames []string     `json:"system-names,omitempty"` // patterns of names that systems of this kind have for themselves
 	Leads       bool         `json:"leads,omitempty"`        // others can be reached through such a target
 	Renews      bool         `json:"renews,omitempty"`       // our own login there can be given another secret from here
+	Differs     bool         `json:"differs,omitempty"`      // such a target says itself what changes would change, before they are made
 	Factory     []string     `json:"factory,omitempty"`      // patterns of names that such systems are delivered with
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings

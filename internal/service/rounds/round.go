@@ -80,6 +80,7 @@ type TargetSteps struct {
 	Steps    int            `json:"steps"`
 	Ended    int            `json:"ended"`
 	Outcomes map[string]int `json:"outcomes"`
+	Differs  bool           `json:"differs,omitempty" doc:"before it begins, the target can be asked what would change"`
 }
 
 // Step is one step with its words.
@@ -194,6 +195,15 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		}
 		out.Steps += c.N
 		out.Outcomes[c.Outcome] += c.N
+	}
+	if r.State != Drafted && r.State != OnHold && r.State != Approved {
+		return out, nil
+	}
+	if c, err := s.Current(ctx); err == nil { // else nothing is declared any more, and nobody is asked
+		for i, t := range out.Targets {
+			d := c.Plan.Targets[t.Target]
+			out.Targets[i].Differs = d != nil && d.Schema.Differs
+		}
 	}
 	return out, nil
 }

@@ -1217,6 +1217,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/rounds/{id}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a target say itself what the steps of a round would change there; nothing is changed */
+        post: operations["round-difference"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/rounds/{id}/events": {
         parameters: {
             query?: never;
@@ -1537,6 +1554,23 @@ export interface paths {
         put?: never;
         /** Make a named administrator, prove that they get in and become superuser, and only then close what the target was delivered with */
         post: operations["commission"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/targets/{name}/difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a target say itself what a round of all that was found there would change; nothing is changed */
+        post: operations["target-difference"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2023,6 +2057,21 @@ export interface components {
             target: string;
             what: string;
         };
+        Action: {
+            action: string;
+            /** @description what is given counts at once for who is signed in; else from their next sign-in */
+            "at-once": boolean;
+            /** @enum {string} */
+            may: "yes" | "no" | "not known";
+            /** @description the permissions that it takes: all of these */
+            needs: components["schemas"]["Need"][];
+            /** @description why it is not known whether they are signed in */
+            "not-asked"?: string;
+            /** @description of theirs, which may do otherwise than their account now */
+            sessions: components["schemas"]["OpenSession"][];
+            /** @description what stands in the way whatever they have */
+            words?: string;
+        };
         AllotLine: {
             name: string;
             /**
@@ -2382,6 +2431,21 @@ export interface components {
             targets: string[];
             text: string;
         };
+        Difference: {
+            /** @description in the target's own words */
+            lines: string[];
+            /**
+             * Format: int64
+             * @description left out when it is all that was found on the target
+             */
+            round?: number;
+            /** Format: int64 */
+            steps: number;
+            target: string;
+        };
+        DifferenceRequestBody: {
+            target: string;
+        };
         DraftHomesRequestBody: {
             /** @example end of the season */
             because: string;
@@ -2503,6 +2567,8 @@ export interface components {
         EndedSession: {
             account: string;
             from?: string;
+            /** @description the sets by which it may do what it may, where the target tells */
+            holds?: string[];
             /** @description what ends it */
             name: string;
             /** @enum {string} */
@@ -2568,6 +2634,8 @@ export interface components {
         Explanation: {
             /** @description the name of the account there */
             account?: string;
+            /** @description whether they may do what was asked about */
+            action?: components["schemas"]["Action"];
             answers: components["schemas"]["Answer"][];
             day: string;
             /** @description names of further accounts of theirs there, to be asked for by name */
@@ -3253,6 +3321,14 @@ export interface components {
             pattern: string;
             usual?: string;
         };
+        Need: {
+            gives: components["schemas"]["Answer"][];
+            /** Format: int64 */
+            more?: number;
+            permission: string;
+            /** @enum {string} */
+            state: "has" | "is to have" | "lacks" | "not surveyed";
+        };
         Needs: {
             as: string;
             from: string;
@@ -3302,6 +3378,23 @@ export interface components {
              *     ]
              */
             users: string[];
+        };
+        OpenSession: {
+            account: string;
+            from?: string;
+            /** @description the sets by which it may do what it may, where the target tells */
+            holds?: string[];
+            /** @description what ends it */
+            name: string;
+            /** @description permissions for the action that it lacks although they are given */
+            "not-yet": string[];
+            since?: string;
+            /** @description permissions for the action that it holds although they are taken away */
+            still: string[];
+            target: string;
+            user?: string;
+            "user-name"?: string;
+            words: string;
         };
         Operator: {
             duties: string[];
@@ -3406,6 +3499,11 @@ export interface components {
             "expires-at": string;
             /** @enum {string} */
             what: "password" | "hash" | "key" | "certificate";
+        };
+        Permits: {
+            "at-once"?: boolean;
+            attribute?: string;
+            examples?: string[];
         };
         Pool: {
             /** @description the declaration gives it to somebody */
@@ -3847,12 +3945,15 @@ export interface components {
         };
         Schema: {
             about: string;
+            differs?: boolean;
             factory?: string[];
             "fold-names"?: boolean;
+            hosted?: boolean;
             kind: string;
             kinds: components["schemas"]["KindSchema"][];
             leads?: boolean;
             needs?: string[];
+            permits?: components["schemas"]["Permits"];
             renews?: boolean;
             settings?: string[];
             "system-names"?: string[];
@@ -3887,6 +3988,8 @@ export interface components {
         Session: {
             account: string;
             from?: string;
+            /** @description the sets by which it may do what it may, where the target tells */
+            holds?: string[];
             /** @description what ends it */
             name: string;
             since?: string;
@@ -4320,6 +4423,8 @@ export interface components {
             words?: string;
         };
         TargetSteps: {
+            /** @description before it begins, the target can be asked what would change */
+            differs?: boolean;
             /** Format: int64 */
             ended: number;
             outcomes: {
@@ -6129,6 +6234,8 @@ export interface operations {
                 on?: string;
                 /** @description which of their accounts there, where they have several */
                 account?: string;
+                /** @description what they would do there, as it is typed, in place of what: whether they may, and why */
+                action?: string;
                 /** @description an address: which account answers when they sign in from there */
                 address?: string;
             };
@@ -11247,6 +11354,95 @@ export interface operations {
             };
         };
     };
+    "round-difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DifferenceRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "follow-round": {
         parameters: {
             query?: never;
@@ -13125,6 +13321,91 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Commissioned"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "target-difference": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Difference"];
                 };
             };
             /** @description Unauthorized */

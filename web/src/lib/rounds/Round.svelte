@@ -13,6 +13,7 @@
   import Who from '../ui/Who.svelte';
   import Because from '../ui/Because.svelte';
   import { link, router } from '../router.svelte';
+  import Difference from '../targets/Difference.svelte';
   import { createRound } from './live.svelte';
 
   let { id }: { id: number } = $props();
@@ -174,6 +175,9 @@
             disabled={!notBefore && !window}
             class="text-ink cursor-pointer underline disabled:cursor-default disabled:opacity-40">Schedule</button>
         </form>
+      {/if}
+      {#if ['draft', 'held', 'approved'].includes(r.state)}
+        {#each r.targets.filter((t) => t.differs) as t (t.target)}<Difference target={t.target} round={r.id} />{/each}
       {/if}
       <Await ask={steps}>
         {#snippet children(p)}

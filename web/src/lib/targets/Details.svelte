@@ -8,7 +8,11 @@
     if (seconds === 0) return 'right';
     return `${Math.abs(seconds)} seconds ${seconds > 0 ? 'ahead' : 'behind'}`;
   }
-  const told = $derived(Object.entries(details ?? {}).sort(([a], [b]) => a.localeCompare(b)));
+  const told = $derived(
+    Object.entries(details ?? {})
+      .filter(([a]) => a !== 'commits')
+      .sort(([a], [b]) => a.localeCompare(b)),
+  );
 </script>
 
 {#if told.length}
@@ -26,4 +30,10 @@
       </div>
     {/each}
   </dl>
+{/if}
+{#if details?.commits}
+  <h2>Who changed it last</h2>
+  <ul class="mb-6 list-none p-0" aria-label="Changes">
+    {#each details.commits as line, i (i)}<li class="border-rule border-b py-1 wrap-anywhere">{line}</li>{/each}
+  </ul>
 {/if}

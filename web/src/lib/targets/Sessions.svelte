@@ -29,6 +29,7 @@
       busy = false;
     }
   }
+  const holding = $derived(found?.items.some((s) => s.holds?.length));
   const key = (s: { target: string; name: string }) => `${s.target} ${s.name}`;
 
   async function end(because: string) {
@@ -57,7 +58,7 @@
       <span class="name">{at}</span> could not be asked: {why}
     </p>{/each}
   {#if found.items.length}
-    <Grid label="Sessions" head={['', 'Account', 'Whose', 'Target', 'Since', 'From']}>
+    <Grid label="Sessions" head={['', 'Account', 'Whose', 'Target', 'Since', 'From', ...(holding ? ['Holds'] : [])]}>
       {#each found.items as s (key(s))}
         <Row>
           <Cell><input type="checkbox" aria-label="Choose the session of {s.account}" value={key(s)} bind:group={chosen} /></Cell>
@@ -66,6 +67,7 @@
           <Cell name>{s.target}</Cell>
           <Cell>{when(s.since)}</Cell>
           <Cell name>{s.from ?? ''}</Cell>
+          {#if holding}<Cell>{s.holds?.join(', ') ?? ''}</Cell>{/if}
         </Row>
       {/each}
     </Grid>

@@ -15,10 +15,12 @@
   import { calling, kinds } from '../kinds';
   import Answering from './Answering.svelte';
   import Commission from './Commission.svelte';
+  import Difference from './Difference.svelte';
   import Details from './Details.svelte';
   import History from './History.svelte';
   import Holds from './Holds.svelte';
   import Homes from './Homes.svelte';
+  import May from './May.svelte';
   import Needs from './Needs.svelte';
   import Sessions from './Sessions.svelte';
   import Seats from './Seats.svelte';
@@ -72,6 +74,8 @@
   let called = $state((attribute: string) => attribute);
   let watched = $state<string[]>([]); // kinds of target that tell who is signed in
   let homed = $state<string[]>([]); // kinds of target where people have homes
+  let telling = $state<string[]>([]); // kinds of target that say themselves what would change
+  let asking = $state<Record<string, string[]>>({}); // examples of actions, by kind of target where they can be asked about
   let powered = $state<string[]>([]); // kinds of target where becoming superuser can be tried
   let held = $state<Record<string, { attributes: string[]; parts: number; joint: string }>>({}); // of accounts, by kind of target
   let commissioning = $state(false);
@@ -81,6 +85,8 @@
     called = calling(list);
     const having = (kind: string) => list.filter((s) => s.kinds?.some((k) => k.kind === kind)).map((s) => s.kind);
     [watched, homed, powered] = [having('session'), having('home'), having('elevation')];
+    telling = list.filter((s) => s.differs).map((s) => s.kind);
+    asking = Object.fromEntries(list.filter((s) => s.permits).map((s) => [s.kind, s.permits?.examples ?? []]));
     for (const s of list)
       for (const k of s.kinds ?? [])
         if (k.kind === 'account')
@@ -153,6 +159,7 @@
 <Await ask={target}>
   {#snippet children(t)}
     <Details details={t.details} {called} />
+    {#if telling.includes(t.kind) && t['surveyed-at'] && t.total}<Difference target={t.name} />{/if}
     <h2>What it was last seen to hold</h2>
     <p class="mb-3 flex flex-wrap gap-4 text-sm">
       {#each t.holds as h (h.kind)}
@@ -233,6 +240,7 @@
     {#if t.holds.some((h) => h.kind === 'licence') && t['surveyed-at']}<div class="mt-8"><Seats target={t.name} /></div>{/if}
     {#if has('elevation') && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
     {#if parted && t['surveyed-at']}<div class="mt-8"><Answering target={t.name} /></div>{/if}
+    {#if asking[t.kind] && t['surveyed-at']}<div class="mt-8"><May target={t.name} examples={asking[t.kind]} /></div>{/if}
     {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
     {#if homed.includes(t.kind)}<div class="mt-8"><Homes target={t.name} /></div>{/if}
     {#if t.needs}<div class="mt-8"><Needs target={t.name} /></div>{/if}
