@@ -20,9 +20,9 @@ import (
 type Vars map[string]any
 
 // seen are the names of all there is to see: a row of an answer; the object, what is wanted of it and what it was; who is in
-// which set; many names; the words of a commit and the minutes of a trial; the login, and the settings of the target.
+// which set, and of what kind; many names; the words of a commit and the minutes of a trial; the login, and the settings of the target.
 var seen = []string{"row", "name", "want", "was", "value", "set", "member", "names", "words", "minutes", "login", "settings", "n", "job",
-	"secret", "action"}
+	"secret", "action", "kind"}
 
 // env is made once: compiling needs nothing of a file.
 var env = sync.OnceValue(func() *cel.Env {

@@ -9,9 +9,6 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// Commits is the attribute of a target that tells who changed it last, the newest first.
-const Commits = "commits"
-
 func (f *File) makeSchema() model.Schema {
 	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory,
 		Hosted: f.Reach.Over == "host", Differs: f.Draft != nil && f.Draft.Differs.Set()}
@@ -46,7 +43,7 @@ func (f *File) makeSchema() model.Schema {
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: a})
 		}
 		if f.History != nil {
-			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: Commits, Called: "changed last", Many: true})
+			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: model.Commits, Many: true})
 		}
 		s.Kinds = append(s.Kinds, k)
 	}

@@ -180,7 +180,7 @@ func (s *session) typed(a connect.Act, say speaker) error {
 		return failed(fmt.Sprintf("the dialect %s says nothing of a %s", s.file.Kind, a.Object))
 	}
 	vars := s.vars()
-	vars["name"], vars["set"], vars["member"] = a.Name, a.Name, a.Member
+	vars["name"], vars["set"], vars["member"], vars["kind"] = a.Name, a.Name, a.Member, a.MemberKind.String()
 	want, was := map[string]any{}, map[string]any{}
 	for _, c := range a.Changes {
 		want[language.Key(c.Attribute)], was[language.Key(c.Attribute)] = plain(c.After), plain(c.Before)

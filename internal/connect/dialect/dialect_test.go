@@ -166,4 +166,18 @@ func TestJobs(t *testing.T) {
 	if n := len(connecttest.Surveyed(t, connecttest.Open(t, c, other))); n != 3 { // themselves, and the groups
 		t.Errorf("somebody sees %d objects", n)
 	}
+	under := connecttest.Move(model.JoinIt, model.GroupKind, "first-watch", "engine")
+	under.MemberKind, under.Stage = model.GroupKind, 1
+	around := connecttest.Move(model.JoinIt, model.GroupKind, "engine", "deck")
+	around.MemberKind, around.Stage = model.GroupKind, 2
+	connecttest.Outcomes(t, s.Apply(ctx, []connect.Act{connecttest.Act(model.Create, model.GroupKind, "engine",
+		model.Change{Attribute: model.Administrators, After: []string{"crew.0001", "crew.0002"}}), under, around}),
+		"done ", "done ", "failed deck would be under itself")
+	engine := connecttest.Find(t, s, model.GroupKind, "engine")
+	if got := engine.Attributes.Get(model.Administrators); fmt.Sprint(got) != "[crew.0001 crew.0002]" {
+		t.Errorf("it is minded by %q", got)
+	}
+	if l.Is.Groups["engine"].Under != "first-watch" {
+		t.Errorf("%+v", l.Is.Groups)
+	}
 }

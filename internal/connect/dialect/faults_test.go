@@ -149,7 +149,7 @@ func TestTwoAtOnce(t *testing.T) {
 		}
 	}
 	all := connecttest.Surveyed(t, connecttest.Open(t, c, a))
-	told := all[model.Named{Kind: model.SystemKind, Name: model.Itself}].Attributes.Get("commits")
+	told := all[model.Named{Kind: model.SystemKind, Name: model.Itself}].Attributes.Get(model.Commits)
 	if len(told) != 1 || !strings.HasSuffix(told[0], ": a note of hers") || !strings.HasPrefix(told[0], "lotte, ") {
 		t.Errorf("%q", told)
 	}

@@ -255,7 +255,7 @@ func (s *session) itself(ctx context.Context, past []commit, found func(model.Ob
 		last = append(last, c.String())
 	}
 	if last != nil {
-		o.Attributes = o.Attributes.With(language.Commits, last...)
+		o.Attributes = o.Attributes.With(model.Commits, last...)
 	}
 	return found(o)
 }

@@ -23,7 +23,7 @@ var called = map[string]string{
 	"settings": "settings of its own", "on-request": "has on request", "never-as": "may not act as",
 	"other-keys": "keys of others", OpenWide: "open from anywhere", WeakSignIn: "weak sign-in", ShadowedBy: "answered for by another",
 	UnevenWith: "unlike its namesakes", PasswordEnds: "password ends", Owns: "belongs to it",
-	Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
+	Commits: "changed last by", HoldsSets: "holds", Owner: "whose", Seats: "seats", Allows: "allows", "member": "member",
 }
 
 // Called is what an attribute is called for people.

@@ -36,6 +36,7 @@ const (
 	Addresses      = "addresses"       // of the target: where it can be reached
 	ClockOff       = "clock-off"       // of the target: seconds by which its clock is ahead of ours; 0 for a few
 	UpSince        = "up-since"        // of the target: when it was started
+	Commits        = "commits"         // of the target: who changed it last, the newest first
 	HostName       = "host-name"       // of the target: what it calls itself
 	HeldBy         = "account"         // of a session: whose it is; of a home: the account whose it is, where there still is one
 	Since          = "since"           // of a session: when it began

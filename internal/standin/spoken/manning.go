@@ -38,8 +38,9 @@ type Berth struct {
 
 // Watch is a group: who leads it, and the one above it.
 type Watch struct {
-	Under string
-	In    []string
+	Under   string
+	In      []string
+	Minders []string
 }
 
 type job struct {
@@ -90,7 +91,7 @@ func (a *atManning) Say(line string, ask func(string) string) ([]string, bool) {
 		var out []string
 		for _, n := range slices.Sorted(maps.Keys(m.Is.Groups)) {
 			g := m.Is.Groups[n]
-			out = append(out, fmt.Sprintf("group %s under %s", n, orDash(g.Under)))
+			out = append(out, fmt.Sprintf("group %s under %s minded by %s", n, orDash(g.Under), orDash(strings.Join(g.Minders, ","))))
 			for _, x := range g.In {
 				out = append(out, "  mans "+x)
 			}
@@ -163,10 +164,33 @@ func (m *Manning) statement(w []string) string {
 	case w[0] == "group":
 		m.Is.Groups[w[1]] = Watch{Under: w[3]}
 		return ""
-	case w[0] == "ungroup" && !group, w[0] == "man" && !group, w[0] == "relieve" && !group:
+	case slices.Contains([]string{"ungroup", "man", "relieve", "under", "mind"}, w[0]) && !group:
 		return "there is no group " + w[1]
 	case w[0] == "ungroup":
 		delete(m.Is.Groups, w[1])
+		return ""
+	case w[0] == "under":
+		for x := w[2]; x != ""; x = m.Is.Groups[x].Under {
+			if _, known := m.Is.Groups[x]; !known {
+				return "there is no group " + x
+			}
+			if x == w[1] {
+				return w[1] + " would be under itself"
+			}
+		}
+		g.Under = w[2]
+		m.Is.Groups[w[1]] = g
+		return ""
+	case w[0] == "mind":
+		g.Minders = nil
+		for _, x := range w[2:] {
+			if _, known := m.Is.People[x]; known {
+				g.Minders = append(g.Minders, x)
+			} else if x != "" {
+				return "nobody is entered as " + x
+			}
+		}
+		m.Is.Groups[w[1]] = g
 		return ""
 	case w[0] == "man", w[0] == "relieve":
 		if _, known := m.Is.People[w[2]]; !known {

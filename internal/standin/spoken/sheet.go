@@ -108,11 +108,13 @@ func differ(was, is SkerryState) (out []string) {
 		p, there := was.People[n]
 		q, stays := is.People[n]
 		switch {
-		case !there:
-			out = append(out, fmt.Sprintf("+ person %s, class %s", n, q.Class))
 		case !stays:
 			out = append(out, "- person "+n)
 		default:
+			if !there {
+				out = append(out, fmt.Sprintf("+ person %s, class %s", n, q.Class))
+				p = Mooring{Class: q.Class}
+			}
 			for _, x := range [][3]string{{"name", p.Name, q.Name}, {"class", p.Class, q.Class}, {"from", strings.Join(p.From, " "),
 				strings.Join(q.From, " ")}, {"keys", fmt.Sprint(len(p.Keys)), fmt.Sprint(len(q.Keys))}, {"until", p.Until, q.Until},
 				{"renew", fmt.Sprint(p.Renew), fmt.Sprint(q.Renew)}, {"shut", fmt.Sprint(p.Shut), fmt.Sprint(q.Shut)}} {

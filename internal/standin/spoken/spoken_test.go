@@ -110,6 +110,9 @@ func TestSkerry(t *testing.T) {
 	> sheet shows
 	~ person kari shut: true > false
 	+ person ulla, class mooring
+	~ person ulla name:  > Ulla "Ulli" \ Niemi
+	~ person ulla from:  > 10.1.0.0/16 10.2.0.0/16
+	~ person ulla secret
 	+ party quayside
 	~ party quayside:  > ulla
 	> sheet fits
@@ -416,7 +419,15 @@ func TestManning(t *testing.T) {
 	< call nobody x
 	< * 15
 	< belong ulla engine
-	job 1 is handed in, 30 lines
+	< * 16
+	< under deck first-watch
+	< * 17
+	< under first-watch bridge
+	< * 18
+	< mind deck ulla odd
+	< * 19
+	< mind deck nobody
+	job 1 is handed in, 38 lines
 	> ask 1
 	job 1 has run
 	> fetch 1
@@ -443,13 +454,20 @@ func TestManning(t *testing.T) {
 	* 14
 	?? nobody is entered as nobody
 	* 15
+	* 16
+	?? deck would be under itself
+	* 17
+	?? there is no group bridge
+	* 18
+	* 19
+	?? nobody is entered as nobody
 	> ask 2
 	?? there is no job 2
 	> what
 	?? what is what?
 	> roll groups
-	group deck under -
-	group first-watch under deck
+	group deck under - minded by ulla,odd
+	group first-watch under deck minded by -
 	  mans ulla`)
 	held(t, m, "ulla", `
 	> hand-in
@@ -478,7 +496,7 @@ func TestManning(t *testing.T) {
 	> ask 4
 	job 4 has run
 	> roll groups
-	group first-watch under deck`)
+	group first-watch under deck minded by -`)
 	if m.SignIn("ulla", "a word of hers") {
 		t.Error("who was struck signs in")
 	}
