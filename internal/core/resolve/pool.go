@@ -35,5 +35,26 @@ func (p *Plan) Seated(x *model.Pool) map[string]bool {
 	return out
 }
 
-// Short is how many seats too few a pool has for those whom the declaration gives one; 0 for enough.
-func (p *Plan) Short(x *model.Pool) int { return max(len(p.Seated(x))-x.Seats, 0) }
+// Short is how many seats too few a pool has for those whom the declaration gives one; 0 for enough. Where even all who hold roles
+// that give one have a seat, nobody is looked at.
+func (p *Plan) Short(x *model.Pool) int {
+	if p.seatedMost(x) <= x.Seats {
+		return 0
+	}
+	return max(len(p.Seated(x))-x.Seats, 0)
+}
+
+// seatedMost is how many people hold what gives a seat of a pool: those too who are suspended, or never to have the account.
+func (p *Plan) seatedMost(x *model.Pool) (n int) {
+	for bundle, holders := range p.holders {
+		if holders > 0 && slices.ContainsFunc(x.At, func(l model.PooledLicence) bool {
+			d := p.Targets[l.Target.Name]
+			set := model.Named{Kind: model.LicenceKind, Name: l.Licence}
+			return d != nil && bundle < len(d.shapes) && d.shapes[bundle] != nil &&
+				slices.ContainsFunc(d.shapes[bundle].sets, func(j Joining) bool { return j.Set == set })
+		}) {
+			n += holders
+		}
+	}
+	return n
+}

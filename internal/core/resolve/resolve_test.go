@@ -428,3 +428,31 @@ func BenchmarkResolve(b *testing.B) {
 		}
 	}
 }
+
+// How many seats a pool is short of, with enough and with too few for a hundred thousand who hold what gives one.
+func BenchmarkShort(b *testing.B) {
+	var text strings.Builder
+	text.WriteString("roost: 1\nusers:\n")
+	for i := range 100_000 {
+		fmt.Fprintf(&text, "  hand%06d: {name: Hand %d, roles: [desk]}\n", i, i)
+	}
+	text.WriteString("roles: {desk: {gives: [{at: ticketing, licences: [seat, plan]}]}}\ntargets:\n  ticketing: {kind: application, address: x, " +
+		"login: {as: x}}\npools: {enough: {seats: 100000, at: {ticketing: seat}}, few: {seats: 99999, at: {ticketing: plan}}}\n")
+	d, err := declare.Read([]declare.File{{Name: "c.yaml", Text: text.String()}}, application)
+	if err != nil {
+		b.Fatal(err)
+	}
+	p, err := resolve.Resolve(d, application, day, nil)
+	if err != nil {
+		b.Fatal(err)
+	}
+	for name, want := range map[string]int{"enough": 0, "few": 1} {
+		b.Run(name, func(b *testing.B) {
+			for b.Loop() {
+				if got := p.Short(d.Pools[name]); got != want {
+					b.Fatal(got)
+				}
+			}
+		})
+	}
+}
