@@ -37,6 +37,17 @@ func browser(t *testing.T, d *demo.Demo) page {
 	return page{t, ctx, d.Server.Address}
 }
 
+// signedIn is a browser at a page of the console, signed in as the demo's operator.
+func signedIn(t *testing.T, d *demo.Demo, path string) page {
+	t.Helper()
+	p := browser(t, d)
+	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+path), chromedp.WaitVisible(css("#operator")),
+		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
+	p.click("Sign in")
+	p.sees("Sign out")
+	return p
+}
+
 func (p page) do(actions ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
 	if err := chromedp.Do(p.ctx, actions...); err != nil {

@@ -191,10 +191,7 @@ func TestDaily(t *testing.T) {
 // link shows nothing, the code does, once.
 func TestHandoverPage(t *testing.T) {
 	d := taken(t)
-	p := browser(t, d)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")),
-		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
-	p.click("Sign in")
+	p := signedIn(t, d, "/")
 	p.sees("findings need someone")
 	p.do(chromedp.Navigate(p.url + "/users/marit.fell"))
 	p.click("New password")

@@ -93,10 +93,7 @@ func TestDatabasePages(t *testing.T) {
 	must(t, d, "approve", "1")
 	must(t, d, "run", "1")
 	must(t, d, "survey")
-	p := browser(t, d)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")),
-		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
-	p.click("Sign in")
+	p := signedIn(t, d, "/")
 	p.sees("Sign out")
 	p.do(chromedp.Navigate(p.url + "/users/ines.moreau"))
 	p.sees("Inès Moreau is as declared on 9 targets.") // with two accounts on one of them

@@ -7,8 +7,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/chromedp/chromedp"
+
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/dialect"
+	"hen-roost/internal/demo"
 	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 )
@@ -19,12 +22,19 @@ func TestSwitch(t *testing.T) {
 	d := prepared(t)
 	expect(t, d, 0, "harbour-switch harbour-switch.yaml 1 northquay-switch a harbour's switch", "dialect", "list")
 	expect(t, d, 3, "such systems are delivered with it, and it is open", "drift", "--target", "northquay-switch")
-	expect(t, d, 0, "mooring yes 1 tell", "target", "holds", "northquay-switch", "right")
+	expect(t, d, 0, "mooring yes 1 lights, tell", "target", "holds", "northquay-switch", "right")
 	expect(t, d, 0, "rolf.eide – class master open 2024-02-29", "target", "superusers", "northquay-switch")
+	expect(t, d, 0, "+ person ines.moreau, class mooring", "target", "difference", "northquay-switch")
+	expect(t, d, 1, "targets of this kind do not say beforehand", "target", "difference", "arctic-tern")
 	must(t, d, "draft", "--target", "northquay-switch", "--because", "the quay's switch")
+	expect(t, d, 0, "~ person rolf.eide shut: false > true", "round", "difference", "1", "northquay-switch")
+	expect(t, d, 1, "round 1 has no steps on arctic-tern", "round", "difference", "1", "arctic-tern")
+	devicePages(t, d)
 	must(t, d, "approve", "1")
 	expect(t, d, 0, "Round 1 is complete: 8 done.", "run", "1")
+	expect(t, d, 1, "round 1 is complete; a target tells what would change before it begins", "round", "difference", "1", "northquay-switch")
 	expect(t, d, 0, "Nothing to draft.", "reconcile", "--target", "northquay-switch", "--because", "nothing is left")
+	mayDo(t, d)
 	must(t, d, "survey", "northquay-switch")
 	expect(t, d, 0, "Nothing differs on northquay-switch.", "drift", "--target", "northquay-switch")
 
@@ -63,6 +73,43 @@ func TestSwitch(t *testing.T) {
 	expect(t, d, 0, "the record holds", "record", "--verify")
 }
 
+// mayDo asks who may do what, on the switch and on a database, through the command line.
+func mayDo(t *testing.T, d *demo.Demo) {
+	t.Helper()
+	for _, c := range []struct{ user, target, action, want string }{
+		{"odd.strand", "northquay-switch", "light 3 on", "light 3 on: may do that. It takes lights: has right mooring gives it: ● as declared"},
+		{"odd.strand", "northquay-switch", "strike person ulla", "may not do that. It takes change people: lacks right master gives it"},
+		{"marit.fell", "northquay-switch", "light 3 on", "may not do that. They have no account there."},
+		{"gunnar.holt", "stores-database", "SELECT ON stores.items", "It takes SELECT ON stores.items: has"},
+	} {
+		expect(t, d, 0, c.want, "explain", c.user, c.target, "--action", c.action)
+	}
+	expect(t, d, 1, `asked what "dance" takes it answers: what is dance?`, "explain", "odd.strand", "northquay-switch", "--action", "dance")
+	x := decode[seen.Explanation](t, must(t, d, "explain", "odd.strand", "northquay-switch", "--action", "turn out 2", "-o", "json"))
+	if x.Action.May != "no" || len(x.Action.Needs) != 1 || x.Action.Needs[0].Permission != "turn out" {
+		t.Errorf("%+v", x.Action)
+	}
+}
+
+// devicePages are what the console has of a device: what it says would change, who may do what, and the dialect that taught it.
+func devicePages(t *testing.T, d *demo.Demo) {
+	t.Helper()
+	p := signedIn(t, d, "/targets/northquay-switch")
+	p.click("Ask northquay-switch what would change")
+	p.sees("+ person tide-board, class mooring")
+	p.do(chromedp.SendKeys(css("input[placeholder='odd.strand']"), "odd.strand"), chromedp.SendKeys(css("input[list=actions]"), "light 3 on"))
+	p.click("Tell")
+	p.sees("Odd Strand may do that.")
+	p.sees("right mooring gives it")
+	p.shot("device")
+	p.do(chromedp.Navigate(p.url + "/rounds/1"))
+	p.click("Ask northquay-switch what would change")
+	p.sees("~ person install shut: false > true")
+	p.do(chromedp.Navigate(p.url + "/dialects/harbour-switch"))
+	p.sees("harbour-switch.recording.yaml")
+	p.sees("northquay-switch")
+}
+
 // typing is a conversation with the switch by hand.
 func typing(t *testing.T, address, login, password string) dialect.Typist {
 	t.Helper()
@@ -98,7 +145,7 @@ func TestDialectCommands(t *testing.T) {
 		t.Fatal(err)
 	}
 	own := write(t, dir, "quay.yaml", strings.Replace(string(text), "kind: harbour-switch", "kind: quay", 1))
-	expect(t, d, 1, `quay.yaml:33: no recording has what is answered to "tell people", by which account is read`, "dialect", "check", own)
+	expect(t, d, 1, `quay.yaml:36: no recording has what is answered to "tell people", by which account is read`, "dialect", "check", own)
 	out := expect(t, d, 0, "account 4", "dialect", "try", own, "northquay-switch")
 	if !strings.Contains(out, "Accounts: hen-roost, install, odd.strand, rolf.eide") {
 		t.Errorf("%s", out)
@@ -108,7 +155,7 @@ func TestDialectCommands(t *testing.T) {
 		t.Errorf("%s", recording)
 	}
 	write(t, dir, "quay.recording.yaml", recording)
-	expect(t, d, 0, "quay 1 7", "dialect", "check", own)
+	expect(t, d, 0, "quay 1 11", "dialect", "check", own)
 	write(t, dir, "quay.recording.yaml", strings.Replace(recording, "full-name: Odd S.", "full-name: Odd T.", 1))
 	expect(t, d, 1, `full-name of account "odd.strand" is read as "Odd S.", and should be "Odd T."`, "dialect", "check", own)
 	blind := write(t, dir, "blind.yaml", strings.Replace(string(text), "head: '^PERSON '", "head: '^WHO '", 1))
@@ -116,7 +163,7 @@ func TestDialectCommands(t *testing.T) {
 	sly := write(t, dir, "sly.yaml", strings.Replace(string(text), "quote: {rule: double}", "quote: {rule: never, only: '.*'}", 1))
 	expect(t, d, 1, "which the system takes for the words", "dialect", "check", sly)
 	bad := write(t, dir, "bad.yaml", "dialect: 1\nkind: x\nreach: {over: post, as: exec}\nholds: {}\nquote: {rule: none}\n")
-	said := expect(t, d, 1, `reach: over is "post"; it is ssh, tcp`, "dialect", "check", bad)
+	said := expect(t, d, 1, `reach: over is "post"; it is ssh, tcp, host`, "dialect", "check", bad)
 	for _, want := range []string{`quote: rule is "none"`, "holds says nothing of account"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("not all faults are told: %s", said)

@@ -33,7 +33,7 @@ var bodies = map[string]string{
 	"bulk":        `{"lines":[{"user":"x","target":"y","what":"disable"}],"because":"b"}`,
 	"import":      `{"format":"csv","text":"id"}`, "schedule": `{}`, "stop": `{"because":"b"}`, "undo": `{}`,
 	"round-difference": `{"target":"x"}`,
-	"accept-key": `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
+	"accept-key":       `{"print":"x"}`, "survey": `{}`, "draft": `{"because":"b"}`, "reconcile": `{"because":"b"}`, "comment": `{"text":"t"}`,
 	"reset-password": `{"password":"a long enough password"}`, "change-password": `{"old":"x","new":"a long enough password"}`,
 	"suspend": `{"users":["marit.fell"],"because":"b"}`, "restore-user": `{"because":"b"}`,
 	"rotate-passwords": `{"users":["marit.fell"],"because":"b"}`, "expire-passwords": `{"users":["marit.fell"],"because":"b"}`,

@@ -176,10 +176,7 @@ func TestHostPages(t *testing.T) {
 		t.Fatal(out)
 	}
 	must(t, d, "survey")
-	p := browser(t, d)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/fleet?tag=fleet%3Dvessels"), chromedp.WaitVisible(css("#operator")),
-		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
-	p.click("Sign in")
+	p := signedIn(t, d, "/fleet?tag=fleet%3Dvessels")
 	p.sees("3 targets, 1 of them odd among their like.")
 	p.sees("only here there is an account kberg, mfell")
 	p.shot("fleet")

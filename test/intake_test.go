@@ -298,10 +298,7 @@ func TestApplicationPages(t *testing.T) {
 			t.Fatalf("%d %s", status, text)
 		}
 	}
-	p := browser(t, d)
-	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(p.url+"/"), chromedp.WaitVisible(css("#operator")),
-		chromedp.SendKeys(css("#operator"), demo.Operator), chromedp.SendKeys(css("#password"), d.Password))
-	p.click("Sign in")
+	p := signedIn(t, d, "/")
 	p.sees("Sign out")
 	p.do(chromedp.Navigate(p.url + "/targets/ticketing"))
 	p.sees("An application at")

@@ -1,6 +1,7 @@
 package dialect
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"regexp"
@@ -158,6 +159,7 @@ func (f *File) Check(recordings []*Recording) (checked Checked, err error) {
 		}
 	}
 	checked.Attacks = c.attack()
+	slices.SortStableFunc(c.faults, func(a, b Fault) int { return cmp.Or(strings.Compare(a.File, b.File), a.Line-b.Line) })
 	if len(c.faults) > 0 {
 		return checked, c.faults
 	}
