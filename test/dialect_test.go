@@ -32,7 +32,8 @@ func TestSwitch(t *testing.T) {
 	devicePages(t, d)
 	must(t, d, "approve", "1")
 	expect(t, d, 0, "Round 1 is complete: 8 done.", "run", "1")
-	expect(t, d, 1, "round 1 is complete; a target tells what would change before it begins", "round", "difference", "1", "northquay-switch")
+	expect(t, d, 1, "round 1 is complete; a target tells what would change before it begins", "round", "difference", "1",
+		"northquay-switch")
 	expect(t, d, 0, "Nothing to draft.", "reconcile", "--target", "northquay-switch", "--because", "nothing is left")
 	mayDo(t, d)
 	must(t, d, "survey", "northquay-switch")
@@ -77,7 +78,8 @@ func TestSwitch(t *testing.T) {
 func mayDo(t *testing.T, d *demo.Demo) {
 	t.Helper()
 	for _, c := range []struct{ user, target, action, want string }{
-		{"odd.strand", "northquay-switch", "light 3 on", "light 3 on: may do that. It takes lights: has right mooring gives it: ● as declared"},
+		{"odd.strand", "northquay-switch", "light 3 on", "light 3 on: may do that. It takes lights: has right mooring gives it: ● as " +
+			"declared"},
 		{"odd.strand", "northquay-switch", "strike person ulla", "may not do that. It takes change people: lacks right master gives it"},
 		{"marit.fell", "northquay-switch", "light 3 on", "may not do that. They have no account there."},
 		{"gunnar.holt", "stores-database", "SELECT ON stores.items", "It takes SELECT ON stores.items: has"},
@@ -98,7 +100,8 @@ func devicePages(t *testing.T, d *demo.Demo) {
 	p.click("Ask northquay-switch what would change")
 	p.sees("+ person tide-board, class mooring")
 	p.shot("device")
-	p.do(chromedp.SendKeys(css("input[placeholder='odd.strand']"), "odd.strand"), chromedp.SendKeys(css("input[list=actions]"), "light 3 on"))
+	p.do(chromedp.SendKeys(css("input[placeholder='odd.strand']"), "odd.strand"),
+		chromedp.SendKeys(css("input[list=actions]"), "light 3 on"))
 	p.click("Tell")
 	p.sees("Odd Strand may do that.")
 	p.sees("right mooring gives it")
@@ -163,7 +166,7 @@ func TestDialectCommands(t *testing.T) {
 	sly := write(t, dir, "sly.yaml", strings.Replace(string(text), "quote: {rule: double}", "quote: {rule: never, only: '.*'}", 1))
 	expect(t, d, 1, "which the system takes for the words", "dialect", "check", sly)
 	bad := write(t, dir, "bad.yaml", "dialect: 1\nkind: x\nreach: {over: post, as: exec}\nholds: {}\nquote: {rule: none}\n")
-	said := expect(t, d, 1, `reach: over is "post"; it is ssh, tcp, host`, "dialect", "check", bad)
+	said := expect(t, d, 1, `reach: over is "post"; it is ssh, tcp, host, here`, "dialect", "check", bad)
 	for _, want := range []string{`quote: rule is "none"`, "holds says nothing of account"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("not all faults are told: %s", said)

@@ -76,7 +76,7 @@ type Access struct {
 	Wait     time.Duration // how long any single answer may take; 0 means 20 s
 	Homes    bool          // surveys look at homes too, which is a look at every file in them
 	Dial     Dial          // how to come to the address; nil: directly
-	Host     OpenHost      // for targets that are run on a host: the one that it is; nil: our own
+	Host     OpenHost      // for targets that are run on a host: that one
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 

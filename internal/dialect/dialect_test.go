@@ -58,7 +58,7 @@ func TestFaults(t *testing.T) {
 		{"full-name: row.name", "fullname: row.name", `quay.yaml:12: account: "fullname" is no attribute`},
 		{"name: row.login, ", "", "quay.yaml:10: account: the list does not say which is the name"},
 		{"read: {lines: '^(?P<login>\\S+) (?P<name>.*)$', skip: ['^total']}", "read: {}", "read says 0 ways to read the answer"},
-		{"over: ssh, as: exec", "over: host, as: session", "on a host there are commands, and no session"},
+		{"over: ssh, as: exec", "over: host, as: session", "on a host programs are run, and there is no session"},
 		{"over: ssh", "over: host", "what is run on a host is given its arguments as they are, and needs none"},
 		{"holds:", "changing: {enter: [on]}\nholds:", "changing is a mode of a session without a candidate"},
 		{"holds:", "actions: {given-by: may, table: [{action: x}]}\nholds:", `given-by is "may", which is an attribute of nothing`},

@@ -39,7 +39,7 @@ type File struct {
 
 // Reach says how to come to such a system.
 type Reach struct {
-	Over string `yaml:"over"` // ssh; tcp; or host: on the host that the target is reached via, without one on our own
+	Over string `yaml:"over"` // ssh; tcp; host: by programs on the host that the target is reached via; here: by programs on our own
 	As   string `yaml:"as"`   // exec: a command each; or session: one conversation
 }
 
@@ -169,6 +169,9 @@ type Job struct {
 	Each   Pattern `yaml:"each"`   // a line of that which begins the output of a statement, by the part n, counted from 1
 	Before Text    `yaml:"before"` // what stands before each statement, for the output to tell it apart; may hold ${n}
 }
+
+// programs says whether such a system is run by programs.
+func (r Reach) programs() bool { return r.Over == "host" || r.Over == "here" }
 
 // Schema is what such a target is, and what of it can be set.
 func (f *File) Schema() model.Schema { return f.schema }

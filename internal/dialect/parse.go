@@ -144,9 +144,9 @@ func (c *checker) run() {
 	if !kindName.MatchString(f.Kind) {
 		c.fault(0, "kind %q does not begin with a letter, or has other characters than a to z, 0 to 9 and -", f.Kind)
 	}
-	c.oneOf("reach: over", f.Reach.Over, "ssh", "tcp", "host")
+	c.oneOf("reach: over", f.Reach.Over, "ssh", "tcp", "host", "here")
 	c.oneOf("reach: as", f.Reach.As, "exec", "session")
-	if f.Reach.Over == "host" {
+	if f.Reach.programs() {
 		if f.Quote.Rule != "" {
 			c.fault(0, "quote: what is run on a host is given its arguments as they are, and needs none")
 		}
@@ -156,8 +156,8 @@ func (c *checker) run() {
 	if f.Reach.Over == "tcp" && f.Reach.As == "exec" {
 		c.fault(0, "over tcp there is nothing but a session")
 	}
-	if f.Reach.Over == "host" && f.Reach.As == "session" {
-		c.fault(0, "on a host there are commands, and no session: reach: {over: host, as: exec}")
+	if f.Reach.programs() && f.Reach.As == "session" {
+		c.fault(0, "on a host programs are run, and there is no session: reach: {over: %s, as: exec}", f.Reach.Over)
 	}
 	if f.Session.Wide < 0 || f.Session.Wide > 0 && f.Session.Twice {
 		c.fault(0, "session: wide is how many characters a line has at most, and does not go together with twice")

@@ -205,12 +205,22 @@ func TestRunOnHost(t *testing.T) {
 	}
 	quay := &quayhost{Connector: h.Tern.Memory, l: l}
 	h.Kinds["quayhost"] = quay
+	near, err := dialect.Learn("near.yaml", []byte(strings.NewReplacer("over: host", "over: here", "kind: folio-here", "kind: folio-near").Replace(
+		string(text))))
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.Kinds["folio-near"] = near
 	s, _ := taught(t, h, "folio-here.yaml", text)
 	const declaration = "roost: 1\ntargets:\n  press: {kind: folio-here, via: quay, login: {as: press}}\n" +
 		"  quay: {kind: quayhost, address: x, login: {as: root}}\n  deck: {kind: quayhost, login: {as: root}}\n"
-	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: declaration}}, "begin"); err == nil ||
-		!strings.Contains(fmt.Sprint(door.ProblemOf(err).Faults), `target "deck" has no address`) {
-		t.Errorf("%v", err)
+	for text, want := range map[string]string{declaration: `target "deck" has no address`,
+		strings.Replace(declaration, "via: quay, ", "", 1):          `target "press" of kind folio-here is run on a host; say on which: via: HOST`,
+		strings.Replace(declaration, "folio-here", "folio-near", 1): `is run where the service is, and not via quay`} {
+		if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "begin"); err == nil ||
+			!strings.Contains(fmt.Sprint(door.ProblemOf(err).Faults), want) {
+			t.Errorf("%v, want %s", err, want)
+		}
 	}
 	whole := strings.Replace(declaration, "deck: {", "deck: {address: y, ", 1)
 	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: whole}}, "begin"); err != nil {

@@ -106,14 +106,18 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 }
 
 // displaced says of an act that takes somebody out of a set whether they leave it by entering another in the same batch: then
-// nothing is typed for it, and they are never without.
+// nothing is typed for it, and they are never without. It is the last to be taken back: that they enter it again.
 func (b *batch) displaced(a connect.Act) bool {
 	if h := b.file.Holds[a.Object.String()]; a.Verb != model.LeaveIt || h == nil || len(h.OneOf) == 0 {
 		return false
 	}
-	return slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
+	by := slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
 		return x.Verb == model.JoinIt && x.Object == a.Object && x.Member == a.Member && x.MemberKind == a.MemberKind
 	})
+	if by {
+		b.done = slices.Insert(b.done, 0, a)
+	}
+	return by
 }
 
 // enters enters the mode in which something can be changed, before the first act. Where that cannot be, no act can.

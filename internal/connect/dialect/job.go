@@ -21,7 +21,7 @@ func (b *batch) job(ctx context.Context, ready []int) {
 	var lines []string
 	var whose []int // by line
 	for _, i := range ready {
-		if b.Acts[i].Verb == model.AdoptIt {
+		if b.Acts[i].Verb == model.AdoptIt || b.displaced(b.Acts[i]) {
 			continue
 		}
 		var own []string

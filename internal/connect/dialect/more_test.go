@@ -65,7 +65,7 @@ func pressHere(t *testing.T) (dialect.Connector, connect.Access) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	here := strings.NewReplacer("over: ssh", "over: host", "quote: {rule: double}\n", "", "kind: folio", "kind: folio-here", "say: folio ",
+	here := strings.NewReplacer("over: ssh", "over: here", "quote: {rule: double}\n", "", "kind: folio", "kind: folio-here", "say: folio ",
 		"say: "+program+" ", "say: 'folio ", "say: '"+program+" ").Replace(string(text))
 	f, err := language.Read("folio-here.yaml", []byte(here))
 	if err != nil {
@@ -127,6 +127,10 @@ func TestOnHostFaults(t *testing.T) {
 		x.Close()
 	}
 	led := errors.New("the way there is closed")
+	c.File.Reach.Over = "host"
+	if _, err := c.Open(ctx, a); err == nil || !strings.Contains(err.Error(), "nothing says on which") {
+		t.Errorf("%v", err)
+	}
 	a.Host = func(context.Context) (connect.Host, error) { return nil, led }
 	if _, err := c.Open(ctx, a); !errors.Is(err, led) {
 		t.Errorf("%v", err)

@@ -69,10 +69,13 @@ func (c Connector) signIn(ctx context.Context, a connect.Access, login string, s
 	s := &session{file: c.File, access: a}
 	var line io.ReadWriter
 	switch c.File.Reach.Over {
-	case "host":
+	case "host", "here":
 		open := a.Host
-		if open == nil {
+		if c.File.Reach.Over == "here" {
 			open = openHere
+		}
+		if open == nil {
+			return nil, errors.New("it is run on a host, and nothing says on which (via)")
 		}
 		host, err := open(ctx)
 		s.conn, s.host = host, host

@@ -126,14 +126,29 @@ func (c *checker) expression(t model.Text, bare bool) {
 	}
 }
 
+// reached faults how a target is said to be reached.
+func (c *checker) reached(t *model.Target, schema model.Schema) {
+	switch {
+	case schema.Runs == "" && t.Address.Raw == "":
+		c.fault(t.Pos, "target %q has no address", t.Name)
+	case schema.Runs == model.OnHost && t.Via.Name == "":
+		c.fault(t.Pos, "target %q of kind %s is run on a host; say on which: via: HOST", t.Name, t.Kind)
+	case schema.Runs == model.Here && t.Via.Name != "":
+		c.fault(t.Via.Pos, "target %q of kind %s is run where the service is, and not via %s", t.Name, t.Kind, t.Via.Name)
+	}
+	if t.Via.Name != "" && known(c, "target", t.Via, c.d.Targets) {
+		if via := c.d.Targets[t.Via.Name]; !c.schemas[via.Kind].Leads {
+			c.fault(t.Via.Pos, "target %q is reached via %s, and one of kind %s leads nowhere", t.Name, via.Name, via.Kind)
+		}
+	}
+}
+
 func (c *checker) target(t *model.Target) {
 	schema, ok := c.schemas[t.Kind]
 	if !ok && t.Kind != "" {
 		c.fault(t.Pos, "%s", Meant(fmt.Sprintf("target %q is of unknown kind %q", t.Name, t.Kind), t.Kind, sorted(c.schemas)))
 	}
-	if t.Address.Raw == "" && !schema.Hosted {
-		c.fault(t.Pos, "target %q has no address", t.Name)
-	}
+	c.reached(t, schema)
 	c.template(t.Address)
 	c.template(t.Login.As)
 	for _, name := range sorted(t.Settings) {
@@ -150,11 +165,6 @@ func (c *checker) target(t *model.Target) {
 	}
 	for _, ref := range t.After {
 		known(c, "target", ref, c.d.Targets)
-	}
-	if t.Via.Name != "" && known(c, "target", t.Via, c.d.Targets) {
-		if via := c.d.Targets[t.Via.Name]; !c.schemas[via.Kind].Leads {
-			c.fault(t.Via.Pos, "target %q is reached via %s, and one of kind %s leads nowhere", t.Name, via.Name, via.Kind)
-		}
 	}
 	if t.Homes.Stale > 0 && ok && schema.Of(model.HomeKind) == nil {
 		c.fault(t.Pos, "target %q is of kind %s, where nobody has a home", t.Name, t.Kind)

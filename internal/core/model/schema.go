@@ -18,12 +18,18 @@ type Schema struct {
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
 	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
-	Hosted      bool         `json:"hosted,omitempty"`       // it is run on the host that it is reached via, or on our own, and has no address
+	Runs        string       `json:"runs,omitempty"`         // OnHost or Here: it is run by programs, and has no address of its own
 	Permits     *Permits     `json:"permits,omitempty"`      // nil: what actions take there is not known
 	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an
 	// address; "" for none. Nil: a login is an account, wherever it comes from.
 	Answers func(accounts []string, login, from string) string `json:"-"`
 }
+
+// Where targets are run that have no address of their own.
+const (
+	OnHost = "on-host" // the one that the target is reached via
+	Here   = "here"    // that of the service
+)
 
 // Permits is how it is told on targets of a kind what somebody may do.
 type Permits struct {

@@ -134,7 +134,7 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	if err != nil {
 		return out, door.Wrong("text", "%v", err)
 	}
-	if pupil.Schema().Hosted && !s.lesson(text) { // an administrator of Hen Roost is none of the host that it is run on
+	if pupil.Schema().Runs != "" && !s.lesson(text) { // an administrator of Hen Roost is none of the host that it is run on
 		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and start the service anew",
 			file)
 	}
