@@ -205,8 +205,8 @@ func TestRunOnHost(t *testing.T) {
 	}
 	quay := &quayhost{Connector: h.Tern.Memory, l: l}
 	h.Kinds["quayhost"] = quay
-	near, err := dialect.Learn("near.yaml", []byte(strings.NewReplacer("over: host", "over: here", "kind: folio-here", "kind: folio-near").Replace(
-		string(text))))
+	own := strings.NewReplacer("over: host", "over: here", "kind: folio-here", "kind: folio-near").Replace(string(text))
+	near, err := dialect.Learn("near.yaml", []byte(own))
 	if err != nil {
 		t.Fatal(err)
 	}
