@@ -46,16 +46,11 @@ func detail(attribute string, values []string) string {
 	if attribute != model.ClockOff {
 		return model.Called(attribute) + " " + strings.Join(values, ", ")
 	}
-	switch n, err := strconv.Atoi(one(values)); {
-	case err != nil:
+	n, err := strconv.Atoi(one(values))
+	if err != nil {
 		return ""
-	case n == 0:
-		return "its clock is right"
-	case n > 0:
-		return fmt.Sprintf("its clock is %d seconds ahead", n)
-	default:
-		return fmt.Sprintf("its clock is %d seconds behind", -n)
 	}
+	return "its clock is " + model.ClockWords(n)
 }
 
 func several(kind string) string {

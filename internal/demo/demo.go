@@ -62,7 +62,10 @@ type Demo struct {
 	Rota        *world.Postgres
 	Ticketing   *world.Application
 	Portal      *world.Application
-	Switch      *world.Switch
+	Switch      *world.Spoken
+	Router      *world.Spoken
+	Crewing     *world.Spoken
+	Timetables  *world.Spoken
 	dir         string
 	config      serve.Config
 }
@@ -181,10 +184,17 @@ func (d *Demo) start(ctx context.Context) error {
 			NoETag: true, Page: 5, Licences: map[string]int{"planner-seat": 12}})
 		return err
 	})
-	begin("northquay-switch", func() error {
-		d.Switch, err = world.StartSwitch(filepath.Join(d.dir, "northquay-switch"), "127.0.9.1")
-		return err
-	})
+	for _, x := range []struct {
+		name, ip string
+		start    func(dir, ip string) (*world.Spoken, error)
+		made     **world.Spoken
+	}{{"northquay-switch", "127.0.9.1", world.StartSwitch, &d.Switch}, {"old-bridge", "127.0.9.21", world.StartRouter, &d.Router},
+		{"crewing", "127.0.9.22", world.StartCrewing, &d.Crewing}, {"timetables", "127.0.9.23", world.StartTimetables, &d.Timetables}} {
+		begin(x.name, func() (err error) {
+			*x.made, err = x.start(filepath.Join(d.dir, x.name), x.ip)
+			return err
+		})
+	}
 	begin("service", func() error {
 		d.Server, err = serve.Start(ctx, d.config)
 		return err
@@ -224,8 +234,9 @@ func (d *Demo) writeDeclaration() error {
 		fmt.Fprintf(&b, "  %s: %s\n", h.param, d.Hosts[h.name].Address)
 	}
 	fmt.Fprintf(&b, "  staff_directory: %s\n  stores_database: %s\n  rota_database: %s\n  ticketing: %s\n  crew_portal: %s\n  "+
-		"northquay_switch: %s\n",
-		d.Directory.Address, d.Stores.Address, d.Rota.Address, d.Ticketing.Address, d.Portal.Address, d.Switch.Address)
+		"northquay_switch: %s\n  old_bridge: %s\n  crewing: %s\n  timetables: %s\n",
+		d.Directory.Address, d.Stores.Address, d.Rota.Address, d.Ticketing.Address, d.Portal.Address, d.Switch.Address,
+		d.Router.Address, d.Crewing.Address, d.Timetables.Address)
 	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
 }
 
@@ -251,7 +262,8 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password),
 		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password),
 		"ticketing-token": []byte(d.Ticketing.Token), "crew-portal-token": []byte(d.Portal.Token),
-		"northquay-switch-password": []byte(d.Switch.Password)} {
+		"northquay-switch-password": []byte(d.Switch.Password), "old-bridge-password": []byte(d.Router.Password),
+		"crewing-password": []byte(d.Crewing.Password), "timetables-password": []byte(d.Timetables.Password)} {
 		if err := c.Send(ctx, http.MethodPut, "/secrets/"+name, map[string]any{"value": value}, nil); err != nil {
 			return err
 		}
@@ -279,8 +291,10 @@ func (d *Demo) Close() {
 	if d.Rota != nil {
 		wg.Go(d.Rota.Remove)
 	}
-	if d.Switch != nil {
-		wg.Go(d.Switch.Stop)
+	for _, s := range []*world.Spoken{d.Switch, d.Router, d.Crewing, d.Timetables} {
+		if s != nil {
+			wg.Go(s.Stop)
+		}
 	}
 	for _, a := range []*world.Application{d.Ticketing, d.Portal} {
 		if a != nil {

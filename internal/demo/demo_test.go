@@ -37,7 +37,8 @@ func TestCompany(t *testing.T) {
 	}
 	list = append(list, declare.File{Name: "addresses.yaml",
 		Text: "roost: 1\nparams: {arctic_tern: a, sooty_tern: b, little_tern: c, northquay: d, slipway: f, staff_directory: e, " +
-			"stores_database: g, rota_database: h, ticketing: i, crew_portal: j, northquay_switch: k}\n"})
+			"stores_database: g, rota_database: h, ticketing: i, crew_portal: j, northquay_switch: k, " +
+			"old_bridge: l, crewing: m, timetables: n}\n"})
 	kinds, err := serve.Kinds("../../demo/dialects")
 	if err != nil {
 		t.Fatal(err)
@@ -50,7 +51,7 @@ func TestCompany(t *testing.T) {
 	if _, err := resolve.Resolve(d, schemas, time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
-	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 13 || len(d.Roles) != 12 || len(d.Targets) != 11 {
+	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 13 || len(d.Roles) != 12 || len(d.Targets) != 14 {
 		t.Errorf("%d files, %d users, %d groups, %d roles, %d targets", len(list), len(d.Users), len(d.Groups), len(d.Roles),
 			len(d.Targets))
 	}

@@ -39,8 +39,8 @@ func (c *comparer) unused() {
 		case model.SystemKind:
 			if off, err := strconv.Atoi(o.Attributes.One(model.ClockOff)); err == nil && (off > clockMost || off < -clockMost) {
 				c.add(model.Finding{Kind: model.WrongClock, Act: model.Act{Object: o.Kind, Name: o.Name},
-					Note: fmt.Sprintf("its clock is %d seconds off: expiry days and its own records are wrong by as much; set the "+
-						"clock there", off)})
+					Note: fmt.Sprintf("its clock is %s: expiry days and its own records are wrong by as much; set the clock there",
+						model.ClockWords(off))})
 			}
 		}
 	}

@@ -99,7 +99,7 @@ func TestUnused(t *testing.T) {
 
 		"different: change group crew: administrators ulla → administrators odd",
 		"unexpected: end elevation /bin/reboot: ulla (ulla)", "unexpected: end elevation all: ulla (ulla)",
-		"clock-off: for a person to decide itself its clock is 9000 seconds off",
+		"clock-off: for a person to decide itself its clock is 3 hours ahead",
 		"stale-home: remove home /home/gone: used last on 2025-01-31 → archived", "nobody has its number any more",
 		"stale-home: remove home /home/odd: used last on 2026-01-31 → archived (odd)"} {
 		if !strings.Contains(got, want) {

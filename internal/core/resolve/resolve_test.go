@@ -436,8 +436,8 @@ func BenchmarkShort(b *testing.B) {
 	for i := range 100_000 {
 		fmt.Fprintf(&text, "  hand%06d: {name: Hand %d, roles: [desk]}\n", i, i)
 	}
-	text.WriteString("roles: {desk: {gives: [{at: ticketing, licences: [seat, plan]}]}}\ntargets:\n  ticketing: {kind: application, address: x, " +
-		"login: {as: x}}\npools: {enough: {seats: 100000, at: {ticketing: seat}}, few: {seats: 99999, " +
+	text.WriteString("roles: {desk: {gives: [{at: ticketing, licences: [seat, plan]}]}}\ntargets:\n  ticketing: {kind: " +
+		"application, address: x, login: {as: x}}\npools: {enough: {seats: 100000, at: {ticketing: seat}}, few: {seats: 99999, " +
 		"at: {ticketing: plan}}}\n")
 	d, err := declare.Read([]declare.File{{Name: "c.yaml", Text: text.String()}}, application)
 	if err != nil {

@@ -79,10 +79,10 @@ func (a *atManning) Say(line string, ask func(string) string) ([]string, bool) {
 	office := m.Is.People[a.login].Office
 	switch w[0] + " " + w[1] {
 	case "roll people":
-		out := []string{"LOGIN             FULL NAME                                NUMBER  GROUP       ENTERED   BARRED"}
+		out := []string{"LOGIN                   FULL NAME                                NUMBER  GROUP       ENTERED   BARRED"}
 		for _, n := range slices.Sorted(maps.Keys(m.Is.People)) {
 			if p := m.Is.People[n]; office || n == a.login {
-				out = append(out, cell(n, 17)+" "+cell(p.Full, 40)+" "+cell(strconv.Itoa(p.Number), 7)+" "+cell(p.Group, 11)+" "+
+				out = append(out, cell(n, 23)+" "+cell(p.Full, 40)+" "+cell(strconv.Itoa(p.Number), 7)+" "+cell(p.Group, 11)+" "+
 					cell(p.Entered, 9)+" "+map[bool]string{true: "barred", false: "-"}[p.Barred])
 			}
 		}

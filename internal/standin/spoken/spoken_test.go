@@ -473,8 +473,8 @@ func TestManning(t *testing.T) {
 	> hand-in
 	?? only the office may
 	> roll people
-	LOGIN             FULL NAME                                NUMBER  GROUP       ENTERED   BARRED
-	ulla              Ulla "U" Niemi                           1042    engine      `+julianToday()+`   -`)
+	LOGIN                   FULL NAME                                NUMBER  GROUP       ENTERED   BARRED
+	ulla                    Ulla "U" Niemi                           1042    engine      `+julianToday()+`   -`)
 	m.Waits = time.Hour
 	held(t, m, "odd", `
 	> hand-in

@@ -4,9 +4,19 @@
 
   let { details, called }: { details?: Record<string, string[]>; called: (attribute: string) => string } = $props();
 
+  const day = 86400;
+  const units: [number, string, number][] = [
+    [365 * day, 'years', 730 * day],
+    [day, 'days', 2 * day],
+    [3600, 'hours', 7200],
+    [60, 'minutes', 600],
+    [1, 'seconds', 0],
+  ];
   function clock(seconds: number) {
     if (seconds === 0) return 'right';
-    return `${Math.abs(seconds)} seconds ${seconds > 0 ? 'ahead' : 'behind'}`;
+    const off = Math.abs(seconds);
+    const [size, word] = units.find(([, , from]) => off >= from)!;
+    return `${Math.round(off / size)} ${word} ${seconds > 0 ? 'ahead' : 'behind'}`;
   }
   const told = $derived(
     Object.entries(details ?? {})
