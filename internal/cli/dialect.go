@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"errors"
 	"fmt"
 	"net/http"
 	"net/url"
@@ -121,13 +122,17 @@ func (a *app) tried(c *cobra.Command, args []string) (out seen.TriedDialect, err
 }
 
 func (a *app) dialectTry() *cobra.Command {
-	return &cobra.Command{Use: "try FILE TARGET", Short: "Look at a target with a dialect that nobody relies on yet",
+	look := false
+	c := &cobra.Command{Use: "try FILE TARGET", Short: "Look at a target with a dialect that nobody relies on yet",
 		Args: cobra.ExactArgs(2),
 		Long: `Look at a target with a dialect that nobody relies on yet: all its lists are typed and read, and nothing else is. The target is
 one that is declared, of whatever kind; its address, login and secret are used. What is typed is the file's to say, so that it takes
 an administrator.`,
-		Example: "  roost dialect try dialects/harbour-switch.yaml northquay-switch",
+		Example: "  roost dialect try dialects/harbour-switch.yaml northquay-switch --look",
 		RunE: func(c *cobra.Command, args []string) error {
+			if !look {
+				return wrong{errors.New("nothing but looking is tried; declare the target to change it")}
+			}
 			out, err := a.tried(c, args)
 			if err != nil {
 				return err
@@ -142,6 +147,8 @@ an administrator.`,
 			a.tell("\nAccounts: %s", strings.Join(out.Accounts, ", "))
 			return nil
 		}}
+	c.Flags().BoolVar(&look, "look", true, "look, and change nothing; nothing more is tried")
+	return c
 }
 
 func (a *app) dialectRecord() *cobra.Command {

@@ -409,6 +409,11 @@ func TestRecordings(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	sealed := read(t, small+"strike: ['\\$6\\$\\S+']\n")
+	x, err := sealed.Record(nil, func(string) (string, error) { return "ulla Ulla $6$salt$hash Niemi\n", nil })
+	if err != nil || x.Talk[0].Answered.Raw != "ulla Ulla (sealed) Niemi\n" {
+		t.Errorf("%+v %v", x, err)
+	}
 	text, err := r.Write()
 	if err != nil {
 		t.Fatal(err)

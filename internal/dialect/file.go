@@ -24,6 +24,7 @@ type File struct {
 	Fold    bool              `yaml:"fold-names"`
 	System  []string          `yaml:"system"`  // patterns of names that such systems have for themselves
 	Factory []string          `yaml:"factory"` // and that they are delivered with
+	Strike  []Pattern         `yaml:"strike"`  // what is struck out of recordings: what nobody is to read
 	Target  *Listing          `yaml:"target"`  // what the system tells of itself
 	Holds   map[string]*Holds `yaml:"holds"`   // by kind of object
 	Signed  *Signed           `yaml:"signed-in"`

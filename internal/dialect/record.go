@@ -98,6 +98,14 @@ func (f *File) Record(v Vars, say func(line string) (string, error)) (*Recording
 	return r, nil
 }
 
+// struck is what is answered, without what nobody is to read.
+func (f *File) struck(answer string) string {
+	for _, p := range f.Strike {
+		answer = p.ReplaceAllLiteralString(answer, "(sealed)")
+	}
+	return answer
+}
+
 // turn types a listing, and tells what is read out of what is answered.
 func (f *File) turn(l *Listing, what string, v Vars, say func(line string) (string, error)) (Turn, error) {
 	line, err := l.Say.Typed(v, f.Quote)
@@ -108,6 +116,7 @@ func (f *File) turn(l *Listing, what string, v Vars, say func(line string) (stri
 	if err != nil {
 		return Turn{}, fmt.Errorf("%q: %w", line, err)
 	}
+	answer = f.struck(answer)
 	t := Turn{Typed: line, Answered: Text{Raw: answer}, Reads: what, Fails: f.Failure(answer)}
 	if t.Fails != "" && what == "actions" { // it does not know that action
 		return t, nil

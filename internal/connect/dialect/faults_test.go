@@ -267,7 +267,23 @@ func TestRouter(t *testing.T) {
 	if x := all[model.Named{Kind: model.Account, Name: "service"}]; !x.Attributes.Has(model.FactoryMade) {
 		t.Errorf("%v", x.Attributes.Map())
 	}
-	got := s.Apply(ctx, []connect.Act{
+	hers := a
+	hers.As, hers.Secret = "ulla", []byte(`-a "word" of '$(hers)'`)
+	ulla, err := dialect.Typing(ctx, c, hers)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := ulla.Type(ctx, "hands on"); err != nil {
+		t.Fatal(err)
+	}
+	got := s.Apply(ctx, []connect.Act{connecttest.Act(model.Disable, model.Account, "service", model.Change{Attribute: model.Disabled,
+		Before: []string{"no"}, After: []string{"yes"}})})
+	if got[0].Outcome != connect.Failed || got[0].Words != "hands are on by ulla" {
+		t.Errorf("somebody else changes it at this moment: %+v", got)
+	}
+	ulla.Close()
+	time.Sleep(50 * time.Millisecond)
+	got = s.Apply(ctx, []connect.Act{
 		connecttest.Act(model.Modify, model.Account, "ulla", model.Change{Attribute: "level", Before: []string{"3"}, After: []string{"4"}}),
 		connecttest.Act(model.Disable, model.Account, "roost", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 			After: []string{"yes"}})})

@@ -11,7 +11,8 @@ import (
 // off.
 type Bollard struct {
 	kept
-	Is BollardState
+	Is    BollardState
+	hands *atBollard // whose are on: nobody else can change anything
 }
 
 // BollardState is what it keeps.
@@ -31,7 +32,7 @@ type Hand struct {
 
 // NewBollard makes one with the state in a file or, where there is none, as it is found.
 func NewBollard(file string, found BollardState) (*Bollard, error) {
-	b := &Bollard{kept{file}, found}
+	b := &Bollard{kept: kept{file}, Is: found}
 	return b, b.load(&b.Is)
 }
 
@@ -54,13 +55,12 @@ type atBollard struct {
 	login string
 	level int
 	left  bool
-	hands bool // on: something can be changed
 }
 
 func (a *atBollard) Greeting() string { return "bollard/2" }
 
 func (a *atBollard) Prompt() string {
-	if a.hands {
+	if a.b.hands == a {
 		return "bridge, hands on# "
 	}
 	return "bridge# "
@@ -80,7 +80,12 @@ func broken(lines []string, wide int) (out []string) {
 	return out
 }
 func (a *atBollard) Left() bool { return a.left }
-func (a *atBollard) Close()     {}
+
+func (a *atBollard) Close() {
+	if a.b.hands == a {
+		a.b.hands = nil
+	}
+}
 
 func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 	w := append(words(line), "", "", "", "")
@@ -100,8 +105,13 @@ func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 				fmt.Sprintf("last = %d", h.Last), "")
 		}
 		return broken(out, bollardWide), true
+	case w[0] == "hands" && a.b.hands != nil && a.b.hands != a:
+		return bad("hands are on by " + a.b.hands.login)
+	case w[0] == "hands" && w[1] == "on":
+		a.b.hands = a
+		return nil, false
 	case w[0] == "hands":
-		a.hands = w[1] == "on"
+		a.b.hands = nil
 		return nil, false
 	case w[0] == "clock":
 		return []string{"clock = " + time.Now().Add(-a.b.Is.Behind).UTC().Format("02 Jan 2006 15:04:05")}, false
@@ -109,7 +119,7 @@ func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 		return bad("unknown word")
 	case a.level < 9:
 		return bad("level too low")
-	case !a.hands:
+	case a.b.hands != a:
 		return bad("hands are off")
 	}
 	h, there := a.b.Is.Users[w[1]]
