@@ -96,7 +96,7 @@ func TestDatabasePages(t *testing.T) {
 	p := signedIn(t, d, "/")
 	p.sees("Sign out")
 	p.do(chromedp.Navigate(p.url + "/users/ines.moreau"))
-	p.sees("Inès Moreau is as declared on 9 targets.") // with two accounts on one of them
+	p.sees("Inès Moreau is as declared on 10 targets.") // with two accounts on one of them
 	p.do(chromedp.Navigate(p.url + "/targets/stores-database"))
 	p.sees("31 accounts")
 	p.do(chromedp.WaitVisible(css("input[list=origins]")), chromedp.Click(css("input[list=origins]")))

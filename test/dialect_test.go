@@ -102,7 +102,7 @@ func devicePages(t *testing.T, d *demo.Demo) {
 	p.shot("device")
 	p.do(chromedp.SendKeys(css("input[placeholder='odd.strand']"), "odd.strand"),
 		chromedp.SendKeys(css("input[list=actions]"), "light 3 on"))
-	p.click("Tell")
+	p.click("May they?")
 	p.sees("Odd Strand may do that.")
 	p.sees("right mooring gives it")
 	p.do(chromedp.Navigate(p.url + "/rounds/1"))

@@ -50,7 +50,7 @@ func TestCutOff(t *testing.T) {
 	go func() { gone <- laptop.Wait() }()
 
 	atSea := signalSSHD(t, d, "little-tern", syscall.SIGSTOP)
-	out := expect(t, d, 4, "3 of 4 accounts are shut. 1 still open: tried again until shut.", "suspend", "bjorn.aasen", "--because",
+	out := expect(t, d, 4, "4 of 5 accounts are shut. 1 still open: tried again until shut.", "suspend", "bjorn.aasen", "--because",
 		"laptop lost", "--security")
 	for _, want := range []string{"still open", "1 ended", "the directory refuses it: Account locked", "Your account has expired",
 		"it took the connection but said nothing"} {
@@ -99,7 +99,7 @@ func TestCutOff(t *testing.T) {
 	if _, said, code := roost(t, profile, "", "suspend", "marit.fell", "--because", "x"); code != 1 || !strings.Contains(said, "duty") {
 		t.Errorf("who may restore suspends: %d %s", code, said)
 	}
-	expect(t, d, 0, "is complete: 4 done", "restore", "bjorn.aasen", "--because", "laptop found")
+	expect(t, d, 0, "is complete: 5 done", "restore", "bjorn.aasen", "--because", "laptop found")
 	c, err := signIn("little-tern")
 	if err != nil {
 		t.Fatalf("she is not let in again: %v", err)

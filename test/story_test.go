@@ -91,7 +91,7 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 3, "1 unmatched", "drift", "--kind", "unmatched")
 	expect(t, d, 2, "there is no terminal to ask on", "secret", "set", "x")
 	expect(t, d, 0, "Nothing to draft.", "draft", "--kind", "unmatched", "--because", "try")
-	expect(t, d, 0, "Round 1 makes 24 changes for 1 person on 4 targets.", "draft", "--user", "marit.fell", "--because", "only Marit")
+	expect(t, d, 0, "Round 1 makes 26 changes for 1 person on 5 targets.", "draft", "--user", "marit.fell", "--because", "only Marit")
 	expect(t, d, 1, "round 1 is a draft; look at it and approve it first", "run", "1")
 	expect(t, d, 0, "Round 1 is approved", "approve", "1")
 	expect(t, d, 1, "round 1 is approved already, by odd.strand", "approve", "1")

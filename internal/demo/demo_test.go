@@ -51,7 +51,7 @@ func TestCompany(t *testing.T) {
 	if _, err := resolve.Resolve(d, schemas, time.Now(), nil); err != nil {
 		t.Fatal(err)
 	}
-	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 13 || len(d.Roles) != 12 || len(d.Targets) != 14 {
+	if len(list) < 8 || len(d.Users) != 60 || len(d.Groups) != 13 || len(d.Roles) != 13 || len(d.Targets) != 14 {
 		t.Errorf("%d files, %d users, %d groups, %d roles, %d targets", len(list), len(d.Users), len(d.Groups), len(d.Roles),
 			len(d.Targets))
 	}

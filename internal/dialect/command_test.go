@@ -17,6 +17,7 @@ quote: {rule: doubled}
 fails: ['^no$', '^no: (?P<why>.*)$']
 system: [root]
 factory: [install]
+settings: [scope]
 target: {say: self, read: {pairs: {between: '='}}, is: {now: 'moment(row.clock, "YYYY-MM-DD")', version: row.version}}
 holds:
   account:
@@ -55,7 +56,8 @@ signed-in:
 // The schema is what the file says, and no more.
 func TestSchema(t *testing.T) {
 	s := read(t, full).Schema()
-	if s.Kind != "quay" || s.About != "a quay" || s.SystemNames[0] != "root" || s.Factory[0] != "install" {
+	if s.Kind != "quay" || s.About != "a quay" || s.SystemNames[0] != "root" || s.Factory[0] != "install" || s.Settings[0] != "scope" ||
+		s.Needs[0] != "scope" {
 		t.Errorf("%+v", s)
 	}
 	var got []string
@@ -187,4 +189,38 @@ func FuzzWords(f *testing.F) {
 			}
 		}
 	})
+}
+
+// A recording has the settings of the target that it was made with, and is tried with them.
+func TestRecordingWithSettings(t *testing.T) {
+	f := read(t, full)
+	typed := ""
+	r, err := f.Record(Vars{"settings": map[string]any{"scope": "the \"quay\""}}, func(line string) (string, error) {
+		switch {
+		case strings.HasPrefix(line, "list"):
+			typed = line
+			return `{"people": [{"login": "ulla", "name": "Ulla"}]}`, nil
+		case line == "self":
+			return "clock = 2026-11-26\nversion = 7\n", nil
+		}
+		return "deck\n", nil
+	})
+	if err != nil || typed != `list "the ""quay"""` {
+		t.Fatalf("%q %v", typed, err)
+	}
+	text, err := r.Write()
+	if err != nil {
+		t.Fatal(err)
+	}
+	again, err := ReadRecording("x", text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.Check([]*Recording{again}); err != nil {
+		t.Errorf("%v\n%s", err, text)
+	}
+	again.With = nil
+	if _, err := f.Check([]*Recording{again}); err == nil || !strings.Contains(err.Error(), "nothing is read of account by typing") {
+		t.Errorf("%v", err)
+	}
 }

@@ -14,10 +14,11 @@ import (
 
 // File is one dialect. Read makes one; it is not changed afterwards, and may be used by several goroutines.
 type File struct {
-	Version int    `yaml:"dialect"`
-	Kind    string `yaml:"kind"`  // of target, that it teaches
-	About   string `yaml:"about"` // what such a system is
-	Reach   Reach  `yaml:"reach"`
+	Version int      `yaml:"dialect"`
+	Kind    string   `yaml:"kind"`  // of target, that it teaches
+	About   string   `yaml:"about"` // what such a system is
+	Reach   Reach    `yaml:"reach"`
+	Needs   []string `yaml:"settings"` // that a target must have; ${settings.…} is their values
 	Session Session
 	Quote   Quote
 	Fails   []Pattern         `yaml:"fails"` // lines of an answer that tell of failure; a part named why says why

@@ -144,6 +144,11 @@ func (c *checker) run() {
 	if !kindName.MatchString(f.Kind) {
 		c.fault(0, "kind %q does not begin with a letter, or has other characters than a to z, 0 to 9 and -", f.Kind)
 	}
+	for _, s := range f.Needs {
+		if !kindName.MatchString(s) {
+			c.fault(0, "settings: %q does not begin with a letter, or has other characters than a to z, 0 to 9 and -", s)
+		}
+	}
 	c.oneOf("reach: over", f.Reach.Over, "ssh", "tcp", "host", "here")
 	c.oneOf("reach: as", f.Reach.As, "exec", "session")
 	if f.Reach.programs() {

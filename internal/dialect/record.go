@@ -14,9 +14,10 @@ import (
 
 // Recording is a conversation that was held with such a system, and what is to be read out of it.
 type Recording struct {
-	Version int    `yaml:"recording"`
-	About   string `yaml:"about,omitempty"`
-	Talk    []Turn `yaml:"talk"`
+	Version int               `yaml:"recording"`
+	About   string            `yaml:"about,omitempty"`
+	With    map[string]string `yaml:"settings,omitempty"` // of the target
+	Talk    []Turn            `yaml:"talk"`
 
 	name string
 }
@@ -81,7 +82,12 @@ func (r *Recording) Write() ([]byte, error) {
 
 // Record types all by which something is read, and records what is answered and what is read out of it.
 func (f *File) Record(v Vars, say func(line string) (string, error)) (*Recording, error) {
-	r, v := &Recording{Version: 1, About: "looked at " + f.Kind}, complete(v)
+	r, v := &Recording{Version: 1, About: "looked at " + f.Kind, With: map[string]string{}}, complete(v)
+	if settings, ok := v["settings"].(map[string]any); ok {
+		for k, value := range settings {
+			r.With[k] = fmt.Sprint(value)
+		}
+	}
 	all := f.listings()
 	for _, what := range inOrder(all) {
 		for _, l := range all[what] {
@@ -193,10 +199,14 @@ func (c *checker) turn(r *Recording, t Turn, covered map[*Listing]bool) {
 	if t.Reads == "" || t.Fails != "" {
 		return
 	}
-	list := f.listings()[t.Reads]
+	list, vars := f.listings()[t.Reads], Vars{"settings": map[string]any{}}
+	for k, v := range r.With {
+		vars["settings"].(map[string]any)[Key(k)] = v
+	}
 	i := slices.IndexFunc(list, func(l *Listing) bool {
 		return slices.ContainsFunc(f.asked(t.Reads), func(action string) bool {
-			line, err := l.Say.Typed(Vars{"settings": map[string]any{}, "action": action}, f.Quote)
+			vars["action"] = action
+			line, err := l.Say.Typed(vars, f.Quote)
 			return err == nil && line == t.Typed
 		})
 	})
@@ -205,7 +215,7 @@ func (c *checker) turn(r *Recording, t Turn, covered map[*Listing]bool) {
 		return
 	}
 	covered[list[i]] = true
-	found, err := list[i].Objects(t.Answered.Raw, Vars{"settings": map[string]any{}})
+	found, err := list[i].Objects(t.Answered.Raw, vars)
 	if err != nil {
 		c.at(r, t.Answered.Line, "%v", err)
 		return
@@ -290,6 +300,9 @@ func (c *checker) vars(v string) Vars {
 		for a := range h.Attributes {
 			every[Key(a)] = v
 		}
+	}
+	for _, s := range c.file.Needs {
+		every[Key(s)] = v
 	}
 	return Vars{"name": v, "set": v, "member": v, "value": v, "names": []string{v}, "words": v, "want": every, "was": every,
 		"settings": every, "minutes": "2", "login": "x", "action": v}

@@ -11,6 +11,7 @@ import (
 
 func (f *File) makeSchema() model.Schema {
 	s := model.Schema{Kind: f.Kind, About: f.About, FoldNames: f.Fold, SystemNames: f.System, Factory: f.Factory,
+		Settings: f.Needs, Needs: f.Needs,
 		Runs: map[string]string{"host": model.OnHost, "here": model.Here}[f.Reach.Over], Differs: f.Draft != nil && f.Draft.Differs.Set()}
 	if f.Actions != nil {
 		s.Permits = &model.Permits{Attribute: f.Actions.Given, AtOnce: f.Actions.AtOnce, Examples: f.Actions.Examples}

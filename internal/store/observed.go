@@ -467,16 +467,11 @@ func (s *Store) Administrators(ctx context.Context, target, without string) (map
 		if err != nil {
 			return nil, err
 		}
-		if IsAdministrator(&o) {
+		if o.Administers() {
 			out[o.Name] = o.Attributes.Get(model.Elevation)
 		}
 	}
 	return out, rows.Err()
-}
-
-// IsAdministrator says whether an account is an open one of somebody else's than ours that can become superuser.
-func IsAdministrator(o *model.Object) bool {
-	return o.Kind == model.Account && !o.Ours && o.Attributes.Has(model.Elevation) && o.Attributes.One(model.Disabled) != "yes"
 }
 
 // askedByName is how many names are looked for one by one, rather than all that a target holds looked through.

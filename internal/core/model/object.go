@@ -86,6 +86,11 @@ const (
 // Itself is the name of the object that is the target itself.
 const Itself = "itself"
 
+// Administers says whether an object is an open account of somebody else's than ours that can become superuser.
+func (o *Object) Administers() bool {
+	return o.Kind == Account && !o.Ours && o.Attributes.Has(Elevation) && o.Attributes.One(Disabled) != "yes"
+}
+
 // MembersOf is the attribute of a set that names its members of a kind.
 func MembersOf(kind ObjectKind) string {
 	if kind == GroupKind {

@@ -133,6 +133,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 			h.hold(kind, name, true, []int{at}, "%s of %s on %s: %s; take the step out, or the name out of protect", What(s.Act), touched,
 				name, why)
 		}
+		admins.finds(s.Act)
 		if admins.loses(s.Act); admins.none() {
 			h.hold(LastAdmin, name, true, []int{at},
 				"%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act),

@@ -121,6 +121,13 @@ func (x *admins) none() bool {
 	return false
 }
 
+// finds counts somebody whose account is adopted, and who administers the target by what it has: from then on they could be the last.
+func (x *admins) finds(a model.Act) {
+	if o := x.f.Seen[a.Name]; a.Verb == model.AdoptIt && o != nil && o.Administers() {
+		x.ways[a.Name], x.any = o.Attributes.Get(model.Elevation), true
+	}
+}
+
 // loses takes from somebody what an act takes from them. What acts give counts
 // only once it is read back.
 func (x *admins) loses(a model.Act) {

@@ -215,6 +215,8 @@ func TestHolds(t *testing.T) {
 		model.Attribute{Name: model.Number, Values: []string{"0"}})})
 	seen := map[string]*model.Object{"toor": {Kind: model.Account, Name: "toor", System: true},
 		"henry": {Kind: model.Account, Name: "henry", Ours: true},
+		"boss": {Kind: model.Account, Name: "boss", Attributes: model.Pack(model.Attribute{Name: model.Elevation,
+			Values: []string{"group sudo"}})},
 		"shut": {Kind: model.Account, Name: "shut", Attributes: model.Pack(model.Attribute{Name: model.Elevation,
 			Values: []string{"group sudo", "sudoers"}})}}
 	joins := func(verb model.Verb, group string, names ...string) (out []model.Act) {
@@ -266,6 +268,10 @@ func TestHolds(t *testing.T) {
 			want: "last administrator: remove account eva on arctic would leave nobody there who can administer it; make another " +
 				"administrator first", firm: true},
 		{name: "not the last", acts: one(model.Disable, "odd"), facts: round.Facts{Administrators: both, Accounts: 100}},
+		{name: "found, and then the last", acts: append(one(model.AdoptIt, "boss", "odd"), joins(model.LeaveIt, "sudo", "boss")...),
+			facts: round.Facts{Accounts: 100},
+			want: "last administrator: leave group boss · sudo on arctic would leave nobody there who can administer it; make another " +
+				"administrator first", firm: true},
 		{name: "superuser rights", acts: sudo, want: "elevation: superuser rights on arctic for marit (all)"},
 		{name: "through a group", acts: joins(model.JoinIt, "sudo", "marit", "hanne"),
 			want: "elevation: superuser rights on arctic for hanne (group sudo), marit (group sudo)"},

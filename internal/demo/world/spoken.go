@@ -5,7 +5,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"time"
 
 	"hen-roost/internal/standin/spoken"
 )
@@ -54,10 +53,10 @@ func StartSwitch(dir, ip string) (*Spoken, error) {
 	})
 }
 
-// StartRouter starts the old bridge's router, with the login that it was delivered with open, and its clock years behind.
+// StartRouter starts the old bridge's router, with the login that it was delivered with open.
 func StartRouter(dir, ip string) (*Spoken, error) {
 	return startSpoken(dir, ip, true, func(file, ours string) (spoken.Language, error) {
-		return spoken.NewBollard(file, spoken.BollardState{Behind: 9 * 365 * 24 * time.Hour, Users: map[string]spoken.Hand{
+		return spoken.NewBollard(file, spoken.BollardState{Users: map[string]spoken.Hand{
 			"roost":     {Level: 9, Hash: ours},
 			"service":   {Level: 9, Hash: spoken.Hashed("service")},
 			"odd":       {Full: "Odd Strand", Level: 9, Hash: nobodys(), Last: 2458164},

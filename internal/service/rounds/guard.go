@@ -124,7 +124,7 @@ func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target strin
 	case err != store.ErrNone:
 		return f, err
 	}
-	if err == nil || slices.ContainsFunc(door.KeysOf(f.Seen), func(n string) bool { return store.IsAdministrator(f.Seen[n]) }) {
+	if err == nil || slices.ContainsFunc(door.KeysOf(f.Seen), func(n string) bool { return f.Seen[n].Administers() }) {
 		f.Administrators, err = s.Store.Administrators(ctx, target, d.Login)
 		return f, err
 	}
@@ -241,7 +241,7 @@ func (s *Carrier) closing(ctx context.Context, steps []round.Step, f *round.Fact
 func (s *Carrier) administratorsNow(ctx context.Context, target string, f *round.Facts, read work.Read) error {
 	could := map[string][]string{}
 	err := read(ctx, func(o model.Object) error {
-		if store.IsAdministrator(&o) {
+		if o.Administers() {
 			could[o.Name] = o.Attributes.Get(model.Elevation)
 		}
 		if o.Kind == model.RightKind && o.Name == model.Superuser {

@@ -60,7 +60,7 @@
       class="border-rule bg-sheet text-ink mx-1 rounded border px-2 py-0.5 font-mono" /></label>
   <datalist id="actions"
     >{#each examples as x (x)}<option value={x}></option>{/each}</datalist>
-  <Button size="xs" type="submit" class="bg-ink text-paper rounded">Tell</Button>
+  <Button size="xs" type="submit" class="bg-ink text-paper rounded">May they?</Button>
 </form>
 <p role="status" class="mb-2">{said}</p>
 {#if found?.action}
