@@ -62,7 +62,7 @@ func TestSpringCrew(t *testing.T) {
 	if err := os.WriteFile(table, []byte(springCrew), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	said := expect(t, d, 4, "Round 2 is complete: 42 done.", "join", "--from-csv", table, "--batch", "spring-crew", "--because",
+	said := expect(t, d, 4, "Round 2 is complete: 48 done.", "join", "--from-csv", table, "--batch", "spring-crew", "--because",
 		"spring crew",
 		"--yes")
 	if !strings.Contains(said, "line 4: bad.one: the number 1001 is that of marit.fell") || !strings.Contains(said, "3 people") {

@@ -77,6 +77,13 @@ func (x suite) secrets() {
 		x.Errorf("a new password has opened it: %v", o.Attributes.Map())
 	}
 	x.try("open", []model.Act{x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))}, connect.Done)
+	x.try("shut once more", []model.Act{x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes"))}, connect.Done)
+	x.try("open with another password", []model.Act{x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"),
+		model.Change{Attribute: model.Password, Sealed: "six"})}, connect.Done)
+	six := connect.Seal([]byte("six" + thePassword))
+	if p, words := connect.Prove(context.Background(), x.open(), x.name, six); x.Proves && p != connect.Proved {
+		x.Errorf("opened with another password: %s %s", p, words)
+	}
 }
 
 // elevation is given and taken, and tried by whoever has it.

@@ -83,7 +83,7 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 		if b.Lost != nil || a.Verb == model.AdoptIt || b.displaced(a) || !b.enters(ctx, i) {
 			continue
 		}
-		if _, can := b.file.Holds[a.Object.String()].Together(a.Verb); can {
+		if _, can := b.file.Holds[a.Object.String()].Together(a.Verb); can && len(a.Changes) < 2 {
 			w := way{a.Verb, model.Named{Kind: a.Object}}
 			if a.Moves() {
 				w.of = a.Of()
@@ -202,6 +202,16 @@ func (s *session) typed(a connect.Act, say speaker) error {
 		return send(h.Then)
 	case model.Modify:
 		return s.set(a, h, vars, send)
+	case model.Enable: // with whatever else is to be so when it is open, as a new password
+		if err := s.set(a, h, vars, send); err != nil {
+			return err
+		}
+		return send(h.Enable)
+	case model.Disable:
+		if err := send(h.Disable); err != nil {
+			return err
+		}
+		return s.set(a, h, vars, send)
 	}
 	return send(h.Commands(a.Verb))
 }
@@ -214,6 +224,9 @@ func (s *session) send(list []language.Command, vars language.Vars, say speaker)
 // set types what the changes of an act take, one after the other.
 func (s *session) set(a connect.Act, h *language.Holds, vars language.Vars, send func([]language.Command) error) error {
 	for _, c := range a.Changes {
+		if c.Attribute == model.Disabled && (a.Verb == model.Enable || a.Verb == model.Disable) {
+			continue
+		}
 		commands, can := h.Set[c.Attribute]
 		if !can {
 			return failed(c.Attribute + " cannot be set there")
