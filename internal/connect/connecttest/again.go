@@ -26,7 +26,7 @@ func (x suite) again(k connect.Kept) {
 	}
 	open := x.account(model.Enable, x.name, fromTo(model.Disabled, "yes", "no"))
 	x.try("opened", []model.Act{open}, connect.Done)
-	last := "four" // see secrets and elevation
+	last := "six" // see secrets and elevation
 	if x.Elevates {
 		last = "five"
 	}
