@@ -276,7 +276,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.KeyEvent("bjorn"))
 	p.until(`document.querySelector('[role=option]')?.innerText.includes('bjorn.aasen') ?? false`)
 	p.do(chromedp.KeyEvent("\r"))
-	p.sees("Bjørn Åsen is as declared on 4 targets.")
+	p.sees("Bjørn Åsen is as declared on 5 targets.")
 	p.do(chromedp.Navigate(p.url + "/users/nobody.such"))
 	p.sees(`no user is called "nobody.such"`)
 

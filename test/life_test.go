@@ -50,7 +50,7 @@ func TestCutOff(t *testing.T) {
 	go func() { gone <- laptop.Wait() }()
 
 	atSea := signalSSHD(t, d, "little-tern", syscall.SIGSTOP)
-	out := expect(t, d, 4, "3 of 5 accounts are shut. 1 shut, but not proved: see why. 1 still open: tried again until shut.",
+	out := expect(t, d, 4, "4 of 5 accounts are shut. 1 still open: tried again until shut.",
 		"suspend", "bjorn.aasen", "--because", "laptop lost", "--security")
 	for _, want := range []string{"still open", "1 ended", "the directory refuses it: Account locked", "Your account has expired",
 		"it took the connection but said nothing"} {

@@ -65,7 +65,7 @@ func TestCommandLine(t *testing.T) {
 	if len(users) != 1 || users[0].ID != "bjorn.aasen" || users[0].Name != "Bjørn Åsen" {
 		t.Errorf("users: %+v", users)
 	}
-	if csv := must(t, d, "target", "list", "-o", "csv"); !strings.HasPrefix(csv, "name,kind,address,") || strings.Count(csv, "\n") != 12 {
+	if csv := must(t, d, "target", "list", "-o", "csv"); !strings.HasPrefix(csv, "name,kind,address,") || strings.Count(csv, "\n") != 15 {
 		t.Errorf("csv: %s", csv)
 	}
 	if y := must(t, d, "user", "show", "siri", "-o", "yaml"); !strings.Contains(y, "id: siri") {

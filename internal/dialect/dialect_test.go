@@ -60,6 +60,7 @@ func TestFaults(t *testing.T) {
 		{"read: {lines: '^(?P<login>\\S+) (?P<name>.*)$', skip: ['^total']}", "read: {}", "read says 0 ways to read the answer"},
 		{"over: ssh, as: exec", "over: host, as: session", "on a host programs are run, and there is no session"},
 		{"over: ssh", "over: host", "what is run on a host is given its arguments as they are, and needs none"},
+		{"holds:", "lets-in: {say: 'gate ${name}', yes: ok}\nholds:", "lets-in: say, yes and no say how it is asked"},
 		{"holds:", "settings: [Scope 7]\nholds:", `settings: "Scope 7" does not begin with a letter`},
 		{"holds:", "changing: {enter: [on]}\nholds:", "changing is a mode of a session without a candidate"},
 		{"holds:", "actions: {given-by: may, table: [{action: x}]}\nholds:", `given-by is "may", which is an attribute of nothing`},

@@ -8,6 +8,7 @@ package dialect
 
 import (
 	"regexp"
+	"strings"
 
 	"hen-roost/internal/core/model"
 )
@@ -29,7 +30,8 @@ type File struct {
 	Target  *Listing          `yaml:"target"`  // what the system tells of itself
 	Holds   map[string]*Holds `yaml:"holds"`   // by kind of object
 	Signed  *Signed           `yaml:"signed-in"`
-	History *Listing          `yaml:"history"`  // what was changed there, the oldest first: name, at, by, words, and account: whose
+	History *Listing          `yaml:"history"` // what was changed there, the oldest first: name, at, by, words, and account: whose
+	LetsIn  *LetsIn           `yaml:"lets-in"`
 	Actions *Actions          `yaml:"actions"`  // what they take
 	Mode    *Mode             `yaml:"changing"` // in which alone something can be changed
 	Draft   *Draft            `yaml:"candidate"`
@@ -56,6 +58,30 @@ type Session struct {
 	Wide   int        `yaml:"wide"`    // characters at which it breaks a line, which goes on in the next; 0: it breaks none
 	Begin  []Text     `yaml:"begin"`   // typed at first
 	End    []Text     `yaml:"end"`     // and at last
+}
+
+// LetsIn is how the system is asked whether it would let somebody in.
+type LetsIn struct {
+	Say Template `yaml:"say"`
+	Yes Pattern  `yaml:"yes"` // a line of the answer
+	No  Pattern  `yaml:"no"`  // a line of the answer, perhaps with why
+}
+
+// Told is what an answer tells: yes, no and why, or nothing.
+func (l *LetsIn) Told(answer string) (in, why string) {
+	for line := range strings.Lines(answer) {
+		line = strings.TrimRight(line, "\r\n")
+		if m := l.No.FindStringSubmatch(line); m != nil {
+			if i := l.No.SubexpIndex("why"); i >= 0 {
+				why = m[i]
+			}
+			return "no", why
+		}
+		if l.Yes.MatchString(line) {
+			return "yes", ""
+		}
+	}
+	return "", ""
 }
 
 // Mode is what must be entered before anything is changed, and left afterwards.

@@ -131,6 +131,9 @@ func (f *File) commands() map[string][]Command {
 	if f.Signed != nil {
 		out["signed-in end"] = f.Signed.End
 	}
+	if f.LetsIn != nil {
+		out["lets-in"] = []Command{{Say: f.LetsIn.Say}}
+	}
 	if f.Actions != nil && f.Actions.Ask != nil {
 		out["actions ask"] = []Command{{Say: f.Actions.Ask.Say}}
 	}

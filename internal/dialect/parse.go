@@ -201,6 +201,9 @@ func (c *checker) run() {
 	if f.Actions != nil {
 		c.actions(f.Actions)
 	}
+	if g := f.LetsIn; g != nil && (!g.Say.Set() || !g.Yes.Set() || !g.No.Set()) {
+		c.fault(g.Say.Line, "lets-in: say, yes and no say how it is asked whether somebody is let in, and what is answered")
+	}
 	if f.Signed != nil {
 		c.listing("signed-in", f.Signed.List)
 	}

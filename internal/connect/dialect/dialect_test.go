@@ -65,7 +65,8 @@ func skerry(t testing.TB) (*spoken.Server, *spoken.Skerry, connect.Access) {
 func TestSuiteSwitch(t *testing.T) {
 	_, _, a := skerry(t)
 	c := dialect.Connector{File: file(t, "harbour-switch")}
-	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Rights: []string{"mooring"},
+	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, Connector: c, Access: a, Login: "suite.ulla",
+		Rights:    []string{"mooring"},
 		Attribute: model.Change{Attribute: "may-from", Before: []string{"10.0.0.0/8"}, After: []string{"10.1.0.0/16"}}})
 }
 
@@ -142,7 +143,7 @@ func TestJobs(t *testing.T) {
 	l.Waits = 30 * time.Millisecond
 	srv, a := serving(t, l, "127.0.9.4", "manning", "hen-roost", false)
 	c := dialect.Connector{File: file(t, "manning")}
-	connecttest.Run(t, connecttest.Subject{Proves: true, Connector: c, Access: a, Login: "suite.ulla", Number: "1901",
+	connecttest.Run(t, connecttest.Subject{Proves: true, Gate: true, Connector: c, Access: a, Login: "suite.ulla", Number: "1901",
 		Attribute: model.Change{Attribute: "belongs", Before: []string{"deck"}, After: []string{"engine"}}})
 	s := connecttest.Open(t, c, a)
 	var acts []connect.Act

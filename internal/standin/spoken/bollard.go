@@ -113,6 +113,9 @@ func (a *atBollard) Say(line string, ask func(string) string) ([]string, bool) {
 	case w[0] == "hands":
 		a.b.hands = nil
 		return nil, false
+	case w[0] == "gate":
+		h, there := a.b.Is.Users[w[1]]
+		return tellGate(w[1], there && !h.Blocked), false
 	case w[0] == "clock":
 		return []string{"clock = " + time.Now().Add(-a.b.Is.Behind).UTC().Format("02 Jan 2006 15:04:05")}, false
 	case w[0] != "user":

@@ -87,6 +87,9 @@ func (a *atFolio) Say(line string, ask func(string) string) ([]string, bool) {
 			out = append(out, map[string]any{"role": n, "about": f.Is.Roles[n]})
 		}
 		return list(map[string]any{"roles": out})
+	case "gate":
+		p, there := f.Is.People[w[2]]
+		return tellGate(w[2], there && !p.Locked), false
 	case "give", "take-back":
 		return a.roles(w[1] == "give", w[2], w[3:]), false
 	case "lock", "unlock":

@@ -102,6 +102,9 @@ func (a *atManning) Say(line string, ask func(string) string) ([]string, bool) {
 		return no("only the office may"), false
 	}
 	switch w[0] {
+	case "gate":
+		p, there := m.Is.People[w[1]]
+		return tellGate(w[1], there && !p.Barred), false
 	case "hand-in":
 		j := &job{at: time.Now().Add(m.Waits)}
 		for text := ask(""); text != ""; text = ask("") {

@@ -75,8 +75,8 @@ func (x SkerryState) copy() SkerryState {
 
 // SignIn implements Language.
 func (s *Skerry) SignIn(login, password string) bool {
-	p, ok := s.Is.People[login]
-	return ok && p.open() && opens(p.Hash, password)
+	p := s.Is.People[login]
+	return p.open() && opens(p.Hash, password)
 }
 
 // Keys are what opens a login beside its password.
@@ -88,7 +88,7 @@ func (s *Skerry) Keys(login string) []string {
 }
 
 func (m Mooring) open() bool {
-	return !m.Shut && (m.Until == "" || m.Until >= time.Now().UTC().Format(time.DateOnly))
+	return m.Class != "" && !m.Shut && (m.Until == "" || m.Until >= time.Now().UTC().Format(time.DateOnly))
 }
 
 // Open implements Language.
@@ -176,6 +176,8 @@ func (a *atSkerry) Say(line string, ask func(string) string) ([]string, bool) {
 		return s.tellSheet(), false
 	case "tell self":
 		return []string{"name: " + s.Is.Name, "version: 7.2", "clock: " + time.Now().UTC().Format("2006-01-02 15:04:05")}, false
+	case "tell gate":
+		return tellGate(w[2], s.Is.People[w[2]].open()), false
 	case "tell needs":
 		return tellNeeds(words(w[2])), false
 	}
@@ -205,6 +207,14 @@ func takes(w []string) string {
 		return ""
 	}
 	return "change people"
+}
+
+// tellGate says whether somebody is let in.
+func tellGate(name string, open bool) []string {
+	if open {
+		return []string{name + " is let in"}
+	}
+	return []string{name + " is kept out: shut, ended, or nobody"}
 }
 
 func tellNeeds(w []string) []string {

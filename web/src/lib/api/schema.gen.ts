@@ -3948,13 +3948,13 @@ export interface components {
             differs?: boolean;
             factory?: string[];
             "fold-names"?: boolean;
-            hosted?: boolean;
             kind: string;
             kinds: components["schemas"]["KindSchema"][];
             leads?: boolean;
             needs?: string[];
             permits?: components["schemas"]["Permits"];
             renews?: boolean;
+            runs?: string;
             settings?: string[];
             "system-names"?: string[];
         };
