@@ -299,7 +299,7 @@ func TestConsole(t *testing.T) {
 	p.until(`(document.body.dispatchEvent(new KeyboardEvent('keydown', {key: 'x', bubbles: true})), true)`)
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "laptop lost"))
 	p.click("Cut off")
-	p.sees("Suspended: 4 of 4 accounts are shut")
+	p.sees("Suspended: 5 of 5 accounts are shut")
 	p.sees("refused")
 	p.sees("suspended since")
 	p.shot("suspension")
@@ -311,7 +311,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "laptop found"))
 	p.click("Restore")
 	p.sees("opens the accounts again")
-	p.sees("Bjørn Åsen is as declared on 4 targets.")
+	p.sees("Bjørn Åsen is as declared on 5 targets.")
 
 	// Whose season ends is seen before it does, and stays for longer with a reason.
 	must(t, d, "edit", "users", "catriona.bell", "--set", "until="+time.Now().UTC().AddDate(0, 0, 9).Format(time.DateOnly), "--yes",

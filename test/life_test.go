@@ -72,7 +72,7 @@ func TestCutOff(t *testing.T) {
 	var last life.Suspension
 	await(t, "the vessel that was at sea", func() bool {
 		last = decode[life.Suspension](t, must(t, d, "suspension", "show", "1", "-o", "json"))
-		return last.Tally[life.Shut] == 4
+		return last.Tally[life.Shut] == 5
 	})
 	if c, err := signIn("little-tern"); err == nil {
 		c.Close()
