@@ -224,3 +224,14 @@ func TestRecordingWithSettings(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// Whether somebody is let in is told by a line of the answer, with why not; whatever else is said tells nothing.
+func TestLetsIn(t *testing.T) {
+	f := read(t, full+"lets-in: {say: 'gate ${name}', yes: '^in$', no: '^out(: (?P<why>.*))?$'}\n")
+	for answer, want := range map[string]string{"in\n": "yes|", "welcome\r\nin\r\n": "yes|", "out": "no|", "out: barred\n": "no|barred",
+		"": "|", "perhaps\n": "|", "out: x\nin\n": "no|x"} {
+		if in, why := f.LetsIn.Told(answer); in+"|"+why != want {
+			t.Errorf("%q: %s|%s, want %s", answer, in, why, want)
+		}
+	}
+}
