@@ -474,7 +474,7 @@ func FuzzRows(f *testing.F) {
 	var list []*Listing
 	for _, r := range []string{`{lines: '^(?P<a>\S+) (?P<b>.*)$'}`, `{json: {}}`, `{csv: {}}`, `{columns: {head: '^A'}}`,
 		`{pairs: {between: '='}}`,
-		`{blocks: {begin: '^p (?P<n>\S+)$', lines: ['^ g (?P<g>.*)$']}}`} {
+		`{blocks: {begin: '^p (?P<n>\S+)$', lines: ['^ g (?P<g>.*)$']}}`, `{lines: '^(?P<a>.*)$', goes-on: '^ +'}`} {
 		x, err := Read("x",
 			[]byte(tiny+
 				"        read: "+r+"\n        is: {name: '\"x\"'}\n"))
@@ -484,8 +484,11 @@ func FuzzRows(f *testing.F) {
 		list = append(list, x.Holds["account"].List[0])
 	}
 	f.Fuzz(func(t *testing.T, s string) {
-		var sc screen
-		sc.write(s)
+		for _, wide := range []int{0, 1, 5} {
+			sc := screen{wide: wide}
+			sc.write(s)
+			_, _ = sc.whole(), sc.now()
+		}
 		for _, l := range list {
 			_, _ = l.Objects(s, nil)
 		}
