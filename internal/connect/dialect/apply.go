@@ -20,6 +20,7 @@ type batch struct {
 	*session
 	done    []connect.Act // in the order in which they were
 	entered bool          // the mode in which something can be changed
+	barred  error         // why that cannot be entered
 }
 
 // kindsOf are the kinds of which a batch must know: those that it changes, those that are moved, and accounts, which may tell
@@ -55,7 +56,9 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 		b.proveOurs(ctx)
 	}
 	if b.entered && b.Lost == nil {
-		b.Lost = s.lines(ctx, s.file.Mode.Leave)
+		if err := s.lines(ctx, s.file.Mode.Leave); language.Broken(err) { // what else is said of it changes nothing that was done
+			b.Lost = err
+		}
 	}
 	after, err := before, b.Lost
 	if b.Sent() != nil && err == nil {
@@ -80,7 +83,14 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 	together := map[way][]int{}
 	for _, i := range ready {
 		a := b.Acts[i]
-		if b.Lost != nil || a.Verb == model.AdoptIt || b.displaced(a) || !b.enters(ctx, i) {
+		if b.Lost != nil || a.Verb == model.AdoptIt {
+			continue
+		}
+		if b.displaced(a) {
+			b.done = slices.Insert(b.done, 0, a) // taken back last, so that they enter it again
+			continue
+		}
+		if !b.enters(ctx, i) {
 			continue
 		}
 		if _, can := b.file.Holds[a.Object.String()].Together(a.Verb); can && len(a.Changes) < 2 {
@@ -106,33 +116,28 @@ func (b *batch) carry(ctx context.Context, ready []int) {
 }
 
 // displaced says of an act that takes somebody out of a set whether they leave it by entering another in the same batch: then
-// nothing is typed for it, and they are never without. It is the last to be taken back: that they enter it again.
+// nothing is typed for it, and they are never without.
 func (b *batch) displaced(a connect.Act) bool {
 	if h := b.file.Holds[a.Object.String()]; a.Verb != model.LeaveIt || h == nil || len(h.OneOf) == 0 {
 		return false
 	}
-	by := slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
+	return slices.ContainsFunc(b.Acts, func(x connect.Act) bool {
 		return x.Verb == model.JoinIt && x.Object == a.Object && x.Member == a.Member && x.MemberKind == a.MemberKind
 	})
-	if by {
-		b.done = slices.Insert(b.done, 0, a)
-	}
-	return by
 }
 
 // enters enters the mode in which something can be changed, before the first act. Where that cannot be, no act can.
 func (b *batch) enters(ctx context.Context, i int) bool {
-	if b.entered || b.file.Mode == nil {
-		return true
+	if !b.entered && b.barred == nil && b.file.Mode != nil {
+		b.barred = b.lines(ctx, b.file.Mode.Enter)
+		b.entered = b.barred == nil
 	}
-	err := b.lines(ctx, b.file.Mode.Enter)
-	if language.Broken(err) {
-		b.Lost = err
-	} else if err != nil {
-		b.Trouble[i] = err
+	if language.Broken(b.barred) {
+		b.Lost = b.barred
+	} else if b.barred != nil {
+		b.Trouble[i] = b.barred
 	}
-	b.entered = err == nil
-	return b.entered
+	return b.barred == nil
 }
 
 // lines types lines that are as they stand.

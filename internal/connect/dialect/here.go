@@ -13,7 +13,10 @@ import (
 )
 
 // here is our own host. Programs are found where the system keeps them, and see nothing of our surroundings.
-type here struct{ over context.Context }
+type here struct {
+	over context.Context
+	end  context.CancelFunc
+}
 
 // places are where programs are looked for.
 const places = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -21,16 +24,12 @@ const places = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 // openHere is our own host, until it is closed.
 func openHere(context.Context) (connect.Host, error) {
 	over, end := context.WithCancel(context.Background())
-	return closing{here{over}, end}, nil
+	return here{over, end}, nil
 }
 
-type closing struct {
-	here
-	end context.CancelFunc
-}
-
-func (c closing) Close() error {
-	c.end()
+// Close implements connect.Host.
+func (h here) Close() error {
+	h.end()
 	return nil
 }
 

@@ -97,6 +97,12 @@ func TestOnHost(t *testing.T) {
 	if o.Attributes.One(model.FullName) != name {
 		t.Errorf("%+v", o)
 	}
+	for _, word := range []string{"a word", "another"} { // the program would run, whatever it is
+		if p, words := connect.Prove(ctx, s, "hanne.vik", connect.Seal([]byte(word))); p != connect.NotProved ||
+			!strings.Contains(words, "nobody signs in") {
+			t.Errorf("%s is %s: %s", word, p, words)
+		}
+	}
 	s.Close()
 	if got := s.Apply(ctx, []connect.Act{hanne}); got[0].Outcome != connect.Unsure {
 		t.Errorf("after it is closed: %+v", got)

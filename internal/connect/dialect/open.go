@@ -78,8 +78,11 @@ func (c Connector) signIn(ctx context.Context, a connect.Access, login string, s
 			return nil, errors.New("it is run on a host, and nothing says on which (via)")
 		}
 		host, err := open(ctx)
+		if err != nil {
+			return nil, err
+		}
 		s.conn, s.host = host, host
-		return s, err
+		return s, nil
 	case "tcp":
 		conn, err := c.dial(ctx, a)
 		if err != nil {
@@ -273,6 +276,9 @@ var _ connect.Prover = (*session)(nil)
 
 // Prove implements connect.Prover: somebody is let in whom the system greets, where it is a conversation with its prompt.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+	if s.host != nil { // whatever the password, the program would run
+		return false, s.fail("try to sign in as "+as, errors.New("nobody signs in to what is run by programs on a host"))
+	}
 	other, err := Connector{File: s.file}.signIn(ctx, s.access, as, secret.Reveal())
 	var refused *connect.Refused
 	if errors.As(err, &refused) {
