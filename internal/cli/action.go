@@ -37,7 +37,7 @@ func (a *app) showAction(x seen.Explanation) error {
 	for _, n := range t.Needs {
 		fmt.Fprintf(a.Out, "\nIt takes %s: %s\n", flat(n.Permission), mark(n.State))
 		if len(n.Gives) == 0 {
-			fmt.Fprintf(a.Out, "    nothing that was seen on %s gives it\n", x.Target)
+			fmt.Fprintf(a.Out, "    no group or right that was seen on %s gives it\n", x.Target)
 		}
 		for _, g := range n.Gives {
 			fmt.Fprintf(a.Out, "    %s gives it: %s\n", giver(g.What), mark(g.State))

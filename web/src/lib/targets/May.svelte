@@ -85,7 +85,7 @@
                 </li>{/each}
             </ul>
           </li>
-        {:else}<li class="text-soft">Nothing that was seen there gives it.</li>{/each}
+        {:else}<li class="text-soft">No group or right that was seen there gives it.</li>{/each}
         {#if n.more}<li class="text-soft">and {n.more} more that give it</li>{/if}
       </ul>
     {/each}
