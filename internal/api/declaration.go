@@ -58,6 +58,19 @@ type compareRequest struct {
 	With   int `query:"with" minimum:"0" doc:"the older revision; 0: the one before"`
 }
 
+type pendingRequest struct {
+	Things []string `query:"thing" doc:"only of these: \"target arctic-tern\", or the name alone"`
+}
+
+type approveSettingsRequest struct {
+	Body struct {
+		Things   []string `json:"things,omitempty" doc:"only of these: \"target arctic-tern\", or the name alone; none: all that wait"`
+		Revision int      `json:"revision" minimum:"1" doc:"as of which they were looked at: refused when another is declared by now"`
+		Because  string   `json:"because,omitempty"`
+		Password string   `json:"password,omitempty" doc:"yours, where you declared them yourself and nobody else could approve them"`
+	}
+}
+
 type restoreRequest struct {
 	Number int `path:"number" minimum:"1"`
 	Body   struct {
@@ -115,6 +128,17 @@ func (h *handlers) declaration(api huma.API) {
 		func(ctx context.Context, who door.Operator, in *Paging) (Revisions, error) {
 			items, total, err := h.Revisions(ctx, who, in.page())
 			return Revisions{items, total}, err
+		})
+	op(api, door.Look, http.MethodGet, "/revisions/pending", "list-pending-settings",
+		"List changes of guarded settings that wait for approval", func(ctx context.Context, who door.Operator,
+			in *pendingRequest) (declared.PendingSettings, error) {
+			return h.Pending(ctx, who, in.Things)
+		})
+	op(api, door.Approve, http.MethodPost, "/revisions/approve", "approve-settings",
+		"Put changes of guarded settings in force; it needs somebody who did not declare them", func(ctx context.Context,
+			who door.Operator, in *approveSettingsRequest) (declared.Revision, error) {
+			return h.ApproveSettings(ctx, who, declared.ApproveRequest{Things: in.Body.Things, Revision: in.Body.Revision,
+				Because: in.Body.Because, Password: in.Body.Password, From: address(ctx)})
 		})
 	op(api, door.Look, http.MethodGet, "/revisions/{number}", "show-revision", "Show a revision with its files",
 		func(ctx context.Context, who door.Operator, in *revisionRequest) (RevisionFiles, error) {

@@ -6,6 +6,7 @@ import (
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 )
 
@@ -47,7 +48,10 @@ type passwordRequest struct {
 type secretRequest struct {
 	Name string `path:"name"`
 	Body struct {
-		Value []byte `json:"value" doc:"base64"`
+		Value    []byte   `json:"value" doc:"base64"`
+		For      []string `json:"for,omitempty" doc:"targets for which it is released: what waits of them is approved with it"`
+		Revision int      `json:"revision,omitempty" doc:"as of which these targets were looked at"`
+		Password string   `json:"password,omitempty" doc:"yours, where you declared them yourself and nobody else could approve them"`
 	}
 }
 
@@ -94,11 +98,12 @@ func (h *handlers) operators(api huma.API) {
 			return h.RemoveToken(ctx, who, in.Name)
 		})
 	op(api, door.Administer, http.MethodGet, "/secrets", "list-secrets", "List the names of sealed secrets",
-		func(ctx context.Context, who door.Operator, _ *struct{}) ([]door.SecretInfo, error) {
+		func(ctx context.Context, who door.Operator, _ *struct{}) ([]declared.SecretInfo, error) {
 			return h.Secrets(ctx, who)
 		})
 	act(api, door.Administer, http.MethodPut, "/secrets/{name}", "set-secret", "Seal a secret under a name",
 		func(ctx context.Context, who door.Operator, in *secretRequest) error {
-			return h.SetSecret(ctx, who, in.Name, in.Body.Value)
+			return h.ReleaseSecret(ctx, who, in.Name, in.Body.Value, declared.ApproveRequest{Things: in.Body.For,
+				Revision: in.Body.Revision, Password: in.Body.Password, From: address(ctx)})
 		})
 }

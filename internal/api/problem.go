@@ -43,7 +43,8 @@ func (p *Problem) GetHeaders() http.Header {
 var statusOf = map[door.Kind]int{
 	door.Unknown: http.StatusNotFound, door.Invalid: http.StatusUnprocessableEntity, door.Faulty: http.StatusUnprocessableEntity,
 	door.Conflict: http.StatusConflict, door.NotYet: http.StatusConflict, door.Forbidden: http.StatusForbidden,
-	door.SignedOut: http.StatusUnauthorized, door.TooOften: http.StatusTooManyRequests, door.Away: http.StatusServiceUnavailable,
+	door.PasswordNeeded: http.StatusForbidden,
+	door.SignedOut:      http.StatusUnauthorized, door.TooOften: http.StatusTooManyRequests, door.Away: http.StatusServiceUnavailable,
 	door.Unexpected: http.StatusInternalServerError,
 }
 

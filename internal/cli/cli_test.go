@@ -238,7 +238,7 @@ func TestSettings(t *testing.T) {
 		t.Fatal(err)
 	}
 	s, err := a.load(c.Flags(), *config)
-	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", ApproveOwn: "no", Metrics: "loopback",
+	if err != nil || s != (settings{Listen: "flag:1", Data: "/environment", Database: "from-file", Metrics: "loopback",
 		Probation: "168h", Log: "json", LogLevel: "info"}) {
 		t.Errorf("%+v %v", s, err)
 	}

@@ -180,6 +180,11 @@ func (a *app) along(lines []declare.LineChange) {
 // showMeaning says what a declaration would change, person by person.
 func (a *app) showMeaning(m declared.Meaning) {
 	a.along(m.Merged)
+	if n := len(m.Pending); n > 0 {
+		a.tell("%s wait for approval; until then the old values stay in force:", plural(n, "change of a guarded setting", "changes of guarded settings"))
+		a.sayPending(m.Pending)
+		a.tell("")
+	}
 	if m.People == 0 {
 		a.tell("For people nothing changes by this.")
 	} else {
@@ -208,6 +213,10 @@ func (a *app) showRevision(out declared.Revision) error {
 		words = fmt.Sprintf("Revision %d holds just this already; nothing was declared.", out.Number)
 	case out.Beside != 0:
 		words += fmt.Sprintf(" The changes of revision %d came along.", out.Beside)
+	}
+	if out.Pending > 0 {
+		words += fmt.Sprintf("\n%s wait for approval: roost revision pending", plural(out.Pending, "change of a guarded setting",
+			"changes of guarded settings"))
 	}
 	return a.show(out, table{bare: words})
 }

@@ -97,7 +97,7 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 }
 
 func (a *app) revision() *cobra.Command {
-	c := &cobra.Command{Use: "revision", Short: "Look at revisions of the declaration, compare them, bring one back"}
+	c := &cobra.Command{Use: "revision", Short: "Look at revisions of the declaration, compare them, bring one back, approve what is guarded"}
 	list := &cobra.Command{Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs, Example: "  roost revision list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out api.Revisions
@@ -186,7 +186,7 @@ func (a *app) revision() *cobra.Command {
 		}}
 	reasonFlag(restore, &because)
 	yesFlag(restore, &yes)
-	c.AddCommand(list, show, compare, restore)
+	c.AddCommand(list, show, compare, restore, a.pendingSettings(), a.approveSettings())
 	return c
 }
 

@@ -9,16 +9,19 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/api"
+	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 )
 
 func (a *app) secret() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Seal secrets, list their names"}
-	var file string
+	var file, password string
+	var targets []string
 	set := &cobra.Command{Use: "set NAME", Short: "Seal a secret under a name", Args: cobra.ExactArgs(1),
 		Long: "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard " +
-			"input; it is never an argument, and never shown again.",
-		Example: "  roost secret set vessel-key --file vessel-key\n  roost secret set directory-password",
+			"input; it is never an argument, and never shown again. It goes only to targets of which an administrator approved the " +
+			"settings: at that address, that way and as that identity. --for approves what waits of the named targets.",
+		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n  roost secret set vessel-key --file vessel-key\n  roost secret set directory-password",
 		RunE: func(c *cobra.Command, args []string) error {
 			value, err := a.secretInput(file, "Secret: ", "--file")
 			if err != nil {
@@ -27,23 +30,32 @@ func (a *app) secret() *cobra.Command {
 			if strings.Contains(string(value), "PRIVATE KEY") {
 				value = append(value, '\n') // a key in PEM form ends with its line
 			}
-			if err := a.send(c.Context(), http.MethodPut, "/secrets/"+url.PathEscape(args[0]), map[string]any{"value": value},
-				nil); err != nil {
+			in := map[string]any{"value": value}
+			if len(targets) > 0 {
+				var p declared.PendingSettings
+				if err := a.get(c.Context(), "/revisions/pending", nil, &p); err != nil {
+					return err
+				}
+				in["for"], in["revision"] = targets, p.Revision
+			}
+			if err := a.withPassword(c.Context(), http.MethodPut, "/secrets/"+url.PathEscape(args[0]), in, password, nil); err != nil {
 				return err
 			}
 			a.tell("The secret %s is sealed.", args[0])
 			return nil
 		}}
 	set.Flags().StringVar(&file, "file", "", "file with the secret; - is standard input")
+	set.Flags().StringSliceVar(&targets, "for", nil, "release it for these targets: what waits of them is approved")
+	passwordFlag(set, &password)
 	list := &cobra.Command{Use: "list", Short: "List the names of sealed secrets", Args: cobra.NoArgs, Example: "  roost secret list",
 		RunE: func(c *cobra.Command, _ []string) error {
-			var out []door.SecretInfo
+			var out []declared.SecretInfo
 			if err := a.get(c.Context(), "/secrets", nil, &out); err != nil {
 				return err
 			}
-			t := table{head: []string{"SECRET", "SET", "BY"}, empty: "No secrets yet."}
+			t := table{head: []string{"SECRET", "SET", "BY", "RELEASED FOR"}, empty: "No secrets yet."}
 			for _, s := range out {
-				t.rows = append(t.rows, []string{s.Name, clock(&s.SetAt), s.SetBy})
+				t.rows = append(t.rows, []string{s.Name, clock(&s.SetAt), s.SetBy, cut(strings.Join(s.For, ", "), 60)})
 			}
 			return a.show(out, t)
 		}}

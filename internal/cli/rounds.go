@@ -152,7 +152,7 @@ func (a *app) held(r rounds.Round) {
 	case firm:
 		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)
 	case len(r.Holds) > 0:
-		a.tell("Somebody who did not draft it must approve it: roost approve %d", r.ID)
+		a.tell("Somebody who did not draft it must approve it, or you with your password if nobody else could: roost approve %d", r.ID)
 	default:
 		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
 	}
@@ -243,19 +243,25 @@ func headline(r rounds.Round) string {
 }
 
 func (a *app) approve() *cobra.Command {
-	return &cobra.Command{Use: "approve ROUND", Short: "Let a drafted round run", Args: cobra.ExactArgs(1), Example: "  roost approve 3",
+	var file string
+	c := &cobra.Command{Use: "approve ROUND", Short: "Let a drafted round run", Args: cobra.ExactArgs(1),
+		Long: `Let a drafted round run. A round that is held needs an operator who did not draft it. As long as nobody else
+could approve it, whoever drafted it does, and is asked for their password.`,
+		Example: "  roost approve 3\n  roost approve 3 --password-file - < password",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])
 			if err != nil {
 				return err
 			}
 			var r rounds.Round
-			if err := a.send(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), nil, &r); err != nil {
+			if err := a.withPassword(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), map[string]any{}, file, &r); err != nil {
 				return err
 			}
 			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}},
 				bare: fmt.Sprintf("Round %d is approved. Next: roost run %d", r.ID, r.ID)})
 		}}
+	passwordFlag(c, &file)
+	return c
 }
 
 func (a *app) run() *cobra.Command {

@@ -32,7 +32,6 @@ type settings struct {
 	Certificate    string `yaml:"certificate" about:"TLS certificate (PEM); without it one is made"`
 	CertificateKey string `yaml:"certificate-key" about:"its private key (PEM)"`
 	KeyFile        string `yaml:"key-file" about:"file with the key that opens the sealed secrets; made when it is not there"`
-	ApproveOwn     string `yaml:"approve-own" about:"yes: operators may lift holds on rounds they drafted themselves, for very small teams; else no"`
 	Drops          string `yaml:"drops" about:"folder in which each system that drops files with people has a folder of its name; without it there is none"`
 	Dialects       string `yaml:"dialects" about:"folder with dialects, files that teach kinds of targets; without it there are none"`
 	AtOnce         string `yaml:"at-once" about:"targets of a kind at once, as host=8,directory=2; 12 in all"`
@@ -44,7 +43,7 @@ type settings struct {
 }
 
 func defaults() settings {
-	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", ApproveOwn: "no", Metrics: "loopback", Probation: "168h",
+	return settings{Listen: "127.0.0.1:8460", Data: "/var/lib/hen-roost", Metrics: "loopback", Probation: "168h",
 		Log: "text", LogLevel: "info"}
 }
 
@@ -125,9 +124,6 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	if err != nil {
 		return serve.Config{}, wrong{err}
 	}
-	if s.ApproveOwn != "yes" && s.ApproveOwn != "no" {
-		return serve.Config{}, wrong{fmt.Errorf("approve-own is yes or no, not %q", s.ApproveOwn)}
-	}
 	if !slices.Contains([]string{"loopback", "everybody", "nobody"}, s.Metrics) {
 		return serve.Config{}, wrong{fmt.Errorf("metrics is loopback, everybody or nobody, not %q", s.Metrics)}
 	}
@@ -138,7 +134,7 @@ func (a *app) config(fs *pflag.FlagSet, file string) (serve.Config, error) {
 	names := strings.FieldsFunc(s.Names, func(c rune) bool { return c == ',' || c == ' ' })
 	data, err := filepath.Abs(s.Data)
 	return serve.Config{Listen: s.Listen, Data: data, Database: s.Database, Certificate: s.Certificate, CertificateKey: s.CertificateKey,
-		KeyFile: s.KeyFile, ApproveOwn: s.ApproveOwn == "yes", AtOnce: widths, Drops: s.Drops, Dialects: s.Dialects, Names: names,
+		KeyFile: s.KeyFile, AtOnce: widths, Drops: s.Drops, Dialects: s.Dialects, Names: names,
 		Metrics:   s.Metrics,
 		Probation: probation, Log: log, Version: a.Version}, err
 }

@@ -60,6 +60,7 @@ var knows = map[string][]string{
 	"internal/core/drift":          {"internal/core/model", "internal/core/resolve", "internal/core/match"},
 	"internal/core/round":          {"internal/core/model"},
 	"internal/core/chain":          {},
+	"internal/core/guard":          {"internal/core/model"},
 	"internal/core/exchange":       {"internal/core/model", "internal/core/declare"},
 	"internal/core/secret":         {},
 	"internal/core/access":         {"internal/core/model", "internal/core/resolve"},

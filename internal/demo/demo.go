@@ -240,6 +240,9 @@ func (d *Demo) writeDeclaration() error {
 	return os.WriteFile(filepath.Join(d.Declaration, "addresses.yaml"), []byte(b.String()), 0o644)
 }
 
+// passwordFile holds the operator's password, for commands that ask for it again.
+func (d *Demo) passwordFile() string { return filepath.Join(d.dir, "password") }
+
 // signIn makes the first operator, signs in as them, and seals the secrets.
 func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	if _, err := d.Server.Service.FirstOperator(ctx, Operator, "Odd Strand", d.Password); err != nil {
@@ -248,6 +251,9 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	var who api.SignedIn
 	in := map[string]string{"name": Operator, "password": d.Password, "token": "demo"}
 	if err := client.New(d.Server.Address, "", d.Server.Print).Send(ctx, http.MethodPost, "/session", in, &who); err != nil {
+		return err
+	}
+	if err := os.WriteFile(d.passwordFile(), []byte(d.Password+"\n"), 0o600); err != nil {
 		return err
 	}
 	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": Operator, "token": who.Secret,

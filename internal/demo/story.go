@@ -26,13 +26,15 @@ type stage struct {
 // Prepare brings the demo to where a person takes over: declared, keys
 // accepted, surveyed.
 func (d *Demo) Prepare(ctx context.Context, roost Roost) error {
-	return d.tell(ctx, io.Discard, roost, d.opening()[:4])
+	return d.tell(ctx, io.Discard, roost, d.opening())
 }
 
 func (d *Demo) opening() []stage {
 	return []stage{
 		{"The company's declaration becomes the first revision.",
 			[]string{"declare", d.Declaration, "--yes", "--because", "take over what was done by hand"}, 0},
+		{"What says where secrets go takes a second operator. There is none yet, so the first gives the password anew.",
+			[]string{"revision", "approve", "--yes", "--password-file", d.passwordFile(), "--because", "the first declaration"}, 0},
 		{"No target's identity key has been accepted yet, so none is signed in to.", []string{"survey"}, 1},
 		{"The keys are compared with those on the targets, and accepted once.", []string{"target", "accept-key", "--all-new"}, 0},
 		{"Now every target is read.", []string{"survey"}, 0},

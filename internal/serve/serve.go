@@ -64,7 +64,6 @@ type Config struct {
 	Batch          int
 	Drops          string         // folder with a folder for each system that drops files with people; "": there is none
 	Dialects       string         // folder with the files that teach kinds of targets; "": there is none
-	ApproveOwn     bool           // operators may lift holds on rounds they drafted themselves
 	AtOnce         map[string]int // targets of a kind at once
 	Names          []string       // the service may be asked for by, beside those of its certificate; "*" among them: any
 	Metrics        string         // who may read /metrics; "": loopback
@@ -113,7 +112,7 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 		c.KeyFile = filepath.Join(c.Data, "seal.key")
 	}
 	s.Service, err = service.New(service.Config{Store: s.store, Kinds: kinds, Teach: learn, KeyFile: c.KeyFile, Log: c.Log, Wait: c.Wait,
-		Batch: c.Batch, Alone: c.ApproveOwn, Probation: c.Probation, Widths: c.AtOnce, Drops: c.Drops})
+		Batch: c.Batch, Probation: c.Probation, Widths: c.AtOnce, Drops: c.Drops})
 	if err != nil {
 		s.Close()
 		return nil, err
@@ -148,6 +147,7 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 		s.Close()
 		return nil, err
 	}
+	s.Service.TakeOver(ctx)
 	s.Service.Begin()
 	s.Print = client.Fingerprint(leaf)
 	s.Address = "https://" + listener.Addr().String()

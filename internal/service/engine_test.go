@@ -88,7 +88,7 @@ func TestHeld(t *testing.T) {
 	}
 	for name, err := range map[string]error{"run": second(s.RunRound(ctx, odd, r.ID)), "approve": second(s.Approve(ctx, odd, r.ID))} {
 		if err == nil || !strings.Contains(err.Error(), map[string]string{"run": "is a draft",
-			"approve": "you drafted it: somebody else must approve it"}[name]) {
+			"approve": "you made it yourself, and nobody else could approve it; confirm it with your password"}[name]) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -99,7 +99,10 @@ func TestHeld(t *testing.T) {
 	if got := carried(t, s, r); got.State != rounds.Complete || got.Outcomes["done"] != 4 {
 		t.Errorf("%+v", got)
 	}
-	s.Alone = true
+	password, err := s.FirstOperator(ctx, odd.Name, "Odd Strand", "")
+	if err != nil {
+		t.Fatal(err)
+	}
 	f.Add("olav", "1703")
 	f.Add("per", "1704")
 	survey(t, s)
@@ -107,12 +110,17 @@ func TestHeld(t *testing.T) {
 	if err != nil || r.State != rounds.OnHold {
 		t.Fatalf("%+v %v", r, err)
 	}
-	if _, err := s.Approve(ctx, odd, r.ID); err != nil {
-		t.Errorf("in a very small team: %v", err)
+	if _, err := s.ApproveWith(ctx, odd, r.ID, "a wrong password", "192.0.2.1"); err == nil || err.Error() != "that is not your password" {
+		t.Errorf("with a wrong password: %v", err)
+	}
+	if _, err := s.ApproveWith(ctx, odd, r.ID, password, "192.0.2.1"); err != nil {
+		t.Errorf("in a team of one: %v", err)
 	}
 	entries, err := s.Record(ctx, odd, door.RecordFilter{Kind: "round"}, 5)
 	if err != nil || !slices.ContainsFunc(entries.Items,
-		func(e door.Entry) bool { return strings.Contains(e.Words, "by the operator who drafted it") }) {
+		func(e door.Entry) bool {
+			return strings.Contains(e.Words, "by the operator who drafted it: nobody else could")
+		}) {
 		t.Errorf("the record does not say so: %+v %v", entries.Items, err)
 	}
 }

@@ -23,6 +23,9 @@ type Overview struct {
 	Findings  int                `json:"findings"`
 	Remedied  int                `json:"remedied" doc:"findings that a round can put right"`
 	Suspended life.InForce       `json:"suspended"`
+	Pending   int                `json:"pending" doc:"changes of guarded settings that wait for approval"`
+	New       int                `json:"new" doc:"targets that nobody signs in to before they are approved"`
+	Alone     []door.Entry       `json:"alone" doc:"of the last days, what an operator approved of their own, since nobody else could"`
 	Revision  *declared.Revision `json:"revision,omitempty"`
 	Rounds    []rounds.Round     `json:"rounds" doc:"rounds that wait for somebody, or run"`
 	Happened  []door.Entry       `json:"happened"`
@@ -54,6 +57,15 @@ func (s *Service) overview(ctx context.Context, who door.Operator) (Overview, er
 		if t.AsDeclared() {
 			out.Declared++
 		}
+	}
+	out.Pending, _ = c.Waiting()
+	for _, t := range targets {
+		if t.State == seen.NotApproved {
+			out.New++
+		}
+	}
+	if out.Alone, err = s.ApprovedAlone(ctx); err != nil {
+		return out, err
 	}
 	if out.Suspended, err = s.SuspendedNow(ctx); err != nil {
 		return out, err
@@ -98,6 +110,9 @@ func sentence(o Overview) string {
 	n := o.Total
 	if o.Suspended.Open > 0 {
 		return door.Count(o.Suspended.Open, "suspended person is", "suspended people are") + " not shut out everywhere yet."
+	}
+	if o.New > 0 {
+		return door.Count(o.New, "new target waits", "new targets wait") + " for approval: nobody signs in to them before it."
 	}
 	if n > 0 && o.Declared == n {
 		return "Everything is as declared."

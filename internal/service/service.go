@@ -37,7 +37,6 @@ type Config struct {
 	Probation time.Duration    // see foureyes.go; 0: seven days
 	Teach     connect.Teach    // makes a connector of a file that is to be tried; nil: nobody can
 	Drops     string           // the folder into which systems drop files with people; "": there is none
-	Alone     bool             // operators may lift holds on rounds they drafted themselves: for very small teams
 }
 
 // Service answers for Hen Roost. It is safe for concurrent use.
@@ -63,8 +62,15 @@ func New(c Config) (*Service, error) {
 	host, _ := os.Hostname()
 	s := seen.New(declared.New(d, c.Kinds.Schemas()), seen.Config{Kinds: c.Kinds, Teach: c.Teach, Wait: c.Wait, Width: cmp.Or(c.Width, 12),
 		Owner: fmt.Sprintf("%.60s-%s", host, rand.Text()[:12])})
-	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths, Alone: c.Alone})
+	r := rounds.New(s, rounds.Config{Batch: cmp.Or(c.Batch, 250), Widths: c.Widths})
 	return &Service{Life: life.New(r), Intake: intake.New(s.Declared, alive, r.Once, c.Drops), end: end}, nil
+}
+
+// TakeOver approves the guarded settings of a declaration that an earlier version stored, as they stand. It is called before Begin.
+func (s *Service) TakeOver(ctx context.Context) {
+	if err := s.Life.TakeOver(ctx, seen.PlaceOf); err != nil {
+		s.Log.Error("guarded settings were not taken over; targets stay unapproved until they are", "error", err)
+	}
 }
 
 // Begin does what is to be done until the service is closed.

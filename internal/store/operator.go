@@ -15,9 +15,11 @@ type Operator struct {
 
 	GivenBy string     `db:"given_by"` // who made them, or gave them duties or a password, and who did that for those; comma separated
 	GivenAt *time.Time `db:"given_at"` // when that was last; nil: confirmed, or long ago
+
+	SignedInAt *time.Time `db:"signed_in_at"` // last, with their password
 }
 
-const operatorColumns = `name, full_name, password, duties, made_at, given_by, given_at`
+const operatorColumns = `name, full_name, password, duties, made_at, given_by, given_at, signed_in_at`
 
 // Credential is a browser session or an API token, of which only the hash is known.
 type Credential struct {
@@ -52,10 +54,16 @@ func (tx *Tx) CountOperators(ctx context.Context) (n int, err error) {
 
 // PutOperator adds an operator or changes the one of that name.
 func (tx *Tx) PutOperator(ctx context.Context, o Operator) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO operator (`+operatorColumns+`) VALUES `+rows(1, 7)+`
+	_, err := tx.ExecContext(ctx, `INSERT INTO operator (`+operatorColumns+`) VALUES `+rows(1, 8)+`
 		ON DUPLICATE KEY UPDATE full_name = VALUES(full_name), password = VALUES(password), duties = VALUES(duties), given_by =
 				VALUES(given_by), given_at = VALUES(given_at)`,
-		o.Name, o.FullName, o.Password, o.Duties, o.MadeAt, o.GivenBy, o.GivenAt)
+		o.Name, o.FullName, o.Password, o.Duties, o.MadeAt, o.GivenBy, o.GivenAt, o.SignedInAt)
+	return err
+}
+
+// NoteSignedIn notes when an operator signed in last.
+func (tx *Tx) NoteSignedIn(ctx context.Context, name string, at time.Time) error {
+	_, err := tx.ExecContext(ctx, `UPDATE operator SET signed_in_at = ? WHERE name = ?`, at, name)
 	return err
 }
 

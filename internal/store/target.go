@@ -11,6 +11,8 @@ type Target struct {
 	Accepted   string     `db:"accepted"`
 	Offered    string     `db:"offered"`
 	Print      string     `db:"print"`
+	For        string     `db:"accepted_for"` // the place that the accepted key counts for, see seen.placeOf
+	OfferedFor string     `db:"offered_for"`
 	State      string     `db:"state"`
 	Words      string     `db:"words"`
 	TriedAt    *time.Time `db:"tried_at"`
@@ -28,7 +30,7 @@ type Target struct {
 }
 
 const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms,
-	accounts, reconciled_at, mark, mark_of, whole_at`
+	accounts, reconciled_at, mark, mark_of, whole_at, accepted_for, offered_for`
 
 // comparedColumns are only written by those who compare.
 const comparedColumns = `, compared, compared_on, comparisons`
@@ -77,11 +79,12 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
 		VALUES (:name, :accepted, :offered, :print, :state, :words,
-			:tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at)
+			:tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at, :accepted_for, :offered_for)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
 		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at),
-		mark = VALUES(mark), mark_of = VALUES(mark_of), whole_at = VALUES(whole_at)`, t)
+		mark = VALUES(mark), mark_of = VALUES(mark_of), whole_at = VALUES(whole_at),
+		accepted_for = VALUES(accepted_for), offered_for = VALUES(offered_for)`, t)
 	return err
 }
 

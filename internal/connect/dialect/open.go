@@ -26,10 +26,15 @@ import (
 type Connector struct {
 	File   *language.File
 	lesson connect.Lesson
+	digest string // of the file
 }
 
 // Schema implements connect.Connector.
-func (c Connector) Schema() model.Schema { return c.File.Schema() }
+func (c Connector) Schema() model.Schema {
+	s := c.File.Schema()
+	s.Digest = c.digest
+	return s
+}
 
 // session is a signed-in connection. It is a connect.Session.
 type session struct {

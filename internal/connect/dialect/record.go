@@ -2,6 +2,8 @@ package dialect
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"strings"
 
 	"hen-roost/internal/connect"
@@ -19,7 +21,8 @@ func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector,
 	if err != nil {
 		return Connector{}, err
 	}
-	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings}}
+	sum := sha256.Sum256(text)
+	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings}, "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])}
 	var read []*language.Recording
 	for _, r := range recordings {
 		x, err := language.ReadRecording(r.File, []byte(r.Text))

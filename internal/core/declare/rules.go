@@ -173,7 +173,8 @@ func (p *fileParser) numbers(into *model.Range) func(*node) {
 }
 
 func (p *fileParser) homes(target string, into *model.Homes, n *node) {
-	p.mapping(n, "homes of "+target, keys{"stale": p.span(&into.Stale), "leave": p.strings(&into.Leave)})
+	p.mapping(n, "homes of "+target, keys{"stale": p.span(&into.Stale), "leave": p.strings(&into.Leave),
+		"under": p.strings(&into.Under)})
 }
 
 func (p *fileParser) limits(target string, into *model.Limits, n *node) {

@@ -338,7 +338,15 @@ type Target struct {
 	Limits      Limits
 	Window      Window // when scheduled rounds may run
 	Repeat      Repeat
+	InForce     *Reach // where and as whom, in place of what is declared; nil: as declared
 	Pos         Pos
+}
+
+// Reach is where a target is and how it is signed in to, all expressions filled in.
+type Reach struct {
+	Address  string
+	As       string
+	Settings map[string]string
 }
 
 // Unleft are attributes that are never left to others: by them it is decided who may do what.
@@ -355,7 +363,11 @@ type Removal struct {
 type Homes struct {
 	Stale time.Duration // since the last use; 0: none ever is
 	Leave []string      // patterns of folders, or of accounts, that are left alone
+	Under []string      // folders below which the homes of people are; none: UsualHomes
 }
+
+// UsualHomes are the folders below which the homes of people are where nothing else is declared.
+var UsualHomes = []string{"/home"}
 
 // What becomes of the home of an account that is removed.
 const (

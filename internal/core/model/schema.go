@@ -18,6 +18,8 @@ type Schema struct {
 	Kinds       []KindSchema `json:"kinds"`                  // accounts among them, always
 	Settings    []string     `json:"settings,omitempty"`     // keys a target of this kind may have under settings
 	Needs       []string     `json:"needs,omitempty"`        // those of them that it cannot do without
+	Admins      []string     `json:"admins,omitempty"`       // those of them that list what makes somebody an administrator
+	Digest      string       `json:"digest,omitempty"`       // of the file that taught this kind, if one did
 	Runs        string       `json:"runs,omitempty"`         // OnHost or Here: it is run by programs, and has no address of its own
 	Permits     *Permits     `json:"permits,omitempty"`      // nil: what actions take there is not known
 	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an

@@ -23,6 +23,8 @@ type resolver struct {
 	d    *model.Declaration
 	plan *Plan
 
+	fixed expr.Vars // params as they are on any day
+
 	mu     sync.Mutex
 	faults declare.Faults
 }
@@ -117,26 +119,74 @@ func (r *resolver) readParams(override map[string]string) {
 		}
 		r.plan.params[name] = r.fill(t, expr.Scope{Day: r.plan.Day}, "param "+name)
 	}
+	r.fixed = fixedParams(r.set, r.d, override)
 }
 
 func (r *resolver) readTargets() {
 	for name, t := range r.d.Targets {
-		tags := map[string]any{}
-		for k, v := range t.Tags {
-			tags[k] = v
-		}
-		d := &Desired{Target: t, Schema: r.plan.schemas[t.Kind], Settings: map[string]string{}, Plan: r.plan,
-			vars: expr.Vars{"name": name, "kind": t.Kind, "tags": tags}}
+		d := &Desired{Target: t, Schema: r.plan.schemas[t.Kind], Plan: r.plan, vars: varsOf(t)}
 		d.parted = len(d.Schema.Account().Name) > 1
-		scope := expr.Scope{Target: d.vars, Params: r.plan.params, Day: r.plan.Day}
-		d.Address = r.fill(t.Address, scope, "address of "+name)
-		d.Login = r.fill(t.Login.As, scope, "login of "+name)
-		for key, s := range t.Settings {
-			d.Settings[key] = r.fill(s, scope, key+" of "+name)
-		}
+		reach := r.where(t, d.vars)
+		d.Address, d.Login, d.Settings = reach.Address, reach.As, reach.Settings
 		r.plan.Targets[name] = d
 		r.things(d)
 	}
+}
+
+func varsOf(t *model.Target) expr.Vars {
+	tags := map[string]any{}
+	for k, v := range t.Tags {
+		tags[k] = v
+	}
+	return expr.Vars{"name": t.Name, "kind": t.Kind, "tags": tags}
+}
+
+// where fills in where a target is and how it is signed in to.
+func (r *resolver) where(t *model.Target, vars expr.Vars) model.Reach {
+	if t.InForce != nil {
+		return *t.InForce
+	}
+	scope := expr.Scope{Target: vars, Params: r.fixed}
+	out := model.Reach{Address: r.fill(t.Address, scope, "address of "+t.Name), As: r.fill(t.Login.As, scope, "login of "+t.Name),
+		Settings: make(map[string]string, len(t.Settings))}
+	for key, s := range t.Settings {
+		out.Settings[key] = r.fill(s, scope, key+" of "+t.Name)
+	}
+	return out
+}
+
+// Reached fills in where all targets of a declaration are and how they are
+// signed in to. The day is in no expression's reach: what says where a secret
+// goes is the same today and tomorrow. Values that cannot be worked out are
+// returned as declare.Faults, all of them.
+func Reached(d *model.Declaration) (map[string]model.Reach, error) {
+	r := &resolver{kit: &kit{set: expr.NewSet()}, d: d, plan: &Plan{}}
+	r.fixed = fixedParams(r.set, d, nil)
+	out := make(map[string]model.Reach, len(d.Targets))
+	for name, t := range d.Targets {
+		out[name] = r.where(t, varsOf(t))
+	}
+	if len(r.faults) > 0 {
+		return nil, r.faults
+	}
+	return out, nil
+}
+
+// fixedParams are the params without a day: one that cannot do without is empty.
+func fixedParams(set *expr.Set, d *model.Declaration, override map[string]string) expr.Vars {
+	out := expr.Vars{}
+	for name, t := range d.Params {
+		if v, ok := override[name]; ok {
+			out[name] = v
+			continue
+		}
+		v, err := set.Fill(t.Raw, expr.Scope{})
+		if err != nil {
+			v = "" // whoever uses it with a day is told of it there
+		}
+		out[name] = v
+	}
+	return out
 }
 
 func (r *resolver) readRoles() {

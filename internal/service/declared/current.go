@@ -12,6 +12,7 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/expr"
+	"hen-roost/internal/core/guard"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
@@ -43,17 +44,20 @@ func (s *Declared) Schemas() map[string]model.Schema { return s.schemas }
 // Current is the newest revision, read and resolved for a day.
 type Current struct {
 	Revision int
-	made     store.Revision // without its text
-	Declared *model.Declaration
-	Source   *declare.Source
+	made     store.Revision              // without its text
+	Declared *model.Declaration          // with the guarded settings that are in force
+	Guarded  map[guard.Thing]guard.State // what of them is approved, and what waits
+	Source   *declare.Source             // as it was declared
 	Plan     *resolve.Plan
 }
 
 // Reading is a declaration read and resolved for a day.
 type Reading struct {
-	source *declare.Source
-	Plan   *resolve.Plan
-	Change *resolve.Change // what is otherwise than in the plan before; nil: anything may be
+	source  *declare.Source
+	guarded map[guard.Thing]guard.State
+	moved   map[guard.Thing]guard.State // those that are otherwise than before
+	Plan    *resolve.Plan
+	Change  *resolve.Change // what is otherwise than in the plan before; nil: anything may be
 }
 
 // Current reads and resolves the newest revision for today; a Problem of kind NotYet
@@ -94,7 +98,11 @@ func (s *Declared) ReadRevision(ctx context.Context, on *Current, rev store.Revi
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.read(on, files, day)
+	a, err := s.authorAt(ctx, on, rev)
+	if err != nil {
+		return nil, err
+	}
+	r, err := s.read(on, files, day, a)
 	if err != nil {
 		return nil, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
 	}
@@ -103,12 +111,12 @@ func (s *Declared) ReadRevision(ctx context.Context, on *Current, rev store.Revi
 
 func (r *Reading) current(rev store.Revision) *Current {
 	rev.Packed = nil
-	return &Current{Revision: rev.Number, made: rev, Declared: r.source.Declaration, Source: r.source, Plan: r.Plan}
+	return &Current{Revision: rev.Number, made: rev, Declared: r.Plan.Declaration(), Guarded: r.guarded, Source: r.source, Plan: r.Plan}
 }
 
 // read checks files and resolves them for a day, on what was read before, nil
-// for nothing.
-func (s *Declared) read(on *Current, files []declare.File, day time.Time) (*Reading, error) {
+// for nothing, with the guarded settings that are in force.
+func (s *Declared) read(on *Current, files []declare.File, day time.Time, a author) (*Reading, error) {
 	var before *declare.Source
 	if on != nil {
 		before = on.Source
@@ -117,26 +125,43 @@ func (s *Declared) read(on *Current, files []declare.File, day time.Time) (*Read
 	if err != nil {
 		return nil, err
 	}
-	if !source.Whole && on.Plan.Day == day.UTC().Format(time.DateOnly) {
-		if plan, change, err := on.Plan.Follow(source.Declaration, source.Touched); err == nil {
-			return &Reading{source, plan, change}, nil
+	if !source.Whole && !a.anew && on.Plan.Day == day.UTC().Format(time.DateOnly) {
+		inForce := *source.Declaration // of which only users are otherwise
+		inForce.Targets, inForce.Roles, inForce.Rights, inForce.Policies = on.Declared.Targets, on.Declared.Roles, on.Declared.Rights,
+			on.Declared.Policies
+		if plan, change, err := on.Plan.Follow(&inForce, source.Touched); err == nil {
+			return &Reading{source: source, guarded: on.Guarded, Plan: plan, Change: change}, nil
 		}
 	}
-	plan, err := resolve.Resolve(source.Declaration, s.schemas, day, nil)
+	r, err := s.resolved(source, day, a)
 	var faults declare.Faults
 	if errors.As(err, &faults) {
 		return nil, declare.WithLines(faults, files)
 	}
-	return &Reading{source: source, Plan: plan}, err
+	return r, err
+}
+
+// resolved works out a declaration with the guarded settings that are in force.
+func (s *Declared) resolved(source *declare.Source, day time.Time, a author) (*Reading, error) {
+	reached, err := resolve.Reached(source.Declaration)
+	if err != nil {
+		return nil, err
+	}
+	g := guard.Enforce(source.Declaration, reached, s.schemas, a.known, a.by, a.revision)
+	if a.trusted {
+		g = guard.Enforce(source.Declaration, reached, s.schemas, a.trust(g.States), a.by, a.revision)
+	}
+	plan, err := resolve.Resolve(g.Declaration, s.schemas, day, nil)
+	return &Reading{source: source, guarded: g.States, moved: changedStates(a.known, g.States), Plan: plan}, err
 }
 
 // readNew is read for files that are to be stored. Most are looked at first, to
 // see what they would change: then they have been read.
-func (s *Declared) readNew(on *Current, files []declare.File, day time.Time) (*Reading, error) {
-	if r := s.looked.at(on, files, day); r != nil {
-		return r, nil
+func (s *Declared) readNew(on *Current, files []declare.File, day time.Time, a author) (*Reading, error) {
+	if r := s.looked.at(on, files, day); r != nil && !a.trusted {
+		return r.by(a), nil
 	}
-	r, err := s.read(on, files, day)
+	r, err := s.read(on, files, day, a)
 	if err != nil {
 		return nil, err
 	}
@@ -146,7 +171,9 @@ func (s *Declared) readNew(on *Current, files []declare.File, day time.Time) (*R
 	if err := seated(on, r); err != nil {
 		return r, err
 	}
-	s.looked.keep(on, r)
+	if on != nil && !a.trusted { // then what is known of guarded settings is that revision's
+		s.looked.keep(on, r)
+	}
 	return r, nil
 }
 
@@ -255,7 +282,9 @@ func (c *Current) FullName(user string) string {
 
 // With is the revision with another plan for it.
 func (c *Current) With(plan *resolve.Plan) *Current {
-	return &Current{Revision: c.Revision, made: c.made, Declared: c.Declared, Source: c.Source, Plan: plan}
+	with := *c
+	with.Plan = plan
+	return &with
 }
 
 // KindOf is the kind of a target, "" when it is no longer declared.
@@ -264,4 +293,12 @@ func (c *Current) KindOf(target string) string {
 		return t.Kind
 	}
 	return ""
+}
+
+// number is the revision's; nil is none.
+func (c *Current) number() int {
+	if c == nil {
+		return 0
+	}
+	return c.Revision
 }

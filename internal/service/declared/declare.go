@@ -4,9 +4,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/guard"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -25,7 +27,12 @@ func (s *Declared) Check(ctx context.Context, who door.Operator, files []declare
 	if err := who.May(door.Look); err != nil {
 		return Checked{}, err
 	}
-	r, err := s.readNew(s.Newest(ctx), files, s.Now())
+	on := s.Newest(ctx)
+	a, err := s.authorOf(ctx, on, who, on.number())
+	if err != nil {
+		return Checked{}, err
+	}
+	r, err := s.readNew(on, files, s.Now(), a)
 	if err != nil {
 		return Checked{}, faulty(err)
 	}
@@ -35,7 +42,7 @@ func (s *Declared) Check(ctx context.Context, who door.Operator, files []declare
 // CheckFiles is Check without any service: by the schemas alone, for a day.
 func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.Time) (Checked, error) {
 	s := &Declared{schemas: schemas}
-	r, err := s.readNew(nil, files, day)
+	r, err := s.readNew(nil, files, day, author{})
 	if err != nil {
 		return Checked{}, faulty(err)
 	}
@@ -63,6 +70,7 @@ type Revision struct {
 	Because  string    `json:"because"`
 	MadeAt   time.Time `json:"made-at"`
 	Checked
+	Pending   int                  `json:"pending" doc:"changes of guarded settings that wait for approval"`
 	Findings  int                  `json:"findings" doc:"findings against the last survey"`
 	Unchanged bool                 `json:"unchanged,omitempty" doc:"it holds just this already: nothing was declared"`
 	Beside    int                  `json:"beside,omitempty" doc:"the revision that somebody declared meanwhile, and whose changes came along"`
@@ -160,32 +168,55 @@ func (s *Declared) beside(ctx context.Context, from int, files []declare.File) (
 // none. after is the revision they were made from, -1 when they were made from none.
 func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current, files []declare.File, because string,
 	after int) (Revision, error) {
-	read, err := s.readNew(from, files, s.Now())
+	a, err := s.authorOf(ctx, from, who, max(after, 0))
+	if err != nil {
+		return Revision{}, err
+	}
+	read, err := s.readNew(from, files, s.Now(), a)
 	if err != nil {
 		return Revision{}, err
 	}
 	if from != nil && from.Source.Holds(files) {
 		r := from.Made()
 		r.Unchanged = true
+		r.Pending = len(pendingOf(from.Guarded))
 		r.Findings, err = s.Store.AllFindings(ctx)
 		return r, err
 	}
+	return s.keep(ctx, who, from, read, because, after, nil, "")
+}
+
+// keep stores a reading as the next revision. words say what was done where that is not to declare files; also is told beside it.
+func (s *Declared) keep(ctx context.Context, who door.Operator, from *Current, read *Reading, because string, after int,
+	also []*store.Entry, words string) (Revision, error) {
 	weighed, err := s.Weigh(ctx, from, read)
 	if err != nil {
 		return Revision{}, err
 	}
-	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: size(read.source.Declaration)}
+	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: size(read.source.Declaration),
+		Pending: len(pendingOf(read.guarded))}
 	pieces := read.source.Pieces()
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error
 		if r.Number, err = tx.AddRevision(ctx, pieces, after, who.Name, because, r.MadeAt); err != nil {
 			return nil, err
 		}
-		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because,
-			Words: fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, door.Count(r.Users, "user", "users"),
-				door.Count(r.Groups, "group", "groups"), door.Count(r.Roles, "role", "roles"), door.Count(r.Targets, "target", "targets"))}}
+		if err := tx.PutGuarded(ctx, r.Number, read.moved); err != nil {
+			return nil, err
+		}
+		said := words
+		if said == "" {
+			said = fmt.Sprintf("declared revision %d: %s, %s, %s, %s", r.Number, door.Count(r.Users, "user", "users"),
+				door.Count(r.Groups, "group", "groups"), door.Count(r.Roles, "role", "roles"), door.Count(r.Targets, "target", "targets"))
+			if waits := waitsWith(read.moved, r.Number); len(waits) > 0 {
+				said += "; these changes wait for approval: " + whatOf(waits)
+			}
+		} else {
+			said = fmt.Sprintf("revision %d: %s", r.Number, said)
+		}
+		entries := []*store.Entry{{At: r.MadeAt, Kind: "revision", Operator: who.Name, Because: because, Words: door.ClipTo(said, 2000)}}
 		more, err := weighed.Keep(ctx, tx, r.Number)
-		return append(entries, more...), err
+		return append(append(entries, also...), more...), err
 	})
 	if errors.Is(err, store.ErrNotLast) {
 		return Revision{}, &door.Problem{Kind: door.Conflict, Err: store.ErrNotLast,
@@ -205,6 +236,11 @@ func (s *Declared) declare(ctx context.Context, who door.Operator, from *Current
 		r.Findings, err = s.Store.AllFindings(ctx)
 	}
 	return r, err
+}
+
+// waitsWith is what began to wait with a revision.
+func waitsWith(states map[guard.Thing]guard.State, revision int) []PendingSetting {
+	return slices.DeleteFunc(pendingOf(states), func(p PendingSetting) bool { return p.Revision != revision })
 }
 
 // Weighed is what a reading does to the findings that there are of its

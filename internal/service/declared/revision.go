@@ -16,10 +16,11 @@ import (
 // Meaning is what files would change if they were declared now.
 type Meaning struct {
 	Checked
-	Moves    []Move `json:"moves" doc:"what changes for people, the first of them"`
-	People   int    `json:"people" doc:"for how many people something changes"`
-	Findings int    `json:"findings" doc:"findings that the last surveys would yield"`
-	Before   int    `json:"before" doc:"findings there are now"`
+	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
+	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
+	People   int              `json:"people" doc:"for how many people something changes"`
+	Findings int              `json:"findings" doc:"findings that the last surveys would yield"`
+	Before   int              `json:"before" doc:"findings there are now"`
 
 	Revision int                  `json:"revision" doc:"the newest: declaring names it, or the one that the files were made from"`
 	Merged   []declare.LineChange `json:"merged,omitempty" doc:"what others declared since the files were begun, and comes along"`
@@ -52,11 +53,16 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 		return Meaning{}, err
 	}
 	from := s.Newest(ctx)
-	read, err := s.readNew(from, b.files, s.Now())
+	a, err := s.authorOf(ctx, from, who, b.last)
 	if err != nil {
 		return Meaning{}, err
 	}
-	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took}
+	read, err := s.readNew(from, b.files, s.Now(), a)
+	if err != nil {
+		return Meaning{}, err
+	}
+	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took,
+		Pending: waitsWith(read.moved, a.revision)}
 	var before *resolve.Plan
 	if from != nil {
 		before = from.Plan
@@ -104,7 +110,7 @@ func (s *Declared) PlanAfter(ctx context.Context, edits []declare.Edit, day time
 	if err != nil {
 		return nil, err
 	}
-	r, err := s.read(c, files, day)
+	r, err := s.read(c, files, day, author{known: c.Guarded, revision: c.Revision + 1})
 	if err != nil {
 		return nil, err
 	}
@@ -230,7 +236,12 @@ func (s *Declared) CompareRevisions(ctx context.Context, who door.Operator, from
 		if err != nil {
 			return Compared{}, err
 		}
-		r, err := s.read(s.Newest(ctx), f, s.Now())
+		on := s.Newest(ctx)
+		a, err := s.authorAt(ctx, on, rev)
+		if err != nil {
+			return Compared{}, err
+		}
+		r, err := s.read(on, f, s.Now(), a)
 		if err != nil {
 			return Compared{}, fmt.Errorf("revision %d cannot be read by this version: %w", rev.Number, err)
 		}

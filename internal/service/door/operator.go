@@ -123,6 +123,9 @@ func (s *Door) SignIn(ctx context.Context, name, password, token, from string) (
 				return nil, err
 			}
 		}
+		if err := tx.NoteSignedIn(ctx, row.Name, now); err != nil {
+			return nil, err
+		}
 		err := tx.PutCredential(ctx, store.Credential{Hash: hash[:], Operator: row.Name, Kind: kind, Name: token, MadeAt: now,
 			EndsAt: until})
 		return []*store.Entry{{At: now, Kind: "sign-in", Operator: row.Name, Words: words}}, err
@@ -279,8 +282,12 @@ func (s *Door) SetOperator(ctx context.Context, who Operator, name string, dutie
 			return err
 		}
 	}
+	was := row
 	row.Duties = joined(d)
 	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if err := s.parting(ctx, tx, was, d); err != nil {
+			return nil, err
+		}
 		return ofOperators(s.Now(), who, fmt.Sprintf("gave operator %s the duties %s", name, row.Duties)), tx.PutOperator(ctx, row)
 	})
 }
@@ -318,10 +325,14 @@ func (s *Door) RemoveOperator(ctx context.Context, who Operator, name string) er
 	if name == who.Name {
 		return Clashing("you cannot remove yourself; somebody else must")
 	}
-	if _, err := s.operatorRow(ctx, name); err != nil {
+	row, err := s.operatorRow(ctx, name)
+	if err != nil {
 		return err
 	}
 	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+		if err := s.parting(ctx, tx, row, nil); err != nil {
+			return nil, err
+		}
 		_, err := tx.RemoveOperator(ctx, name)
 		return []*store.Entry{{At: s.Now(), Kind: "operator", Operator: who.Name, Words: "removed operator " + name}}, err
 	})

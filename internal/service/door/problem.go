@@ -13,16 +13,17 @@ import (
 type Kind string
 
 const (
-	Unknown    Kind = "unknown-name"       // nothing of that name; the nearest is given
-	Invalid    Kind = "invalid"            // what was sent cannot be taken
-	Faulty     Kind = "faulty-declaration" // with all its faults
-	Conflict   Kind = "conflict"           // it is not in a state for this
-	NotYet     Kind = "nothing-declared"   // before the first revision
-	Forbidden  Kind = "duty-missing"       // the operator lacks the duty
-	SignedOut  Kind = "not-signed-in"      // nobody is signed in, or wrongly
-	TooOften   Kind = "too-often"          // slowed down after failed sign-ins
-	Away       Kind = "database-away"      // try again soon
-	Unexpected Kind = "internal"           // our fault
+	Unknown        Kind = "unknown-name"       // nothing of that name; the nearest is given
+	Invalid        Kind = "invalid"            // what was sent cannot be taken
+	Faulty         Kind = "faulty-declaration" // with all its faults
+	Conflict       Kind = "conflict"           // it is not in a state for this
+	NotYet         Kind = "nothing-declared"   // before the first revision
+	Forbidden      Kind = "duty-missing"       // the operator lacks the duty
+	SignedOut      Kind = "not-signed-in"      // nobody is signed in, or wrongly
+	PasswordNeeded Kind = "password-needed"    // again, of who is signed in
+	TooOften       Kind = "too-often"          // slowed down after failed sign-ins
+	Away           Kind = "database-away"      // try again soon
+	Unexpected     Kind = "internal"           // our fault
 )
 
 // Problem is why something was not done, for people.

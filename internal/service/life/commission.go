@@ -9,7 +9,6 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/core/round"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -167,14 +166,6 @@ const roundFor = 3 * time.Minute
 
 // ended waits for a round, unless somebody else has to approve it. on says whether to go on.
 func (x *commission) ended(ctx context.Context, what string, r rounds.Round, words string) (on bool, err error) {
-	if x.lifts(r) {
-		if _, err = x.Approve(ctx, x.who, r.ID); err == nil {
-			r, err = x.RunRound(ctx, x.who, r.ID)
-		}
-		if err != nil {
-			return false, err
-		}
-	}
 	for until := time.Now().Add(roundFor); r.ID != 0 && (r.State == rounds.Approved || r.State == rounds.Running); {
 		if time.Now().After(until) {
 			x.tell(what, "waiting", r.ID, "round %d takes longer than %s; when it has ended, ask for this again", r.ID, roundFor)
@@ -200,12 +191,6 @@ func (x *commission) ended(ctx context.Context, what string, r rounds.Round, wor
 		x.tell(what, "failed", r.ID, "round %d is %s; roost round show %d tells what became of each step", r.ID, r.State, r.ID)
 	}
 	return false, nil
-}
-
-// lifts says whether a round is held for nothing but what was asked for just now, by somebody who may lift that alone.
-func (x *commission) lifts(r rounds.Round) bool {
-	return r.State == rounds.OnHold && x.Alone && x.who.May(door.Approve) == nil &&
-		!slices.ContainsFunc(r.Holds, func(h rounds.Hold) bool { return h.Firm || h.Kind != round.Elevated })
 }
 
 // password finds the one to prove with: as given, or one that waits for the administrator, or a new one.

@@ -127,6 +127,10 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 // end ends a suspension, or notes that one of two wants it.
 func (s *Life) end(ctx context.Context, who door.Operator, id int64, because string) (asked bool, err error) {
 	now := s.Now()
+	alone, err := s.Alone(ctx, who, door.Restore)
+	if err != nil {
+		return false, err
+	}
 	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		x, err := tx.LockSuspension(ctx, id)
 		if err != nil {
@@ -136,16 +140,19 @@ func (s *Life) end(ctx context.Context, who door.Operator, id int64, because str
 			return nil, &store.Refusal{Err: door.Clashing("%s is suspended no longer: %s ended it", x.User, x.EndedBy)}
 		}
 		entry := &store.Entry{At: now, Kind: "suspension", Operator: who.Name, User: x.User, Because: because}
-		if asked = x.Security && x.Operator != who.Name && !s.Alone && (x.AskedBy == "" || x.AskedBy == who.Name); asked {
+		if asked = x.Security && x.Operator != who.Name && !alone && (x.AskedBy == "" || x.AskedBy == who.Name); asked {
 			entry.Words = "wants to restore " + x.User + "; somebody else must want it too"
 			return []*store.Entry{entry}, tx.AskToRestore(ctx, id, who.Name)
 		}
-		if x.Security && x.Operator != who.Name && !s.Alone {
+		if x.Security && x.Operator != who.Name && !alone {
 			if err := s.Apart(ctx, who, x.AskedBy); err != nil {
 				return nil, &store.Refusal{Err: err}
 			}
 		}
 		entry.Words = "restored " + x.User
+		if x.Security && x.Operator != who.Name && alone {
+			entry.Words += ", alone: nobody else could"
+		}
 		return []*store.Entry{entry}, tx.EndSuspension(ctx, id, who.Name, because, now)
 	})
 	var p *door.Problem

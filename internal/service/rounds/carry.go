@@ -36,7 +36,6 @@ const (
 type Config struct {
 	Batch  int            // steps in a batch
 	Widths map[string]int // targets of a kind at once, where fewer than Width
-	Alone  bool           // operators may lift holds on rounds they drafted themselves: for very small teams
 }
 
 // Carrier drafts rounds and carries them, at once and at their time.

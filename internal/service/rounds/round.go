@@ -318,6 +318,12 @@ func (s *Carrier) whyNot(ctx context.Context, id int64, to string) error {
 // Approve lets a drafted round run. One that is held needs an operator who did
 // not draft it; a firm hold is lifted by nobody.
 func (s *Carrier) Approve(ctx context.Context, who door.Operator, id int64) (Round, error) {
+	return s.ApproveWith(ctx, who, id, "", "")
+}
+
+// ApproveWith is Approve with the operator's password, from an address: where
+// nobody else could approve, a round that is held is approved with that by who drafted it.
+func (s *Carrier) ApproveWith(ctx context.Context, who door.Operator, id int64, password, from string) (Round, error) {
 	if err := who.May(door.Approve); err != nil {
 		return Round{}, err
 	}
@@ -334,22 +340,24 @@ func (s *Carrier) Approve(ctx context.Context, who door.Operator, id int64) (Rou
 			return Round{}, door.Clashing("round %d cannot be approved by anybody: %s", id, h.Words)
 		}
 	}
-	words := "approved round %d"
+	words, alone := "approved round %d", false
 	if len(holds) > 0 && r.State == OnHold {
 		words = "approved round %d, which was held: " + strings.ReplaceAll(holds[0].Words, "%", "%%")
-		switch {
-		case who.Name != r.DraftedBy:
-			if err := s.Apart(ctx, who, r.DraftedBy); err != nil && !s.Alone {
-				return Round{}, err
-			}
-		case s.Alone:
-			words += "; by the operator who drafted it"
-		default:
-			return Round{}, door.Clashing("round %d is held, and you drafted it: somebody else must approve it. It is held because %s", id,
-				holds[0].Words)
+		own, err := s.Approver(ctx, who, door.Second{Authors: strings.Split(r.DraftedBy, ","), Needs: []door.Duty{door.Approve},
+			What: fmt.Sprintf("round %d, which is held because %s", id, holds[0].Words), Password: password, From: from})
+		if err != nil {
+			return Round{}, err
+		}
+		if alone = own; own {
+			words += "; by the operator who drafted it: nobody else could, and the password was given anew"
 		}
 	}
-	return s.move(ctx, who, r, []string{Drafted, OnHold}, Approved, words, nil)
+	return s.move(ctx, who, r, []string{Drafted, OnHold}, Approved, words, func(tx *store.Tx) error {
+		if !alone {
+			return nil
+		}
+		return tx.Append(ctx, s.AloneEntry(who, fmt.Sprintf("round %d, held because %s", id, holds[0].Words), id))
+	})
 }
 
 // RunRound starts an approved round and returns at once; it goes on by itself.

@@ -5,10 +5,14 @@ package seen
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -41,6 +45,15 @@ func New(d *declared.Declared, c Config) *Seen {
 	return s
 }
 
+// errUnapproved keeps the secret of a target from going anywhere.
+var errUnapproved = errors.New("it is new, and nobody signs in to it before its settings are approved: roost revision pending")
+
+// PlaceOf is a hash of what a target is and where, and of the way there: an accepted key counts for that alone.
+func PlaceOf(d *resolve.Desired) string {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", d.Target.Kind, d.Address, d.Target.Via.Name))
+	return hex.EncodeToString(sum[:16])
+}
+
 // Reach says how to reach a target, its secret unsealed.
 func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, connect.Access, error) {
 	c, err := s.Current(ctx)
@@ -55,7 +68,13 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 	if err != nil {
 		return nil, connect.Access{}, err
 	}
-	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Key: row.Accepted, Wait: s.Wait}
+	if c.Unapproved(name) {
+		return nil, connect.Access{}, fmt.Errorf("%s: %w", name, errUnapproved)
+	}
+	a := connect.Access{Target: name, Address: t.Address, As: t.Login, Settings: t.Settings, Wait: s.Wait}
+	if row.For == PlaceOf(t) { // a key is accepted for one place, and one way of coming there
+		a.Key = row.Accepted
+	}
 	if via := t.Target.Via.Name; via != "" {
 		a.Dial, a.Host = s.through(name, via), s.hostOf(name, via)
 	}

@@ -30,7 +30,8 @@ const (
 	KeyUnknown  = "key not accepted"
 	KeyChanged  = "key changed"
 	Refused     = "login refused"
-	Busy        = "busy" // of one attempt only: a round, or another survey, works on it
+	NotApproved = "not approved" // it is new: see roost revision pending
+	Busy        = "busy"         // of one attempt only: a round, or another survey, works on it
 )
 
 // deadFor is how long a survey waits for a target that did not answer the last time.
@@ -122,6 +123,9 @@ func (s *Seen) surveyOne(ctx context.Context, name string, slot *work.Slot) Surv
 	now := s.Now()
 	row.TriedAt, row.TookMS = &now, int(r.TookMS)
 	r.State = stateAfter(err, &row)
+	if r.State == KeyUnknown || r.State == KeyChanged {
+		row.OfferedFor = seen.place
+	}
 	row.State = r.State
 	row.Words = ""
 	if err != nil {
@@ -175,8 +179,10 @@ func stateAfter(err error, row *store.Target) string {
 	var refused *connect.Refused
 	switch {
 	case err == nil:
-		row.Offered, row.Print = "", ""
+		row.Offered, row.Print, row.OfferedFor = "", "", ""
 		return Surveyed
+	case errors.Is(err, errUnapproved):
+		return NotApproved
 	case errors.As(err, &key):
 		row.Offered, row.Print = key.Offered, key.Print
 		if key.Accepted == "" {
@@ -194,6 +200,7 @@ func stateAfter(err error, row *store.Target) string {
 type sighted struct {
 	work.Seen
 	markOf   string
+	place    string // of the target, see PlaceOf
 	changed  []model.Named
 	accounts int // of people, now
 }
@@ -221,8 +228,9 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 	}
 	out.markOf = readBy(access)
 	if cur, err := s.Current(ctx); err == nil { // what else reads a target, as guards do, has no use for homes
-		d := cur.Plan.Targets[name]
-		access.Homes = d != nil && d.Target.Homes.Stale > 0
+		if d := cur.Plan.Targets[name]; d != nil && d.Address == access.Address {
+			access.Homes, out.place = d.Target.Homes.Stale > 0, PlaceOf(d)
+		}
 	}
 	access = slot.Through(access)
 	mark := row.Mark
@@ -495,11 +503,15 @@ func (s *Seen) AcceptKey(ctx context.Context, who door.Operator, name, print str
 	case print != row.Print:
 		return door.Clashing("%s shows the key %s, not %s; nothing was accepted", name, row.Print, print)
 	}
+	place := PlaceOf(c.Plan.Targets[name])
+	if row.OfferedFor != place {
+		return door.Clashing("%s was moved to another address since it showed that key; survey it again: roost survey %s", name, name)
+	}
 	words := fmt.Sprintf("accepted the key %s of %s", print, name)
 	if row.Accepted != "" {
 		words += ", in place of another"
 	}
-	row.Accepted, row.Offered, row.Print, row.State, row.Words = row.Offered, "", "", NotSurveyed, ""
+	row.Accepted, row.For, row.Offered, row.OfferedFor, row.Print, row.State, row.Words = row.Offered, place, "", "", "", NotSurveyed, ""
 	return s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.Now(), Kind: "key", Operator: who.Name, Target: name, Words: words}}, tx.PutTarget(ctx, row)
 	})

@@ -19,7 +19,7 @@ type Target struct {
 	Kind       string            `json:"kind"`
 	Address    string            `json:"address"`
 	Tags       map[string]string `json:"tags"`
-	State      string            `json:"state" enum:"not surveyed,surveyed,out of reach,key not accepted,key changed,login refused"`
+	State      string            `json:"state" enum:"not surveyed,surveyed,out of reach,key not accepted,key changed,login refused,not approved"`
 	Words      string            `json:"words,omitempty"`
 	Print      string            `json:"print,omitempty" doc:"fingerprint of a key that waits for acceptance"`
 	TriedAt    *time.Time        `json:"tried-at,omitempty"`
@@ -31,6 +31,7 @@ type Target struct {
 	Total      int               `json:"total" doc:"findings in all, less those accepted"`
 	Accepted   int               `json:"accepted" doc:"findings accepted for a time"`
 	Decide     int               `json:"decide" doc:"findings that a person must decide"`
+	Pending    int               `json:"pending" doc:"changes of guarded settings that wait for approval"`
 }
 
 // Targets is one page of targets.
@@ -115,7 +116,10 @@ func targetOf(c *declared.Current, name string, row store.Target, counts []store
 		Print:   row.Print,
 		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(),
 		Findings: map[string]int{}}
-	if t.State == "" {
+	if t.Pending = c.WaitingOn(name); c.Unapproved(name) {
+		t.State, t.Words = NotApproved, ""
+	}
+	if t.State == "" || t.State == NotApproved && t.Pending == 0 {
 		t.State = NotSurveyed
 	}
 	if t.Tags == nil {
@@ -133,16 +137,17 @@ func targetOf(c *declared.Current, name string, row store.Target, counts []store
 // TargetDetail is a target with the rules that hold for it.
 type TargetDetail struct {
 	Target
-	Login      string              `json:"login"`
-	Secret     string              `json:"secret,omitempty" doc:"the name of the secret that it is signed in to with"`
-	Match      []string            `json:"match"`
-	Unexpected string              `json:"unexpected"`
-	Protect    []string            `json:"protect"`
-	At         string              `json:"at" doc:"file:line:column of the declaration"`
-	Details    map[string][]string `json:"details,omitempty" doc:"what the target tells of itself"`
-	Holds      []Holding           `json:"holds" doc:"how many objects of each kind were seen"`
-	Renews     bool                `json:"renews,omitempty" doc:"that secret can be rotated from here"`
-	Needs      bool                `json:"needs,omitempty" doc:"what makes our login there can be told"`
+	Login      string                    `json:"login"`
+	Secret     string                    `json:"secret,omitempty" doc:"the name of the secret that it is signed in to with"`
+	Match      []string                  `json:"match"`
+	Unexpected string                    `json:"unexpected"`
+	Protect    []string                  `json:"protect"`
+	At         string                    `json:"at" doc:"file:line:column of the declaration"`
+	Details    map[string][]string       `json:"details,omitempty" doc:"what the target tells of itself"`
+	Holds      []Holding                 `json:"holds" doc:"how many objects of each kind were seen"`
+	Renews     bool                      `json:"renews,omitempty" doc:"that secret can be rotated from here"`
+	Waits      []declared.PendingSetting `json:"waits" doc:"changes of guarded settings that wait for approval"`
+	Needs      bool                      `json:"needs,omitempty" doc:"what makes our login there can be told"`
 }
 
 // Holding is how many objects of a kind a target was last seen to hold.
@@ -183,6 +188,7 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 		Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
 		Match:      d.Target.Match,
 		Unexpected: d.Target.Unexpected,
+		Waits:      c.PendingOn(name),
 		Protect:    protect, At: c.Declared.Locate(d.Target.Pos).String()}
 	out.Details, out.Holds, err = s.told(ctx, d)
 	return out, err

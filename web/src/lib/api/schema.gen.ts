@@ -1097,6 +1097,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/revisions/approve": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put changes of guarded settings in force; it needs somebody who did not declare them */
+        post: operations["approve-settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/revisions/pending": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List changes of guarded settings that wait for approval */
+        get: operations["list-pending-settings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/revisions/{number}": {
         parameters: {
             query?: never;
@@ -2105,6 +2139,22 @@ export interface components {
             what: string;
             why: components["schemas"]["Reason"][];
         };
+        ApproveRequestBody: {
+            /** @description yours, where the round is held, you drafted it and nobody else could approve it */
+            password?: string;
+        };
+        ApproveSettingsRequestBody: {
+            because?: string;
+            /** @description yours, where you declared them yourself and nobody else could approve them */
+            password?: string;
+            /**
+             * Format: int64
+             * @description as of which they were looked at: refused when another is declared by now
+             */
+            revision: number;
+            /** @description only of these: "target arctic-tern", or the name alone; none: all that wait */
+            things?: string[];
+        };
         Archive: {
             account: string;
             /**
@@ -2532,6 +2582,8 @@ export interface components {
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
+            /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
+            pending: components["schemas"]["PendingSetting"][];
             /**
              * Format: int64
              * @description for how many people something changes
@@ -3235,6 +3287,8 @@ export interface components {
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
+            /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
+            pending: components["schemas"]["PendingSetting"][];
             /**
              * Format: int64
              * @description for how many people something changes
@@ -3424,6 +3478,8 @@ export interface components {
             origin: string;
         };
         Overview: {
+            /** @description of the last days, what an operator approved of their own, since nobody else could */
+            alone: components["schemas"]["Entry"][];
             /** Format: date-time */
             "checked-at": string;
             /**
@@ -3434,6 +3490,16 @@ export interface components {
             /** Format: int64 */
             findings: number;
             happened: components["schemas"]["Entry"][];
+            /**
+             * Format: int64
+             * @description targets that nobody signs in to before they are approved
+             */
+            new: number;
+            /**
+             * Format: int64
+             * @description changes of guarded settings that wait for approval
+             */
+            pending: number;
             /**
              * Format: int64
              * @description findings that a round can put right
@@ -3499,6 +3565,40 @@ export interface components {
             "expires-at": string;
             /** @enum {string} */
             what: "password" | "hash" | "key" | "certificate";
+        };
+        PendingSetting: {
+            /** @description who declared it */
+            by: string;
+            /** @description the value that waits */
+            declared: string;
+            /** @description the value that counts until the change is approved; none: the target is new */
+            "in-force": string;
+            /** @description the target is new: nobody signs in to it before it is approved */
+            new?: boolean;
+            /**
+             * Format: int64
+             * @description with which revision
+             */
+            revision: number;
+            /** @description it says where a secret goes: approving takes the duty administer too */
+            secret?: boolean;
+            setting: string;
+            /** @description what has the setting: target arctic-tern, role bosun, right see-stores, policy staff */
+            thing: string;
+            /** @description the setting is guarded */
+            why: string;
+        };
+        PendingSettings: {
+            /** @description nobody else could approve it: you may, with your password */
+            alone?: boolean;
+            items: components["schemas"]["PendingSetting"][];
+            /** @description you declared some of it */
+            mine?: boolean;
+            /**
+             * Format: int64
+             * @description what waits as of this revision
+             */
+            revision: number;
         };
         Permits: {
             "at-once"?: boolean;
@@ -3786,6 +3886,11 @@ export interface components {
             /** Format: int64 */
             number: number;
             operator: string;
+            /**
+             * Format: int64
+             * @description changes of guarded settings that wait for approval
+             */
+            pending: number;
             /** Format: int64 */
             roles: number;
             /** Format: int64 */
@@ -3817,6 +3922,11 @@ export interface components {
             /** Format: int64 */
             number: number;
             operator: string;
+            /**
+             * Format: int64
+             * @description changes of guarded settings that wait for approval
+             */
+            pending: number;
             /** Format: int64 */
             roles: number;
             /** Format: int64 */
@@ -3945,7 +4055,9 @@ export interface components {
         };
         Schema: {
             about: string;
+            admins?: string[];
             differs?: boolean;
+            digest?: string;
             factory?: string[];
             "fold-names"?: boolean;
             kind: string;
@@ -3976,12 +4088,23 @@ export interface components {
             total: number;
         };
         SecretInfo: {
+            /** @description the targets for which it is released: as they are approved, at that address, that way and as that identity */
+            for: string[];
             name: string;
             /** Format: date-time */
             "set-at": string;
             "set-by": string;
         };
         SecretRequestBody: {
+            /** @description targets for which it is released: what waits of them is approved with it */
+            for?: string[];
+            /** @description yours, where you declared them yourself and nobody else could approve them */
+            password?: string;
+            /**
+             * Format: int64
+             * @description as of which these targets were looked at
+             */
+            revision?: number;
             /** @description base64 */
             value: string;
         };
@@ -4336,10 +4459,15 @@ export interface components {
             };
             kind: string;
             name: string;
+            /**
+             * Format: int64
+             * @description changes of guarded settings that wait for approval
+             */
+            pending: number;
             /** @description fingerprint of a key that waits for acceptance */
             print?: string;
             /** @enum {string} */
-            state: "not surveyed" | "surveyed" | "out of reach" | "key not accepted" | "key changed" | "login refused";
+            state: "not surveyed" | "surveyed" | "out of reach" | "key not accepted" | "key changed" | "login refused" | "not approved";
             /** Format: date-time */
             "surveyed-at"?: string;
             tags: {
@@ -4396,6 +4524,11 @@ export interface components {
             name: string;
             /** @description what makes our login there can be told */
             needs?: boolean;
+            /**
+             * Format: int64
+             * @description changes of guarded settings that wait for approval
+             */
+            pending: number;
             /** @description fingerprint of a key that waits for acceptance */
             print?: string;
             protect: string[];
@@ -4404,7 +4537,7 @@ export interface components {
             /** @description the name of the secret that it is signed in to with */
             secret?: string;
             /** @enum {string} */
-            state: "not surveyed" | "surveyed" | "out of reach" | "key not accepted" | "key changed" | "login refused";
+            state: "not surveyed" | "surveyed" | "out of reach" | "key not accepted" | "key changed" | "login refused" | "not approved";
             /** Format: date-time */
             "surveyed-at"?: string;
             tags: {
@@ -4420,6 +4553,8 @@ export interface components {
             /** Format: date-time */
             "tried-at"?: string;
             unexpected: string;
+            /** @description changes of guarded settings that wait for approval */
+            waits: components["schemas"]["PendingSetting"][];
             words?: string;
         };
         TargetSteps: {
@@ -10660,6 +10795,179 @@ export interface operations {
             };
         };
     };
+    "approve-settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApproveSettingsRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-pending-settings": {
+        parameters: {
+            query?: {
+                /** @description only of these: "target arctic-tern", or the name alone */
+                thing?: string[];
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PendingSettings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     "show-revision": {
         parameters: {
             query?: never;
@@ -11278,7 +11586,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ApproveRequestBody"];
+            };
+        };
         responses: {
             /** @description OK */
             200: {

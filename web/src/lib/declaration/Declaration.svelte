@@ -13,6 +13,8 @@
   import Allot from './Allot.svelte';
   import Lines from './Lines.svelte';
   import Moves from './Moves.svelte';
+  import Pending from './Pending.svelte';
+  import Settings from './Settings.svelte';
   import { keep, leave, takeUp } from './draft';
 
   const size = 20;
@@ -117,6 +119,7 @@
     Declared by {stored.operator}
     {when(stored['made-at'])}: <q>{stored.because}</q> Nothing changes on any target by declaring; see <a use:link href="/drift">drift</a>.
   </p>{/if}
+<Pending />
 {#if error}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{error}</p>{/if}
 {#if kept && changed.length && stored}<p class="bg-ochre-wash border-ochre border-l-4 px-4 py-2" role="status">
     This is the text that you left here, begun from revision {stored.number}.
@@ -180,6 +183,11 @@
             Revision {meaning.revision} was declared since you began from {stored?.number}. Its changes come along:
           </p>
           <Lines lines={meaning.merged} />{/if}
+        {#if meaning.pending?.length}<p class="mb-1">
+            <span class="needs">{count(meaning.pending.length, 'change of a guarded setting', 'changes of guarded settings')}</span> would wait
+            for approval; until then the old values stay in force:
+          </p>
+          <Settings items={meaning.pending} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>

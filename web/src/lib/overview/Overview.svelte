@@ -53,6 +53,17 @@
                 >{/each}.{:else}{count(o.suspended.people, 'person is', 'people are')} suspended, and shut out.{/if}
           </p>
         {/if}
+        {#if o.pending}
+          <p class="sub">
+            <a use:link href="/declaration" class="needs"
+              >{count(o.pending, 'change of a guarded setting', 'changes of guarded settings')}
+              {o.pending === 1 ? 'waits' : 'wait'} for approval</a
+            >{#if o.new}; nobody signs in to {count(o.new, 'new target', 'new targets')} before that{/if}.
+          </p>
+        {/if}
+        {#each o.alone as a (a.seq)}<p class="sub">
+            {a.operator} approved alone what they asked for themselves, {when(a.at)}: {a.words}
+          </p>{/each}
         {#if o.revision}
           <p class="sub">
             Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q>

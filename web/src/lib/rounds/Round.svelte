@@ -1,9 +1,10 @@
 <!-- One round: review, approve, live progress, outcome. -->
 <script lang="ts">
   import { Button } from 'flowbite-svelte';
-  import { api, ask, type Schemas } from '../api/client';
+  import { api, ask, Refused, type Schemas } from '../api/client';
   import { afresh, count, tally, when } from '../words';
   import Await from '../ui/Await.svelte';
+  import Password from '../ui/Password.svelte';
   import Cell from '../ui/Cell.svelte';
   import Change from '../ui/Change.svelte';
   import Grid from '../ui/Grid.svelte';
@@ -69,19 +70,20 @@
     ),
   );
 
+  let confirming = $state(false);
+  let words = $state('');
+  async function approve(password?: string) {
+    live.set(await ask(api.POST('/api/rounds/{id}/approve', { params: { path: { id } }, body: { password } })));
+  }
   async function move(how: 'approve' | 'run') {
     busy = true;
     error = '';
     try {
-      live.set(
-        await ask(
-          how === 'approve'
-            ? api.POST('/api/rounds/{id}/approve', { params: { path: { id } } })
-            : api.POST('/api/rounds/{id}/run', { params: { path: { id } } }),
-        ),
-      );
+      if (how === 'approve') await approve();
+      else live.set(await ask(api.POST('/api/rounds/{id}/run', { params: { path: { id } } })));
     } catch (e) {
-      error = (e as Error).message;
+      if (e instanceof Refused && e.code === 'password-needed') [words, confirming] = [e.message, true];
+      else error = (e as Error).message;
     } finally {
       busy = false;
     }
@@ -251,3 +253,4 @@
 {:else if !live.error}<p class="text-soft" role="status">Looking…</p>{/if}
 <Because bind:open={stopping} title="Stop round {id}" verb="Stop" act={stop} />
 <Because bind:open={undoing} title="Draft the round that takes round {id} back" verb="Draft" act={undo} />
+<Password bind:open={confirming} {words} verb="Approve" act={approve} />

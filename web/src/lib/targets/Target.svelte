@@ -13,6 +13,7 @@
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import { calling, kinds } from '../kinds';
+  import Pending from '../declaration/Pending.svelte';
   import Answering from './Answering.svelte';
   import Commission from './Commission.svelte';
   import Difference from './Difference.svelte';
@@ -129,6 +130,7 @@
       )}. Declared at <span class="name">{t.at}</span>.
     </p>
     {#if t.words}<p class="bg-barn-wash border-barn mb-4 border-l-4 px-4 py-2 wrap-anywhere">{t.words}</p>{/if}
+    {#if t.pending}<Pending thing="target {t.name}" done={() => again++} />{/if}
     {#if t.print}
       <p class="bg-ochre-wash border-ochre mb-4 border-l-4 px-4 py-2">
         It shows the key <span class="name wrap-anywhere">{t.print}</span>. Compare it with the one on the target itself.

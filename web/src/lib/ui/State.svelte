@@ -70,6 +70,7 @@
     running: 'wait',
     waiting: 'wait',
     'key not accepted': 'wait',
+    'not approved': 'wait',
     found: 'wait',
   };
   const [shape, look] = $derived(looks[kinds[word] ?? 'none']);

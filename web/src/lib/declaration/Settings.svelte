@@ -1,0 +1,23 @@
+<!-- Changes of guarded settings, the value in force beside the one that is declared. -->
+<script lang="ts">
+  import type { Schemas } from '../api/client';
+  import Cell from '../ui/Cell.svelte';
+  import Grid from '../ui/Grid.svelte';
+  import Row from '../ui/Row.svelte';
+  let { items }: { items: Schemas['PendingSetting'][] } = $props();
+  const most = 60;
+</script>
+
+<Grid label="Changes of guarded settings" head={['What', 'Setting', 'In force', 'Declared', 'Why it is guarded', 'By']}>
+  {#each items.slice(0, most) as p (p.thing + ' ' + p.setting)}
+    <Row>
+      <Cell>{p.thing}</Cell>
+      <Cell><span class="name">{p.setting}</span></Cell>
+      <Cell><span class="name wrap-anywhere">{p.new ? '(new)' : p['in-force']}</span></Cell>
+      <Cell><span class="name wrap-anywhere">{p.declared}</span></Cell>
+      <Cell wide>it {p.why}</Cell>
+      <Cell>{p.by}, revision {p.revision}</Cell>
+    </Row>
+  {/each}
+</Grid>
+{#if items.length > most}<p class="text-soft">… and {items.length - most} more: roost revision pending</p>{/if}
