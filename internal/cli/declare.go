@@ -181,7 +181,8 @@ func (a *app) along(lines []declare.LineChange) {
 func (a *app) showMeaning(m declared.Meaning) {
 	a.along(m.Merged)
 	if n := len(m.Pending); n > 0 {
-		a.tell("%s wait for approval; until then the old values stay in force:", plural(n, "change of a guarded setting", "changes of guarded settings"))
+		a.tell("%s wait for approval; until then the old values stay in force:",
+			plural(n, "change of a guarded setting", "changes of guarded settings"))
 		a.sayPending(m.Pending)
 		a.tell("")
 	}

@@ -97,7 +97,8 @@ func (a *app) declareEdits(ctx context.Context, edits []declare.Edit, because st
 }
 
 func (a *app) revision() *cobra.Command {
-	c := &cobra.Command{Use: "revision", Short: "Look at revisions of the declaration, compare them, bring one back, approve what is guarded"}
+	c := &cobra.Command{Use: "revision",
+		Short: "Look at revisions of the declaration, compare them, bring one back, approve what is guarded"}
 	list := &cobra.Command{Use: "list", Short: "List revisions, newest first", Args: cobra.NoArgs, Example: "  roost revision list",
 		RunE: func(c *cobra.Command, _ []string) error {
 			var out api.Revisions

@@ -135,8 +135,8 @@ Each is shown first, and asked about; --yes answers that.`,
 				}
 			}
 			var out declared.Revision
-			if err := a.withPassword(c.Context(), http.MethodPost, "/revisions/approve", map[string]any{"things": args, "revision": p.Revision,
-				"because": because}, file, &out); err != nil {
+			in := map[string]any{"things": args, "revision": p.Revision, "because": because}
+			if err := a.withPassword(c.Context(), http.MethodPost, "/revisions/approve", in, file, &out); err != nil {
 				return err
 			}
 			words := fmt.Sprintf("Revision %d: %s in force.", out.Number, plural(len(p.Items), "change is", "changes are"))

@@ -21,7 +21,8 @@ func (a *app) secret() *cobra.Command {
 		Long: "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard " +
 			"input; it is never an argument, and never shown again. It goes only to targets of which an administrator approved the " +
 			"settings: at that address, that way and as that identity. --for approves what waits of the named targets.",
-		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n  roost secret set vessel-key --file vessel-key\n  roost secret set directory-password",
+		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n" + "  roost secret set vessel-key --file vessel-key\n" +
+			"  roost secret set directory-password",
 		RunE: func(c *cobra.Command, args []string) error {
 			value, err := a.secretInput(file, "Secret: ", "--file")
 			if err != nil {
@@ -38,7 +39,8 @@ func (a *app) secret() *cobra.Command {
 				}
 				in["for"], in["revision"] = targets, p.Revision
 			}
-			if err := a.withPassword(c.Context(), http.MethodPut, "/secrets/"+url.PathEscape(args[0]), in, password, nil); err != nil {
+			path := "/secrets/" + url.PathEscape(args[0])
+			if err := a.withPassword(c.Context(), http.MethodPut, path, in, password, nil); err != nil {
 				return err
 			}
 			a.tell("The secret %s is sealed.", args[0])

@@ -163,7 +163,8 @@ var marks = map[string]string{
 	"proved": "●", "set": "▲", "unsure": "▲", "not set": "■", "not proved": "▲", "old one still let in": "■", "made": "▲",
 	"collected": "○", "expired": "■", "withdrawn": "○", "joins": "●",
 	"comes back": "●",
-	"in force":   "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "not approved": "▲", "found": "▲",
+	"in force":   "▲", "draft": "▲", "drafted": "▲", "approved": "▲", "running": "▲", "waiting": "▲", "key not accepted": "▲", "found": "▲",
+	"not approved": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
 	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○", "not there": "○",
 }

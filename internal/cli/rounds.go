@@ -254,7 +254,8 @@ could approve it, whoever drafted it does, and is asked for their password.`,
 				return err
 			}
 			var r rounds.Round
-			if err := a.withPassword(c.Context(), http.MethodPost, fmt.Sprintf("/rounds/%d/approve", id), map[string]any{}, file, &r); err != nil {
+			path := fmt.Sprintf("/rounds/%d/approve", id)
+			if err := a.withPassword(c.Context(), http.MethodPost, path, map[string]any{}, file, &r); err != nil {
 				return err
 			}
 			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}},

@@ -22,7 +22,8 @@ func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector,
 		return Connector{}, err
 	}
 	sum := sha256.Sum256(text)
-	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings}, "SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])}
+	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings},
+		"SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])}
 	var read []*language.Recording
 	for _, r := range recordings {
 		x, err := language.ReadRecording(r.File, []byte(r.Text))

@@ -74,6 +74,22 @@ files() {
       "$lock/ops"
   fi
 }
+# clear_way HOME: whether nobody but the superuser can say where a home comes to lie: each folder above it, and each link
+# on the way, is root's own. Why says what is not.
+clear_way() {
+  p=${1%/*} why=
+  while [ "$p" ]; do
+    if [ -L "$p" ] && [ "$(stat -c %u -- "$p")" != 0 ]; then why="$p is a link that somebody else made"; return 1; fi
+    if [ -e "$p" ] && ! [ -O "$p" ]; then why="$p belongs to somebody else"; return 1; fi
+    p=${p%/*}
+  done
+}
+# to_home HOME COMMAND…: run, of what makes a home or moves one there.
+to_home() {
+  clear_way "$1" || { rc=1; note "its home $1 is not taken: $why"; return; }
+  shift
+  run "$@"
+}
 exists() { [ -e "$1" ] && echo "$1" || echo /dev/null; }
 # homes_made: the homes of accounts that were just written, STEP:NAME:UID:GID:HOME in $lock/made. They are filled while they are root's
 # own and nobody else can enter them, and handed over at the end. Many at once cost a process for each file of the
@@ -87,6 +103,7 @@ homes_made() {
   while IFS=: read -r i n u g h; do
     if restore "$i" "$n" "$u" "$h"; then continue; fi
     if [ -e "$h" ] || [ -L "$h" ]; then echo "$i:its home $h was there already, and was left as it is" >>"$lock/words"; continue; fi
+    clear_way "$h" || { echo "$i:its home $h was not made: $why" >>"$lock/words"; continue; }
     [ -d "${h%/*}" ] || (umask 022; mkdir -p "${h%/*}") 2>/dev/null
     set -- "$@" "$h"
     printf '%s:%s:%s:%s:%s\n' "$i" "$n" "$u" "$g" "$h" >>"$lock/fresh"
@@ -140,6 +157,7 @@ finish_home() {
   fi
   if [ -d "$h" ] && [ ! -L "$h" ] && [ "$(stat -c %u -- "$h")" = 0 ] && [ "$u" != 0 ]; then rmdir -- "$h" 2>/dev/null; fi # made, and no more
   [ ! -e "$h" ] || [ -e "$h/$half" ] || return
+  clear_way "$h" || { note "its home $h was not made: $why"; return; }
   rm -rf -- "$h"
   { mkdir -m 700 -- "$h" && { [ ! -d /etc/skel ] || cp -a /etc/skel/. "$h/"; } &&
     chown -hR "$u:$g" -- "$h"; } 2>"$lock/said" ||
@@ -246,7 +264,9 @@ regroup() {
 # create NAME NUMBER HOME OPTIONS…: with the home that was archived when an account of that name and number was removed.
 create() {
   how=-m n=$1
+  home_now=${3:-/home/$1}
   rm -f "$lock/words"
+  clear_way "$home_now" || { rc=1; note "its home $home_now is not taken: $why"; return; }
   if [ "$2" ] && restore "" "$1" "$2" "${3:-/home/$1}"; then how=-M; fi
   shift 3
   run useradd $how "$@"
@@ -255,6 +275,7 @@ create() {
 # move_home NAME HOME: on a host without tools that do.
 move_home() {
   old=$(home_of "$1")
+  clear_way "$2" || { rc=1; note "its home $2 is not taken: $why"; return; }
   if [ -e "$2" ] || [ -L "$2" ]; then rc=1; note "$2 is there already"; return; fi
   if leaves "$1" "$old"; then mv -- "$old" "$2" 2>"$lock/said" || { rc=1; note "the home could not be moved: $(cat "$lock/said")"; return; }; fi
   one_file "set	$1	home	$2"

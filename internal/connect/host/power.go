@@ -23,7 +23,8 @@ type power struct {
 
 // powerful are the groups whose members can become superuser on the systems we
 // know, whatever sudo's files say.
-var powerful = []string{"sudo", "wheel", "admin", "root", "disk", "docker", "lxd"}
+// Some can because they read hashes, devices or memory, or run what is the superuser's.
+var powerful = []string{"sudo", "wheel", "admin", "root", "disk", "docker", "lxd", "shadow", "kmem", "libvirt", "incus-admin"}
 
 func newPower() *power {
 	p := &power{accounts: map[string]string{}, groups: map[string]string{}, aliases: map[string][]string{},

@@ -202,7 +202,7 @@ func create(a connect.Act, view connect.View) string {
 
 func change(a model.Act) string {
 	var words []string
-	out := ""
+	out, moves := "", ""
 	for _, c := range a.Changes {
 		switch f := flag[c.Attribute]; {
 		case c.Attribute == model.Locked:
@@ -210,13 +210,17 @@ func change(a model.Act) string {
 		case c.Attribute == model.Number && len(c.Before) > 0:
 			out += "renumber " + quoted(a.Name, one(c.After))
 		case c.Attribute == home:
-			words = append(words, "-m", f, one(c.After))
+			words, moves = append(words, "-m", f, one(c.After)), one(c.After)
 		case f != "":
 			words = append(words, f, one(c.After))
 		}
 	}
-	if len(words) > 0 {
-		out = command(append(append([]string{"usermod"}, words...), "--", a.Name)...) + out
+	words = append(append([]string{"usermod"}, words...), "--", a.Name)
+	switch {
+	case moves != "":
+		out = "to_home " + quoted(append([]string{moves}, words...)...) + out
+	case len(words) > 3:
+		out = command(words...) + out
 	}
 	return out
 }

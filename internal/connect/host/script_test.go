@@ -97,7 +97,7 @@ func TestSteps(t *testing.T) {
 			"marit.fell", "", to(model.Number, "", "1001"), to(model.FullName, "", "Marit O'Neill"), to(shell, "", "/bin/bash")),
 		"create 'marit.fell' '' '' '-g' 'marit.fell' '--' 'marit.fell'": act(model.Create, model.Account,
 			"marit.fell", ""),
-		"run 'usermod' '-m' '-d' '/home/m' '--' 'marit.fell'": act(model.Modify, model.Account,
+		"to_home '/home/m' 'usermod' '-m' '-d' '/home/m' '--' 'marit.fell'": act(model.Modify, model.Account,
 			"marit.fell", "", to(home, "/a", "/home/m")),
 		"run 'usermod' '-L' '-e' '1' '--' 'marit.fell'": act(model.Disable, model.Account,
 			"marit.fell", "", to(model.Disabled, "no", "yes")),

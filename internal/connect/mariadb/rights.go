@@ -65,9 +65,11 @@ var dialect = func() *sqlright.Dialect {
 }()
 
 // powers are the permissions on the server that make whoever has them superuser, or let them become it: by what they may
-// do, by giving themselves more, by acting as another, or by writing the tables that say who may what.
+// do, by giving themselves more, by acting as another, by writing the tables that say who may what, or by reading the hashes of
+// passwords there or as they are replicated.
 var powers = func() (out []string) {
-	for _, p := range []string{sqlright.All, "CREATE USER", "FILE", "INSERT", "SET USER", "SUPER", "UPDATE"} {
+	for _, p := range []string{sqlright.All, "BINLOG REPLAY", "CREATE USER", "FILE", "INSERT", "REPLICATION SLAVE", "SELECT", "SET USER",
+		"SUPER", "UPDATE"} {
 		out = append(out, p+" ON *.*")
 	}
 	return append(out, "ALL ON mysql.*", "INSERT ON mysql.*", "UPDATE ON mysql.*")
@@ -87,7 +89,19 @@ func isMighty(permission string) bool {
 		return false
 	}
 	const own = "mysql"
+	if r.Privilege == "SELECT" && readsHashes(r.Path, r.Column) {
+		return true
+	}
 	return r.Path[0] == own || r.Like && like(r.Path[0], own)
+}
+
+// readsHashes says whether reading something shows hashes of passwords: all of the server's own database, or the tables with them.
+func readsHashes(path []string, column string) bool {
+	if path[0] != "mysql" {
+		return false
+	}
+	return len(path) == 1 || slices.Contains([]string{"global_priv", "user"}, path[1]) &&
+		!slices.Contains([]string{"host", "user"}, strings.ToLower(column))
 }
 
 // onServer are the permissions on the server that a number keeps, of a server that knows so many bits.

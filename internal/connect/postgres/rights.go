@@ -43,7 +43,11 @@ var dialect = &sqlright.Dialect{Folds: true, Passes: true, Expands: true, Alone:
 	}}
 
 // powers are the permissions that make superuser, or let somebody become it.
-var powers = []string{"CREATEROLE", "SUPERUSER"}
+// Some do by reading the hashes of passwords as they are replicated, or past what the owners of tables let be seen.
+var powers = []string{"BYPASSRLS", "CREATEROLE", "REPLICATION", "SUPERUSER"}
+
+// hashes are the server's own tables with hashes of passwords.
+var hashes = []string{"pg_authid", "pg_shadow", "pg_user_mapping"}
 
 // isMighty says whether a permission makes superuser: one of powers, or anything but looking at what the server itself keeps,
 // or reads and runs files with.
@@ -52,12 +56,15 @@ func isMighty(permission string) bool {
 		return true
 	}
 	r, err := dialect.One(permission)
+	if err == nil && r.Privilege == "SELECT" && len(r.Path) > 2 && slices.Contains(hashes, r.Path[2]) {
+		return true
+	}
 	return err == nil && len(r.Path) > 1 && r.Privilege != "SELECT" && r.Privilege != "USAGE" && !strings.HasPrefix(r.Sort, "NEW ") &&
 		strings.HasPrefix(r.Path[1], "pg_")
 }
 
-// strong are the server's own groups whose members reach its files and programs, and so everything.
-var strong = []string{"pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
+// strong are the server's own groups whose members reach its files and programs, or read everything, hashes of passwords too.
+var strong = []string{"pg_read_all_data", "pg_execute_server_program", "pg_read_server_files", "pg_write_server_files"}
 
 // within is the database that a permission is of; "" of what is the server's.
 func within(r sqlright.Right) string {

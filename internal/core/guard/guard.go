@@ -21,6 +21,10 @@ type Setting struct {
 	Secret bool   `json:"secret"` // it says where a secret goes: an administrator must approve it
 }
 
+// Reconciles is the setting by which rounds run without anybody asking, in the
+// name of who declared it and who approved it (State.By).
+const Reconciles = "repeat.reconcile"
+
 // Settings are the guarded ones by what has them: target, role, right, policy.
 // It is the one list; docs/security.md is held to it by a test.
 var Settings = map[string][]Setting{
@@ -30,21 +34,21 @@ var Settings = map[string][]Setting{
 		{"via", "the secret's way leads through it", true},
 		{"login.as", "the identity that the secret belongs to", true},
 		{"login.secret", "chooses the secret that is sent", true},
-		{"settings.*", "say how to sign in, what is trusted and who administers", true},
+		{"settings.*", "says how to sign in, what is trusted or who administers", true},
 		{"dialect", "types the secret", true},
 		{"protect", "names what no step may touch", false},
 		{"lends", "lends the target's own accounts", false},
 		{"leaves", "leaves attributes to another system", false},
 		{"unexpected", "decides what becomes of accounts that nobody declared", false},
 		{"removal", "decides what is kept of who goes", false},
-		{"limits", "hold rounds that do too much", false},
+		{"limits", "holds rounds that do too much", false},
 		{"homes.under", "says where the homes of people may be", false},
 		{"repeat", "has rounds run without anybody asking", false},
 		{"window", "says when rounds start by themselves", false},
 	},
 	Role:   {{"never-with", "keeps two roles apart", false}},
 	Right:  {{"allows", "gives what makes somebody superuser", false}},
-	Policy: {{"screening", "lets weak passwords pass", false}, {"words", "are refused in passwords", false}},
+	Policy: {{"screening", "lets weak passwords pass", false}, {"words", "names what no password may be built from", false}},
 }
 
 // What has guarded settings.
@@ -91,7 +95,7 @@ type Values map[string]string
 type State struct {
 	Approved Values             `json:"approved"` // nil: a target of which nothing was approved yet
 	Pending  map[string]Pending `json:"pending,omitempty"`
-	By       []string           `json:"by,omitempty"` // who declared what was approved last, and who approved it
+	By       [2]string          `json:"by"` // who declared, and who approved, the value of Reconciles
 }
 
 // Pending is a value that waits.
@@ -104,18 +108,22 @@ type Pending struct {
 // Fresh says that nothing of it was ever approved.
 func (s State) Fresh() bool { return s.Approved == nil }
 
-// Approve takes over what waits of the named settings, none for all.
-func (s State) Approve(names []string, by ...string) State {
-	out := State{Approved: Values{}, Pending: map[string]Pending{}, By: by}
+// Approve takes over what waits of the named settings, none for all, in the name of who approves them.
+func (s State) Approve(names []string, by string) State {
+	out := State{Approved: Values{}, Pending: map[string]Pending{}, By: s.By}
 	maps.Copy(out.Approved, s.Approved)
 	for name, p := range s.Pending {
 		switch {
 		case len(names) > 0 && !slices.Contains(names, name):
 			out.Pending[name] = p
+			continue
 		case p.Value == "":
 			delete(out.Approved, name)
 		default:
 			out.Approved[name] = p.Value
+		}
+		if name == Reconciles {
+			out.By = [2]string{p.By, by}
 		}
 	}
 	return out
@@ -295,8 +303,16 @@ func span(d time.Duration) string {
 	if d == 0 {
 		return ""
 	}
-	return d.String()
+	text := d.String()
+	for _, none := range []string{"0s", "0m"} { // "1h0m0s" is "1h"
+		if shorter, ok := strings.CutSuffix(text, none); ok && !endsInFigure(shorter) {
+			text = shorter
+		}
+	}
+	return text
 }
+
+func endsInFigure(s string) bool { return s == "" || s[len(s)-1] >= '0' && s[len(s)-1] <= '9' }
 
 func duration(value string) time.Duration {
 	d, _ := time.ParseDuration(value) // what span wrote; "" is none

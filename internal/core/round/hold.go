@@ -30,6 +30,7 @@ const (
 	OnPurpose     = "shut on purpose"
 	CutOff        = "suspended"
 	TooFewSeats   = "seats"
+	Misplaced     = "home"
 )
 
 // Facts are what is known of one target when its steps are looked at: at the
@@ -155,6 +156,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 		h.hold(OnPurpose, name, false, reopened.steps,
 			"it would open on %s what was shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
 	}
+	h.misplaced(steps, first, f)
 	h.seats(steps, first, f)
 	if len(elevated.names) > 0 {
 		h.hold(Elevated, name, false, elevated.steps, "superuser rights on %s for %s", name, few(elevated.names))

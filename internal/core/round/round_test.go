@@ -243,6 +243,11 @@ func TestHolds(t *testing.T) {
 		a[0].Changes = []model.Change{{Attribute: model.Password, Sealed: "sealed"}}
 		return a
 	}
+	homed := func(home string) []model.Act {
+		a := one(model.Create, "marit")
+		a[0].Changes = []model.Change{{Attribute: model.Home, After: []string{home}}}
+		return a
+	}
 	sudo[0].Changes = []model.Change{{Attribute: model.Elevation, After: []string{"all"}}}
 	for _, c := range []struct {
 		name  string
@@ -259,6 +264,11 @@ func TestHolds(t *testing.T) {
 			want: "disables: it would disable 5 of 19 accounts on arctic, and the limit is 25%: hand-0, hand-1, hand-2, hand-3, hand-4"},
 		{name: "many", acts: many(model.Disable, 9), facts: round.Facts{Accounts: 1000},
 			want: "disables: it would disable 9 accounts on arctic, and the limit is 5: hand-0, hand-1, hand-2, hand-3, hand-4 and 4 more"},
+		{name: "home among homes", acts: homed("/home/marit"), facts: round.Facts{Accounts: 4}},
+		{name: "home of the system's", acts: homed("/etc/systemd/system/ssh.service.d"), facts: round.Facts{Accounts: 4},
+			want: "home: homes on arctic outside /home, where the homes of people are: marit at /etc/systemd/system/ssh.service.d"},
+		{name: "home by a detour", acts: homed("/home/../etc"), facts: round.Facts{Accounts: 4},
+			want: "home: homes on arctic outside /home, where the homes of people are: marit at /home/../etc"},
 		{name: "protected", acts: one(model.Modify, "svc-backup"),
 			want: `protected: change account of svc-backup on arctic: protected by "svc-*"; take the step out, or the name out of protect`, firm: true},
 		{name: "our own branch", acts: one(model.Disable, "hen"),

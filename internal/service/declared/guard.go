@@ -76,7 +76,7 @@ func changedStates(before, after map[guard.Thing]guard.State) map[guard.Thing]gu
 	for t, st := range after {
 		was, known := before[t]
 		if !known || was.Fresh() != st.Fresh() || !maps.Equal(was.Approved, st.Approved) || !maps.Equal(was.Pending, st.Pending) ||
-			!slices.Equal(was.By, st.By) {
+			was.By != st.By {
 			out[t] = st
 		}
 	}
@@ -166,6 +166,12 @@ func (c *Current) Waiting() (settings, things int) {
 	return settings, things
 }
 
+// Reconciling are the operators in whose name a target is reconciled by itself: who declared that, and who approved it.
+func (c *Current) Reconciling(target string) (declared, approved string) {
+	by := c.Guarded[guard.Thing{Kind: guard.Target, Name: target}].By
+	return by[0], by[1]
+}
+
 // PendingOn are the settings of a target that wait for approval.
 func (c *Current) PendingOn(target string) []PendingSetting {
 	t := guard.Thing{Kind: guard.Target, Name: target}
@@ -247,8 +253,8 @@ func (s *Declared) ApproveSettings(ctx context.Context, who door.Operator, q App
 		return Revision{}, err
 	}
 	if q.Revision != c.Revision {
-		return Revision{}, door.Clashing("revision %d is declared, and you looked at revision %d; look again at what waits: roost revision "+
-			"pending", c.Revision, q.Revision)
+		return Revision{}, door.Clashing("revision %d is declared, and you looked at revision %d; look again at what waits: "+
+			"roost revision pending", c.Revision, q.Revision)
 	}
 	chosen, err := c.chosenStates(q.Things)
 	if err != nil {
@@ -272,7 +278,7 @@ func (s *Declared) ApproveSettings(ctx context.Context, who door.Operator, q App
 	}
 	states := maps.Clone(c.Guarded)
 	for t, st := range chosen {
-		states[t] = st.Approve(nil, append(slices.Clone(second.Authors), who.Name)...)
+		states[t] = st.Approve(nil, who.Name)
 	}
 	var also []*store.Entry
 	if own {

@@ -120,7 +120,8 @@ func (s *Door) othersWith(ctx context.Context, name string, needs []Duty) ([]str
 	parted, err := s.Store.PartedSince(ctx, now.Add(-s.Probation))
 	for _, p := range parted {
 		if p.Name != name && haveAll(operatorOf(store.Operator{Duties: p.Duties}).Duties, needs) && !slices.Contains(out, p.Name) {
-			out = append(out, p.Name+" (until "+p.At.Add(s.Probation).UTC().Format(time.DateOnly)+", though no longer an operator with that duty)")
+			until := p.At.Add(s.Probation).UTC().Format(time.DateOnly)
+			out = append(out, p.Name+" (until "+until+", though no longer an operator with that duty)")
 		}
 	}
 	return out, err

@@ -292,6 +292,27 @@ func (s *Door) SetOperator(ctx context.Context, who Operator, name string, dutie
 	})
 }
 
+// Acting is an operator in whose name something is done that they asked for before; an error where they could not ask for it any more.
+func (s *Door) Acting(ctx context.Context, name string, needs ...Duty) (Operator, error) {
+	if name == Itself.Name {
+		return Itself, nil
+	}
+	row, err := s.Store.Operator(ctx, name)
+	if err == store.ErrNone {
+		return Operator{}, Clashing("%s is no longer an operator", name)
+	}
+	if err != nil {
+		return Operator{}, err
+	}
+	o := operatorOf(row)
+	for _, d := range needs {
+		if o.May(d) != nil {
+			return Operator{}, Clashing("%s no longer has the duty %q", name, d)
+		}
+	}
+	return o, nil
+}
+
 func (s *Door) operatorRow(ctx context.Context, name string) (store.Operator, error) {
 	row, err := s.Store.Operator(ctx, name)
 	if err == store.ErrNone {

@@ -511,6 +511,11 @@ func (s *Carrier) Reconcile(ctx context.Context, who door.Operator, q DraftReque
 	if _, err := door.Reason(q.Because); err != nil {
 		return Reconciled{}, err
 	}
+	return s.reconcile(ctx, who, who, who, q)
+}
+
+// reconcile is Reconcile with the survey, the draft and the approval in the names of three.
+func (s *Carrier) reconcile(ctx context.Context, who, drafter, approver door.Operator, q DraftRequest) (Reconciled, error) {
 	var out Reconciled
 	var err error
 	if out.Surveys, err = s.Survey(ctx, who, q.Targets, nil); err != nil {
@@ -521,14 +526,14 @@ func (s *Carrier) Reconcile(ctx context.Context, who door.Operator, q DraftReque
 		out.Round = Round{State: Drafted, Because: q.Because, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
 		return out, nil
 	}
-	if out.Round, err = s.Draft(ctx, who, q); err != nil || out.Round.ID == 0 || out.Round.State == OnHold {
+	if out.Round, err = s.Draft(ctx, drafter, q); err != nil || out.Round.ID == 0 || out.Round.State == OnHold {
 		return out, err
 	}
 	undecided := out.Round.Undecided
-	if _, err = s.Approve(ctx, who, out.Round.ID); err != nil {
+	if _, err = s.Approve(ctx, approver, out.Round.ID); err != nil {
 		return out, err
 	}
-	out.Round, err = s.RunRound(ctx, who, out.Round.ID)
+	out.Round, err = s.RunRound(ctx, approver, out.Round.ID)
 	out.Round.Undecided = undecided
 	return out, err
 }

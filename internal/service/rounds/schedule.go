@@ -249,15 +249,36 @@ func (s *Carrier) Once(what string, do func(context.Context) error) {
 	})
 }
 
-// reconcileByItself is a reconciliation at its time: it runs what nobody needs
-// to look at. While a round that it drafted before still waits, there is no other.
+// reconcileByItself is a reconciliation at its time, in the name of who declared that
+// and of who approved it: it runs what those two could run without anybody else. While a round that it drafted before
+// still waits, there is no other.
 func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 	now := s.Now()
 	err := s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.NoteReconciled(ctx, target, now) })
 	if err != nil {
 		return err
 	}
-	waiting, err := s.Store.WaitingRound(ctx, target, door.Itself.Name)
+	c, err := s.Current(ctx)
+	if err != nil {
+		return err
+	}
+	by, agreed := c.Reconciling(target)
+	drafter, err := s.Acting(ctx, by, door.Draft)
+	if err == nil {
+		_, err = s.Acting(ctx, agreed, door.Approve, door.Run)
+	}
+	if err != nil {
+		if door.ProblemOf(err).Kind == door.Conflict {
+			err = s.sayOnce(ctx, "unable/"+target+"/"+err.Error(), &store.Entry{At: now, Kind: "round",
+				Operator: door.Itself.Name, Target: target, Words: fmt.Sprintf("%s is not reconciled by itself, as declared by %s and approved by %s: %v", target, by, agreed, err)})
+		}
+		return err
+	}
+	approver, err := s.Acting(ctx, agreed)
+	if err != nil {
+		return err
+	}
+	waiting, err := s.Store.WaitingRound(ctx, target, drafter.Name)
 	if err != nil && err != store.ErrNone {
 		return err
 	}
@@ -265,15 +286,18 @@ func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 		words := fmt.Sprintf("no other round was drafted for %s: round %d, drafted before, is %s and waits", target, waiting.ID,
 			waiting.State)
 		s.Log.Info("not reconciled", "target", target, "words", words)
-		if _, told := s.busy.LoadOrStore(fmt.Sprintf("told/%s/%d", target, waiting.ID), true); told {
-			return nil
-		}
-		return s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) {
-			return []*store.Entry{{At: now, Kind: "round", Operator: door.Itself.Name, Target: target, Round: waiting.ID,
-				Because: waiting.Because, Words: words}}, nil
-		})
+		return s.sayOnce(ctx, fmt.Sprintf("told/%s/%d", target, waiting.ID), &store.Entry{At: now, Kind: "round",
+			Operator: door.Itself.Name, Target: target, Round: waiting.ID, Because: waiting.Because, Words: words})
 	}
-	_, err = s.Reconcile(ctx, door.Itself, DraftRequest{Choice: declared.Choice{Targets: []string{target}},
-		Because: "repeated reconciliation"})
+	_, err = s.reconcile(ctx, door.Itself, drafter, approver, DraftRequest{Choice: declared.Choice{Targets: []string{target}},
+		Because: fmt.Sprintf("repeated reconciliation, declared by %s and approved by %s", by, agreed)})
 	return err
+}
+
+// sayOnce writes an entry into the record, unless this service has written the same before.
+func (s *Carrier) sayOnce(ctx context.Context, what string, e *store.Entry) error {
+	if _, said := s.busy.LoadOrStore(what, true); said {
+		return nil
+	}
+	return s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) { return []*store.Entry{e}, nil })
 }
