@@ -32,17 +32,18 @@ type Config struct {
 func New(s *service.Service, console http.Handler, c Config) http.Handler {
 	m := newMetrics()
 	m.registry.MustRegister(working{s.Work})
+	room := &bodies{left: bodiesMost}
 	r := chi.NewRouter()
 	r.Use(logged(c.Log, m), recovered(c.Log), headers, named(c.Names))
 	r.Get("/healthz", func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("ok\n")) })
 	r.Get("/readyz", ready(s))
 	r.Method(http.MethodGet, "/metrics", forMetrics(c.Metrics, promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})))
 	r.Group(func(r chi.Router) {
-		r.Use(sameOrigin, known(s), signedIn(&bodies{left: bodiesMost}))
+		r.Use(sameOrigin, known(s), signedIn, roomFor(room))
 		Routes(r, s, c.Version)
 	})
 	r.Route(scimAt, func(r chi.Router) {
-		r.Use(known(s))
+		r.Use(known(s), roomFor(room))
 		pushing(r, s)
 	})
 	r.NotFound(func(w http.ResponseWriter, q *http.Request) {

@@ -12,7 +12,7 @@ import (
 	"hen-roost/internal/service/door"
 )
 
-const maxDeclaration = 128 << 20 // 48 MB of files, escaped
+const maxDeclaration = 72 << 20 // 48 MB of files, escaped: one at a time, see bodiesMost
 
 type filesRequest struct {
 	Body struct {

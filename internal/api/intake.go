@@ -25,6 +25,19 @@ type intakeTake struct {
 	}
 }
 
+type givePeople struct {
+	Name string `path:"name"`
+	Body struct {
+		Users []string `json:"users,omitempty"`
+		All   bool     `json:"all,omitempty" doc:"all users that are declared"`
+	}
+}
+
+// Given is how many users were given to a system.
+type Given struct {
+	Users int `json:"users"`
+}
+
 func (h *handlers) intakes(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/intakes", "list-intakes", "List the systems that push people in",
 		func(ctx context.Context, who door.Operator, _ *struct{}) ([]intake.Source, error) {
@@ -37,6 +50,15 @@ func (h *handlers) intakes(api huma.API) {
 	act(api, door.Administer, http.MethodPut, "/intakes/{name}", "set-intake", "Say what becomes of what a system pushes",
 		func(ctx context.Context, who door.Operator, in *intakeSettings) error {
 			return h.Intake.Set(ctx, who, in.Name, in.Body)
+		})
+	op(api, door.Draft, http.MethodPost, "/intakes/{name}/people", "give-people",
+		"Give users to a system that pushes: they may leave by it",
+		func(ctx context.Context, who door.Operator, in *givePeople) (Given, error) {
+			if in.Body.All == (len(in.Body.Users) > 0) {
+				return Given{}, door.Wrong("users", "name users, or say all")
+			}
+			n, err := h.Intake.Give(ctx, who, in.Name, in.Body.Users)
+			return Given{n}, err
 		})
 	op(api, door.Draft, http.MethodPost, "/intakes/{name}/take", "take-intake", "Take what a system's pushes would change as a revision",
 		func(ctx context.Context, who door.Operator, in *intakeTake) (declared.Revision, error) {

@@ -184,7 +184,11 @@ type bodies struct {
 	left int64
 }
 
-const bodiesMost = 384 << 20 // bytes: three of the largest declarations at once
+// What is read of a body is in memory more than once while it is taken apart.
+const (
+	bodiesMost = 384 << 20 // bytes of memory for all of them together
+	bodyWeight = 5         // what a byte of a body takes
+)
 
 func (b *bodies) take(n int64) bool {
 	b.mu.Lock()
@@ -210,23 +214,30 @@ var openPaths = map[string]bool{"/api/session": true, "/api/openapi.json": true,
 const strangersMost = 16 << 10
 
 // signedIn refuses whoever is nobody before a byte of what they send is read,
-// but for signing in; and what together would be more than there is room for.
-func signedIn(room *bodies) func(http.Handler) http.Handler {
+// but for signing in.
+func signedIn(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if who(r.Context()).Name == "" && !openPaths[r.URL.Path] {
+			w.Header().Set("Connection", "close") // whatever they go on sending
+			writeProblem(w, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
+			return
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// roomFor refuses what together would be more than there is room for.
+func roomFor(room *bodies) func(http.Handler) http.Handler {
 	return func(next http.Handler) http.Handler {
 		return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			stranger := who(r.Context()).Name == ""
-			if stranger && !openPaths[r.URL.Path] {
-				w.Header().Set("Connection", "close") // whatever they go on sending
-				writeProblem(w, &door.Problem{Kind: door.SignedOut, Words: "you are not signed in, or no longer: roost sign-in"})
-				return
-			}
 			n := min(r.ContentLength, maxDeclaration)
 			if n < 0 {
 				n = maxDeclaration // it does not say how much is to come
 			}
-			if stranger {
+			if who(r.Context()).Name == "" {
 				n = min(n, strangersMost)
 			}
+			n *= bodyWeight
 			if !room.take(n) {
 				w.Header().Set("Connection", "close")
 				writeProblem(w, &door.Problem{Kind: door.Away, Retry: 5,

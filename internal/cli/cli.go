@@ -10,6 +10,7 @@
 //	2  the command was used wrongly
 //	3  drift was found
 //	4  some steps of a round did not succeed
+//	5  the record holds, and there are rows beside it that no service wrote
 //	130  it was interrupted
 package cli
 
@@ -34,6 +35,7 @@ const (
 	exitWrong  = 2
 	exitDrift  = 3
 	exitSteps  = 4
+	exitStray  = 5 // the record holds, and there are rows beside it that no service wrote
 
 	exitInterrupted = 130 // as shells have it
 )

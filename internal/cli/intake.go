@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"hen-roost/internal/api"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/intake"
 )
@@ -23,7 +24,7 @@ operator with the duty push and no other, and signs in with a token:
   roost intake set personnel --role deck-crew --file deck.yaml
 
 What it says of people waits until somebody takes it as a revision of the declaration, or is taken by itself.`}
-	c.AddCommand(a.intakeList(), a.intakeShow(), a.intakeSet(), a.intakeTake())
+	c.AddCommand(a.intakeList(), a.intakeShow(), a.intakeSet(), a.intakeGive(), a.intakeTake())
 	return c
 }
 
@@ -73,6 +74,12 @@ func (a *app) intakeShow() *cobra.Command {
 			for _, f := range out.Faults {
 				a.tell("\nNot read: %s", f.Words)
 			}
+			if n := len(out.NotTheirs); n > 0 {
+				a.tell("\n%s would leave, whom %s neither brought nor was given; they stay: %s. Give them to it with: "+
+					"roost intake give %s USERS",
+					plural(n, "user", "users"), args[0],
+					cut(strings.Join(out.NotTheirs, ", "), 200), args[0])
+			}
 			switch {
 			case out.Held != "":
 				a.tell("\nHeld: %s. To take it all the same: roost intake take %s %s --leaving %d --because REASON", out.Held, args[0],
@@ -102,6 +109,28 @@ func editWords(do string, value any) string {
 	default:
 		return fmt.Sprint(v)
 	}
+}
+
+func (a *app) intakeGive() *cobra.Command {
+	var all bool
+	c := &cobra.Command{Use: "give SYSTEM [USERS…]", Short: "Give users to a system: they may leave by what it pushes",
+		Args: cobra.MinimumNArgs(1),
+		Long: `Give declared users to a system that pushes people in. A system ends only people whom it brought itself, or who
+were given to it. --all gives everybody who is declared now.`,
+		Example: "  roost intake give personnel marit.fell kari.berg\n  roost intake give personnel --all",
+		RunE: func(c *cobra.Command, args []string) error {
+			if all == (len(args) > 1) {
+				return wrong{fmt.Errorf("name users, or use --all")}
+			}
+			var out api.Given
+			in := map[string]any{"users": args[1:], "all": all}
+			if err := a.send(c.Context(), http.MethodPost, "/intakes/"+url.PathEscape(args[0])+"/people", in, &out); err != nil {
+				return err
+			}
+			return a.show(out, table{bare: fmt.Sprintf("%s may leave by what %s pushes.", plural(out.Users, "user", "users"), args[0])})
+		}}
+	c.Flags().BoolVar(&all, "all", false, "all users that are declared")
+	return c
 }
 
 func (a *app) intakeSet() *cobra.Command {

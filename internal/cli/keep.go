@@ -21,7 +21,8 @@ func (a *app) secret() *cobra.Command {
 		Long: "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard " +
 			"input; it is never an argument, and never shown again. It goes only to targets of which an administrator approved the " +
 			"settings: at that address, that way and as that identity. --for approves what waits of the named targets.",
-		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n" + "  roost secret set vessel-key --file vessel-key\n" +
+		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n" +
+			"  roost secret set vessel-key --file vessel-key\n" +
 			"  roost secret set directory-password",
 		RunE: func(c *cobra.Command, args []string) error {
 			value, err := a.secretInput(file, "Secret: ", "--file")

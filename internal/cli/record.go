@@ -32,7 +32,7 @@ func (a *app) record() *cobra.Command {
 		Long: `Read the team record: who did what, where, when, why, and whether it held. The
 newest entries stand last. Each entry is chained to the one before by SHA-256, and heads of the chain are
 signed in checkpoints. --verify walks the chain, holds it against the checkpoints that the service keeps, and
-names the first entry that does not hold (exit status 1). Entries that lie far back were checked when they were
+names the first entry that does not hold (exit status 1); rows that no service wrote are counted (exit status 5). Entries that lie far back were checked when they were
 sealed, and count as long as they are as they were then; with --every they are walked through,
 	too. With a FILE that roost record export wrote it does
 so without any service. What was the head when this machine looked last is remembered: a record that has gone
@@ -158,8 +158,11 @@ func (a *app) verifyRecord(c *cobra.Command, every bool) error {
 	if err := a.show(v, table{bare: words}); err != nil {
 		return err
 	}
-	if !v.Holds {
+	switch {
+	case !v.Holds:
 		return exit{exitFailed}
+	case v.Behind > 0:
+		return errors.Join(a.remember(c.Context()), exit{exitStray})
 	}
 	return a.remember(c.Context())
 }

@@ -77,22 +77,28 @@ type Access struct {
 	Homes    bool          // surveys look at homes too, which is a look at every file in them
 	Dial     Dial          // how to come to the address; nil: directly
 	Host     OpenHost      // for targets that are run on a host: that one
+	Says     *Budget       // how much the target may say; nil: Open bounds it
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 
 // Open opens a session with the secret of an access or, where a target turns that
-// away while it is being rotated, with the next one.
+// away while it is being rotated, with the next one. Its errors hold neither.
 func Open(ctx context.Context, c Connector, a Access) (Session, error) {
+	a = a.Bounded(SaysMost)
 	s, err := c.Open(ctx, a)
 	var refused *Refused
+	if err == nil {
+		return s, nil
+	}
+	strikes := a.Strikes()
 	if len(a.Next) == 0 || !errors.As(err, &refused) {
-		return s, err
+		return nil, strikes.Error(err)
 	}
 	a.Secret, a.Next = a.Next, nil
 	if next, again := c.Open(ctx, a); again == nil {
 		return next, nil
 	}
-	return nil, err
+	return nil, strikes.Error(err)
 }
 
 // Dial opens a connection to an address.
@@ -109,10 +115,11 @@ type Host interface {
 
 // Connect opens a connection to the address, the way that the access says.
 func (a Access) Connect(ctx context.Context) (net.Conn, error) {
-	if a.Dial != nil {
-		return a.Dial(ctx, "tcp", a.Address)
+	dial := a.Dial
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
 	}
-	return (&net.Dialer{}).DialContext(ctx, "tcp", a.Address)
+	return a.counting(dial)(ctx, "tcp", a.Address)
 }
 
 // Patience is the longest wait for a single answer.

@@ -8,8 +8,8 @@ import (
 	"strings"
 )
 
-// Pinned is TLS to a target that is known by the key at the top of the chain that it shows: its authority's or, of a
-// certificate that nobody else signed, its own. What is below an authority must be for the host that was asked for. The
+// Pinned is TLS to a target that is known by its own key, of a certificate that nobody else signed, or by its authority's key and
+// its name together: the chain must lead from a certificate for the host that was asked for to that key. The
 // chain is checked against nothing else: which authorities this machine trusts does not matter. refused tells, once the
 // handshake has failed, whether it was the key.
 func Pinned(a Access, host string, as ...tls.Certificate) (conf *tls.Config, refused func() *KeyError) {
@@ -17,7 +17,7 @@ func Pinned(a Access, host string, as ...tls.Certificate) (conf *tls.Config, ref
 	return &tls.Config{
 		MinVersion: tls.VersionTLS12, ServerName: host, Certificates: as, InsecureSkipVerify: true,
 		VerifyConnection: func(cs tls.ConnectionState) error {
-			if keyErr = checkChain(a, cs.PeerCertificates); keyErr != nil {
+			if keyErr = checkChain(a, host, cs.PeerCertificates); keyErr != nil {
 				return keyErr
 			}
 			return verify(cs.PeerCertificates, host)
@@ -26,15 +26,22 @@ func Pinned(a Access, host string, as ...tls.Certificate) (conf *tls.Config, ref
 }
 
 // checkChain compares the key at the top of the shown chain with the accepted one.
-func checkChain(a Access, chain []*x509.Certificate) *KeyError {
+func checkChain(a Access, host string, chain []*x509.Certificate) *KeyError {
 	top := chain[len(chain)-1]
-	offered := "authority " + fingerprint(top)
-	if offered == a.Key {
+	print := fingerprint(top)
+	if len(chain) > 1 {
+		print += " for " + host
+	}
+	switch a.Key {
+	case ofAuthority + print, ofAuthority + fingerprint(top): // without the name, as earlier versions kept it
 		return nil
 	}
-	return &KeyError{Target: a.Target, Offered: offered, Print: fingerprint(top), Accepted: a.Key,
-		Was: strings.TrimPrefix(a.Key, "authority ")}
+	return &KeyError{Target: a.Target, Offered: ofAuthority + print, Print: print, Accepted: a.Key,
+		Was: strings.TrimPrefix(a.Key, ofAuthority)}
 }
+
+// ofAuthority begins what is kept of an accepted key.
+const ofAuthority = "authority "
 
 func fingerprint(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)

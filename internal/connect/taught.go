@@ -16,11 +16,19 @@ type Lesson struct {
 type Recorded struct{ File, Text string }
 
 // Taught is a connector that a file taught.
-type Taught interface{ Lesson() Lesson }
+type Taught interface {
+	Lesson() Lesson
+	// SignsIn says how it comes to a target and where it types our secret: two that say the same type it in the same places.
+	SignsIn() string
+}
+
+// SignsInBySSH is what a dialect says of itself whose secret SSH alone is told.
+const SignsInBySSH = "ssh"
 
 // Pupil is a connector that is taught by a file, to be tried before anybody relies on it.
 type Pupil interface {
 	Connector
+	SignsIn() string // see Taught
 	// Record looks at a target, changes nothing, and returns the conversation as a recording, with our secret struck out. Where
 	// an answer was not understood the error says which line of what.
 	Record(ctx context.Context, a Access) ([]byte, error)

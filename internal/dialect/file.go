@@ -7,7 +7,9 @@
 package dialect
 
 import (
+	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"hen-roost/internal/core/model"
@@ -58,6 +60,17 @@ type Session struct {
 	Wide   int        `yaml:"wide"`    // characters at which it breaks a line, which goes on in the next; 0: it breaks none
 	Begin  []Text     `yaml:"begin"`   // typed at first
 	End    []Text     `yaml:"end"`     // and at last
+}
+
+// SignsIn says how such a system is come to and where our secret is typed in it: "ssh" where SSH alone is told it.
+func (f *File) SignsIn() string {
+	out := f.Reach.Over
+	for _, x := range slices.Concat(f.Session.SignIn, f.Session.More) {
+		if strings.Contains(x.Say.Raw, "secret") {
+			out += fmt.Sprintf("; at %q it types %q", x.At.String(), x.Say.Raw)
+		}
+	}
+	return out
 }
 
 // LetsIn is how the system is asked whether it would let somebody in.

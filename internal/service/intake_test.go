@@ -129,6 +129,15 @@ func TestIntakeComeAndGo(t *testing.T) {
 	if err := o.Intake.Remove(ctx, o.personnel, ulla, 0); !is(err, 404) {
 		t.Errorf("twice: %v", err)
 	}
+	if p := o.proposes(); len(p.NotTheirs) != 1 || p.NotTheirs[0] != "ulla" || len(p.Leaving) != 0 {
+		t.Errorf("somebody who was here before leaves by it: %+v", p)
+	}
+	if _, err := o.Intake.Give(ctx, o.admin, "personnel", []string{"ula"}); err == nil || !strings.Contains(err.Error(), `"ulla"`) {
+		t.Errorf("a name that is wrong: %v", err)
+	}
+	if n, err := o.Intake.Give(ctx, o.admin, "personnel", []string{"ulla"}); n != 1 || err != nil {
+		t.Fatal(n, err)
+	}
 	p := o.proposes()
 	if len(p.Leaving) != 1 || p.Leaving[0] != "ulla" || p.Held != "" {
 		t.Errorf("%+v", p)

@@ -235,7 +235,7 @@ func (s *Store) ForgetSealings(ctx context.Context) error {
 
 // LinkHandover gives one a link, in place of the one before.
 func (tx *Tx) LinkHandover(ctx context.Context, id int64, link, code []byte) error {
-	_, err := tx.ExecContext(ctx, `UPDATE handover SET link = ?, code = ?, tries = 0 WHERE id = ?`, link, code, id)
+	_, err := tx.ExecContext(ctx, `UPDATE handover SET link = ?, code = ? WHERE id = ?`, link, code, id)
 	return err
 }
 

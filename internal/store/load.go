@@ -3,8 +3,8 @@ package store
 import (
 	"bufio"
 	"context"
+	"crypto/rand"
 	"errors"
-	"fmt"
 	"io"
 	"sync/atomic"
 
@@ -21,7 +21,6 @@ const (
 )
 
 var (
-	loads   atomic.Int64
 	noLoads atomic.Bool // a server does not allow it
 )
 
@@ -80,7 +79,7 @@ func (tx *Tx) loadOver(ctx context.Context, n int, table, columns string, rows f
 	if n < loadFrom || noLoads.Load() {
 		return false, 0, nil
 	}
-	name := fmt.Sprintf("rows-%d", loads.Add(1))
+	name := "rows-" + rand.Text()                        // which nobody can guess: all servers of this process could ask for it
 	mysql.RegisterReaderHandler(name, func() io.Reader { // the server takes some while others are made
 		from, into := io.Pipe()
 		go func() {

@@ -134,3 +134,50 @@ func (t *Tx) PutIntake(ctx context.Context, source, settings string) error {
 		source, settings)
 	return err
 }
+
+// GiveTo notes users whom a source has brought, or was given.
+func (tx *Tx) GiveTo(ctx context.Context, source string, users []string) error {
+	for from, to := range groups(len(users), 500) {
+		args := make([]any, 0, 2*(to-from))
+		for _, u := range users[from:to] {
+			args = append(args, source, u)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT IGNORE INTO intake_person (source, user) VALUES `+rows(to-from, 2), args...); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// GivenTo says which of some users a source has brought, or was given.
+func (s *Store) GivenTo(ctx context.Context, source string, users []string) (map[string]bool, error) {
+	out := map[string]bool{}
+	for from, to := range groups(len(users), 500) {
+		args := []any{source}
+		for _, u := range users[from:to] {
+			args = append(args, u)
+		}
+		var list []string
+		err := s.db.SelectContext(ctx, &list, `SELECT user FROM intake_person WHERE source = ? AND user IN `+oneOf(to-from), args...)
+		if err != nil {
+			return nil, err
+		}
+		for _, u := range list {
+			out[u] = true
+		}
+	}
+	return out, nil
+}
+
+// NoteLeft notes how many left by what a source said.
+func (tx *Tx) NoteLeft(ctx context.Context, source string, at time.Time, n int) error {
+	_, err := tx.ExecContext(ctx, `INSERT INTO intake_left (source, at, n) VALUES (?, ?, ?)
+		ON DUPLICATE KEY UPDATE n = n + VALUES(n)`, source, at, n)
+	return err
+}
+
+// LeftSince is how many left by what a source said, since a moment.
+func (s *Store) LeftSince(ctx context.Context, source string, at time.Time) (n int, err error) {
+	err = s.db.GetContext(ctx, &n, `SELECT COALESCE(SUM(n), 0) FROM intake_left WHERE source = ? AND at > ?`, source, at)
+	return n, err
+}

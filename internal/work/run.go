@@ -143,6 +143,7 @@ type worker struct {
 	target        string
 	lease         Lease
 	connector     connect.Connector // once it is known
+	access        connect.Access    // with which the session was opened last
 	ended, failed int
 	log           *slog.Logger
 	session       connect.Session
@@ -243,6 +244,7 @@ func (w *worker) read(ctx context.Context, found func(model.Object) error) error
 	}
 	during, cancel := context.WithTimeout(ctx, batchFor)
 	defer cancel()
+	w.access.Says.Renew()
 	err := w.session.Survey(during, found)
 	if err != nil {
 		w.session.Close()
@@ -314,6 +316,7 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 		}
 		if w.lost != nil {
 			w.giveUp(ctx, results, open)
+			w.strike(nil, results)
 			return results
 		}
 		if open = w.opened(ctx, steps, results, open); len(open) == 0 {
@@ -333,6 +336,7 @@ func (w *worker) carryOut(ctx context.Context, steps []Step) []Result {
 			}
 		}
 		w.prove(ctx, acts, results, open)
+		w.strike(acts, results)
 		if open = unsure; len(open) > 0 {
 			w.log.Warn("connection lost", "steps", len(open), "try", try, "error", results[open[0]].Words)
 			w.session.Close()
@@ -399,6 +403,7 @@ func (w *worker) unseal(ctx context.Context, id string) (s connect.Secret, err e
 func (w *worker) apply(ctx context.Context, steps []Step, acts []connect.Act) []connect.Answer {
 	during, cancel := context.WithTimeout(ctx, batchFor)
 	defer cancel()
+	w.access.Says.Renew()
 	answers, whole := connect.Whole(during, w.session, acts, func(m connect.Mark) error {
 		err := w.persist(ctx, func() error { return w.Journal.Trial(ctx, w.round, w.lease, steps, m) })
 		if err == nil {
@@ -453,6 +458,21 @@ func (w *worker) prove(ctx context.Context, acts []connect.Act, results []Result
 		})
 	}
 	_ = tries.Wait()
+}
+
+// strike strikes out of what the target said every secret that it was told: ours, and those that acts set.
+func (w *worker) strike(acts []connect.Act, results []Result) {
+	public := []string{w.access.Target, w.access.As, w.access.Address}
+	for _, r := range results {
+		public = append(public, r.Name, r.User)
+	}
+	strikes := connect.Striking(public, append(connect.SecretsOf(acts), w.access.Secret, w.access.Next)...)
+	for i := range results {
+		strikes.Answer(&results[i].Answer)
+	}
+	if w.lost != nil {
+		w.lost.Words = strikes.Text(w.lost.Words)
+	}
 }
 
 const untold = "; it was tried before, and whether it was carried out the next survey will tell"
@@ -559,7 +579,8 @@ func (w *worker) open(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	w.connector = c
+	access.Says = connect.NewBudget(connect.SaysMost)
+	w.connector, w.access = c, access
 	session, err := connect.Open(ctx, c, access)
 	b.note(err, time.Now())
 	if err != nil {
@@ -569,7 +590,7 @@ func (w *worker) open(ctx context.Context) error {
 		if err := connect.Settle(ctx, session, w.trials[0]); err != nil {
 			session.Close()
 			return fmt.Errorf("a change that may be on trial until %s cannot be ended: %w", w.trials[0].Until.UTC().Format(time.RFC3339),
-				err)
+				access.Strikes().Error(err))
 		}
 		w.trials = w.trials[1:]
 	}

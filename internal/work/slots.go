@@ -16,10 +16,12 @@ import (
 type Slots struct {
 	mu     sync.Mutex
 	all    int
+	tires  time.Duration  // see slotFor
 	most   map[string]int // of a kind, where fewer
 	used   map[string]int
 	n      int
 	silent int
+	slow   int          // targets that are worked on without a slot, since they had theirs for long
 	queues [2][]*waiter // who has been answered, who has not begun
 }
 
@@ -31,7 +33,12 @@ type waiter struct {
 const (
 	silence    = 10 * time.Millisecond // after which a slot is given back
 	silentMost = 1000                  // targets that say nothing, and are waited for at once
+	slowMost   = 32                    // targets that go on without a slot at once
 )
+
+// slotFor is for how long a target has its slot while others wait: then they come, and it goes on beside them. So whoever waits
+// for a slot is served within a bound, however long others drip.
+const slotFor = 30 * time.Second
 
 const (
 	answered = iota // in Slots.queues
@@ -40,7 +47,7 @@ const (
 
 // NewSlots makes slots for so many targets, and fewer of some kinds.
 func NewSlots(all int, most map[string]int) *Slots {
-	return &Slots{all: all, most: most, used: map[string]int{}}
+	return &Slots{all: all, tires: slotFor, most: most, used: map[string]int{}}
 }
 
 // Slot is one of them, taken for a target.
@@ -52,6 +59,8 @@ type Slot struct {
 	mu    sync.Mutex
 	held  bool
 	quiet bool // it was given back
+	slow  bool // it goes on without one
+	tires *time.Timer
 }
 
 // Take waits for a slot.
@@ -59,7 +68,31 @@ func (s *Slots) Take(ctx context.Context, kind string) (*Slot, error) {
 	if err := s.wait(ctx, kind, fresh); err != nil {
 		return nil, err
 	}
-	return &Slot{of: s, kind: kind, held: true}, nil
+	x := &Slot{of: s, kind: kind, held: true}
+	x.tires = time.AfterFunc(s.tires, x.tire)
+	return x, nil
+}
+
+// tire gives the slot to those who wait, and lets its target go on without.
+func (x *Slot) tire() {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if !x.held {
+		return
+	}
+	x.of.mu.Lock()
+	waits := len(x.of.queues[answered])+len(x.of.queues[fresh]) > 0
+	goesOn := waits && x.of.slow < slowMost
+	if goesOn {
+		x.of.slow++
+	}
+	x.of.mu.Unlock()
+	if !goesOn {
+		x.tires.Reset(x.of.tires)
+		return
+	}
+	x.held, x.slow = false, true
+	x.of.give(x.kind, 0)
 }
 
 // Try takes a slot if one is free; nil when none is. given is called whenever it is given back for a time.
@@ -135,6 +168,15 @@ func (x *Slot) Leave() {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.heard()
+	if x.tires != nil {
+		x.tires.Stop()
+	}
+	if x.slow {
+		x.slow = false
+		x.of.mu.Lock()
+		x.of.slow--
+		x.of.mu.Unlock()
+	}
 	if x.held {
 		x.held = false
 		x.of.give(x.kind, 0)
@@ -171,7 +213,7 @@ func (x *Slot) Work(ctx context.Context) error {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	x.heard()
-	if x.held {
+	if x.held || x.slow {
 		return nil
 	}
 	err := x.of.wait(ctx, x.kind, answered)

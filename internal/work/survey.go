@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"time"
 	"unicode/utf8"
 
 	"hen-roost/internal/connect"
@@ -91,15 +92,18 @@ type Seen struct {
 
 // Survey reads a target: what changed since a mark where that can be, else all of it.
 func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink) (Seen, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, surveyFor, fmt.Errorf("it was not read whole within %s", surveyFor))
+	defer cancel()
 	s, err := connect.Open(ctx, c, a)
 	if err != nil {
 		return Seen{}, err
 	}
 	defer s.Close()
+	strikes := a.Strikes()
 	if err := settle(ctx, s, to.Trials); err != nil {
-		return Seen{}, err
+		return Seen{}, strikes.Error(err)
 	}
-	p := portions{Sink: to}
+	p := portions{Sink: to, strikes: strikes}
 	defer p.stop()
 	var gone []connect.Gone
 	p.Mark, err = connect.Since(ctx, s, to.Mark, func(o model.Object) error { return p.begun(false, o) }, func(g connect.Gone) error {
@@ -116,18 +120,27 @@ func Survey(ctx context.Context, c connect.Connector, a connect.Access, to Sink)
 	if err == nil {
 		err = p.end(gone)
 	}
-	return p.Seen, err
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		err = &connect.Error{Target: a.Target, Op: "survey", Err: context.Cause(ctx)}
+	}
+	return p.Seen, strikes.Error(err)
 }
 
-const portion = 2500 // objects handed on at once
+const (
+	portion      = 2500             // objects handed on at once
+	portionBytes = 4 << 20          // or fewer, when they are large
+	surveyFor    = 15 * time.Minute // the longest that one survey may take
+)
 
 // portions gathers what a survey tells, and has it taken while more comes.
 type portions struct {
 	Sink
-	Seen  Seen
-	batch []model.Object
-	began bool
-	seen  int
+	strikes *connect.Striker // the secrets that the target was told
+	Seen    Seen
+	batch   []model.Object
+	bytes   int // that it holds
+	began   bool
+	seen    int
 
 	full   chan []model.Object
 	failed chan error // of who takes them; closed when all are taken
@@ -144,11 +157,13 @@ func (p *portions) begun(whole bool, o model.Object) error {
 	if p.seen++; p.seen > ObjectsMost {
 		return fmt.Errorf("it holds more than %d objects, the most that is looked after on one target", ObjectsMost)
 	}
+	p.strikes.Object(&o)
 	fit(&o)
 	if o.Kind == model.Account && !o.System {
 		p.Seen.Accounts++
 	}
-	if p.batch = append(p.batch, o); len(p.batch) == portion {
+	p.bytes += len(o.Name) + len(o.Unique) + len(o.Attributes)
+	if p.batch = append(p.batch, o); len(p.batch) == portion || p.bytes > portionBytes {
 		return p.flush()
 	}
 	return nil
@@ -183,7 +198,7 @@ func (p *portions) flush() error {
 		return p.stopped(err)
 	case p.full <- p.batch:
 	}
-	p.batch = make([]model.Object, 0, portion)
+	p.batch, p.bytes = make([]model.Object, 0, portion), 0
 	return nil
 }
 

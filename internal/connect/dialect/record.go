@@ -44,6 +44,9 @@ func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector,
 // Lesson implements connect.Taught.
 func (c Connector) Lesson() connect.Lesson { return c.lesson }
 
+// SignsIn implements connect.Taught.
+func (c Connector) SignsIn() string { return c.File.SignsIn() }
+
 // Record implements connect.Pupil.
 func (c Connector) Record(ctx context.Context, a connect.Access) ([]byte, error) {
 	s, err := c.Open(ctx, a)

@@ -70,7 +70,8 @@ func TestScripts(t *testing.T) {
 		for _, there := range []there{false, true} {
 			// The step with all its functions replaced by ones that print their words in brackets.
 			script := "run() { for w in \"$@\"; do printf '[%s]' \"$w\"; done; echo; }\n"
-			for _, name := range []string{"keys", "password", "reopen", "finish_home", "create", "remove", "aside", "renumber", "regroup"} {
+			for _, name := range []string{"keys", "password", "reopen", "finish_home", "create", "remove", "aside", "renumber", "regroup",
+				"to_home"} {
 				script += name + "() { run \"$@\"; }\n"
 			}
 			script += "rc=0\n" + step(a, there, true)

@@ -85,23 +85,25 @@ func isMighty(permission string) bool {
 		return true
 	}
 	r, err := dialect.One(permission)
-	if err != nil || len(r.Path) == 0 || slices.Contains(looking, r.Privilege) {
+	switch {
+	case err != nil || len(r.Path) == 0:
+		return false
+	case r.Privilege == "SELECT":
+		return readsHashes(r)
+	case slices.Contains(looking, r.Privilege):
 		return false
 	}
 	const own = "mysql"
-	if r.Privilege == "SELECT" && readsHashes(r.Path, r.Column) {
-		return true
-	}
 	return r.Path[0] == own || r.Like && like(r.Path[0], own)
 }
 
 // readsHashes says whether reading something shows hashes of passwords: all of the server's own database, or the tables with them.
-func readsHashes(path []string, column string) bool {
-	if path[0] != "mysql" {
+func readsHashes(r sqlright.Right) bool {
+	if r.Path[0] != "mysql" && !(r.Like && like(r.Path[0], "mysql")) {
 		return false
 	}
-	return len(path) == 1 || slices.Contains([]string{"global_priv", "user"}, path[1]) &&
-		!slices.Contains([]string{"host", "user"}, strings.ToLower(column))
+	return len(r.Path) == 1 || slices.Contains([]string{"global_priv", "user"}, r.Path[1]) &&
+		!slices.Contains([]string{"host", "user"}, strings.ToLower(r.Column))
 }
 
 // onServer are the permissions on the server that a number keeps, of a server that knows so many bits.

@@ -64,8 +64,10 @@ func TestOnDatabase(t *testing.T) {
 }
 
 func TestMighty(t *testing.T) {
-	for text, want := range map[string]bool{"ALL ON *.*": true, "SUPER ON *.*": true, "INSERT ON *.*": true, "SELECT ON *.*": false,
-		"UPDATE ON mysql.*": true, "SELECT ON mysql.*": false, "DELETE ON mysql.global_priv": false,
+	for text, want := range map[string]bool{"ALL ON *.*": true, "SUPER ON *.*": true, "INSERT ON *.*": true, "SELECT ON *.*": true,
+		"UPDATE ON mysql.*": true, "SELECT ON mysql.*": true, "SELECT (Priv) ON mysql.global_priv": true,
+		"SELECT (Host) ON mysql.global_priv": false, "SELECT ON mysql.proc": false, "BINLOG REPLAY ON *.*": true,
+		"DELETE ON mysql.global_priv":        false,
 		"UPDATE (Priv) ON mysql.global_priv": true, "ALL ON stores.*": false,
 		"DROP ON LIKE 'm%'.*": true, "DROP ON LIKE 'st%'.*": false, "INSERT ON LIKE 'mysq_'.*": true, "CREATE ON mysql.*": true,
 		"GRANT OPTION ON mysql.*": false, "EXECUTE ON PROCEDURE mysql.x": false, "what is this": false} {

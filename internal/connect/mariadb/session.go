@@ -32,13 +32,16 @@ type session struct {
 	closing sync.Once
 }
 
+// saysMost is how many bytes a server may say in one session: much of it is gathered before it is handed on.
+const saysMost = 96 << 20
+
 // asks is how every session is set: a quote is ended by a quote alone; nobody is made by being given something; and no
 // statement waits longer than we do.
 const asks = "'ANSI_QUOTES,NO_BACKSLASH_ESCAPES,NO_AUTO_CREATE_USER,STRICT_ALL_TABLES'"
 
 // Open implements connect.Connector. The secret is the password of the login.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
-	return connect.Several(ctx, a, a.Settings[alsoAt], open, func(s *session) *string { return &s.shut })
+	return connect.Several(ctx, a.Bounded(saysMost), a.Settings[alsoAt], open, func(s *session) *string { return &s.shut })
 }
 
 func open(ctx context.Context, a connect.Access) (*session, error) {

@@ -50,7 +50,8 @@ func TestFound(t *testing.T) {
 		name, attribute, want string
 	}{
 		{model.Account, "ulla", model.Elevation, "group helpers"}, {model.Account, "files", model.Elevation, "group pg_read_server_files"},
-		{model.Account, "postgres", model.Elevation, "right CREATEROLE;right SUPERUSER"}, {model.Account, "old", model.Elevation, ""},
+		{model.Account, "postgres", model.Elevation, "right BYPASSRLS;right CREATEROLE;right REPLICATION;right SUPERUSER"},
+		{model.Account, "old", model.Elevation, ""},
 		{model.Account, "far", model.Elevation, "group dbas"}, {model.Account, "further", model.Elevation, "account far"},
 		{model.Account, "old", model.WeakSignIn, "MD5"}, {model.Account, "files", model.WeakSignIn, ""},
 		{model.Account, "old", model.PasswordEnds, "2026-12-01T12:30:00Z"}, {model.Account, "ulla", model.PasswordEnds, "2031-02-03"},

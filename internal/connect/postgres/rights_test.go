@@ -56,7 +56,8 @@ func TestStatements(t *testing.T) {
 
 func TestMighty(t *testing.T) {
 	for p, want := range map[string]bool{"SUPERUSER": true, "CREATEROLE": true, "CREATEDB": false, "SELECT ON rota.public.shifts": false,
-		"UPDATE ON rota.pg_catalog.pg_authid": true, "SELECT ON rota.pg_catalog.pg_authid": false,
+		"UPDATE ON rota.pg_catalog.pg_authid": true, "SELECT ON rota.pg_catalog.pg_authid": true, "REPLICATION": true, "BYPASSRLS": true,
+		"SELECT ON rota.pg_catalog.pg_class":                     false,
 		"EXECUTE ON FUNCTION rota.pg_catalog.pg_read_file(text)": true, "USAGE ON SCHEMA rota.pg_catalog": false, "nonsense": false,
 		"SELECT ON NEW TABLES rota.pg_x.public": false} {
 		if got := isMighty(p); got != want {

@@ -4,12 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net"
 	"regexp"
 	"strings"
 	"sync"
 
 	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgproto3"
 
 	"hen-roost/internal/connect"
 )
@@ -28,7 +30,7 @@ type session struct {
 
 // Open implements connect.Connector. The secret is the password of the login.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
-	return connect.Several(ctx, a, a.Settings[alsoAt], open, func(s *session) *string { return &s.shut })
+	return connect.Several(ctx, a.Bounded(saysMost), a.Settings[alsoAt], open, func(s *session) *string { return &s.shut })
 }
 
 func open(ctx context.Context, a connect.Access) (*session, error) {
@@ -109,12 +111,23 @@ func dial(ctx context.Context, a connect.Access, as string, secret []byte, db st
 	c.RuntimeParams = map[string]string{"application_name": "hen-roost", "client_encoding": "UTF8", "DateStyle": "ISO", "TimeZone": "UTC",
 		"standard_conforming_strings": "on", "search_path": "pg_catalog", "jit": "off"}
 	c.ValidateConnect, c.AfterConnect = nil, nil
+	c.BuildFrontend = func(r io.Reader, w io.Writer) *pgproto3.Frontend {
+		f := pgproto3.NewFrontend(r, w)
+		f.SetMaxBodyLen(messageMost)
+		return f
+	}
 	conn, err := pgconn.ConnectConfig(ctx, c)
 	if k := refused(); k != nil {
 		return nil, k
 	}
 	return conn, err
 }
+
+// What a server may say: in one session, since much of it is gathered before it is handed on, and in one message.
+const (
+	saysMost    = 96 << 20
+	messageMost = 16 << 20
+)
 
 // in is a connection to a database, "" for the one that was signed in to.
 func (s *session) in(ctx context.Context, db string) (*pgconn.PgConn, error) {

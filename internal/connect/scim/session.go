@@ -23,6 +23,7 @@ type session struct {
 	base   string // https://host:port/path
 	http   *http.Client
 	at     int // requests under way at once
+	kept   int // bytes, roughly, that a survey keeps until all is known; see keptMost
 
 	mu     sync.Mutex
 	bearer string

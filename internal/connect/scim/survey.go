@@ -23,6 +23,33 @@ const pageMost = 500
 // most bounds what is read of one server.
 const most = 2_000_000
 
+// keptMost bounds, in bytes, what is kept of one server until all of it is known.
+const keptMost = 256 << 20
+
+// staleMost is how many pages in a row may bring nothing that was not read before: a list that goes on so has no end.
+const staleMost = 3
+
+// progress notes what pages bring, and says when a list is to be read no further.
+type progress struct {
+	endpoint    string
+	here, stale int
+}
+
+func (p *progress) page(s *session, resources, fresh int) error {
+	if p.stale++; fresh > 0 {
+		p.stale = 0
+	}
+	switch p.here += resources; {
+	case p.here > most:
+		return fmt.Errorf("there is more than %d of %s", most, p.endpoint)
+	case s.kept > keptMost:
+		return fmt.Errorf("%s has more than %d MB to be kept, the most that is", p.endpoint, keptMost>>20)
+	case p.stale >= staleMost:
+		return fmt.Errorf("%s goes on and on and brings nothing new: %d pages in a row had been read before", p.endpoint, staleMost)
+	}
+	return nil
+}
+
 // passesMost is how often a list is read that changes while it is read.
 const passesMost = 4
 
@@ -141,6 +168,9 @@ type everything struct {
 	groups map[string]oddGroup
 }
 
+// What is kept of each user and of each value, roughly and in bytes, beside their texts.
+const perUser, perValue = 250, 100
+
 // person is what is kept of a user until all are known: the account, but for its manager, and its roles and licences.
 type person struct {
 	object          model.Object
@@ -156,6 +186,7 @@ type oddGroup struct {
 // everything reads all users, each of whom is shown to look, and all groups.
 func (s *session) everything(ctx context.Context, look func(*user)) (*everything, error) {
 	all := &everything{users: map[string]person{}, logins: map[string]string{}, groups: map[string]oddGroup{}}
+	s.kept = 0
 	err := s.list(ctx, "/Users", func(raw json.RawMessage) string {
 		u := readUser(raw)
 		if u.ID == "" {
@@ -167,6 +198,7 @@ func (s *session) everything(ctx context.Context, look func(*user)) (*everything
 		}
 		o := s.object(u)
 		all.users[u.ID] = person{*o, u.manager(), u.Roles, u.Entitled}
+		s.kept += len(o.Name) + len(o.Attributes) + perUser + perValue*(len(u.Roles)+len(u.Entitled))
 		all.logins[u.ID] = o.Name
 		return u.ID
 	}, func(id string) {
@@ -180,6 +212,7 @@ func (s *session) everything(ctx context.Context, look func(*user)) (*everything
 		g, odd := readGroup(raw)
 		if g.ID != "" {
 			all.groups[g.ID] = oddGroup{g, odd}
+			s.kept += len(raw) + perValue*len(g.Members)
 		}
 		return g.ID
 	}, func(id string) { delete(all.groups, id) })
@@ -206,18 +239,20 @@ func (s *session) list(ctx context.Context, endpoint string, take func(json.RawM
 	seen := map[string]int{}
 	for pass := 1; ; pass++ {
 		repeated, here, fresh := false, 0, 0
-		total, steady, err := s.indexed(ctx, endpoint, func(raw json.RawMessage) {
+		total, steady, err := s.indexed(ctx, endpoint, func(raw json.RawMessage) bool {
 			id := take(raw)
 			here++
-			switch at := seen[id]; {
+			at := seen[id]
+			switch {
 			case id == "":
-				return
+				return false
 			case at == pass:
 				repeated = true
 			case at == 0:
 				fresh++
 			}
 			seen[id] = pass
+			return at != pass
 		})
 		switch steady = steady && !repeated && here == total; {
 		case err != nil:
@@ -262,8 +297,9 @@ func gone(err error) bool {
 const overlapFrom = 20
 
 // indexed reads a list once, page by page, the next under way while one is read. It was steady if nothing showed that it
-// changed meanwhile.
-func (s *session) indexed(ctx context.Context, endpoint string, take func(json.RawMessage)) (total int, steady bool, err error) {
+// changed meanwhile. take says whether a resource was not met before in this reading.
+func (s *session) indexed(ctx context.Context, endpoint string, take func(json.RawMessage) (fresh bool)) (total int, steady bool,
+	err error) {
 	get := func(start int) page {
 		var p page
 		p.err = s.ask(ctx, "GET", endpoint+"?startIndex="+strconv.Itoa(start)+"&count="+strconv.Itoa(pageMost), nil, "", &p.List)
@@ -272,13 +308,11 @@ func (s *session) indexed(ctx context.Context, endpoint string, take func(json.R
 	now := get(1)
 	total, steady = now.Total, true
 	var last json.RawMessage // of the page before, where this one begins with it
-	for start, here := 1, 0; ; {
-		n := len(now.Resources)
+	far := progress{endpoint: endpoint}
+	for start := 1; ; {
+		n, fresh := len(now.Resources), 0
 		if now.err != nil {
 			return 0, false, now.err
-		}
-		if here += n; here > most {
-			return 0, false, fmt.Errorf("there is more than %d of %s", most, endpoint)
 		}
 		steady = steady && now.Total == total
 		over := 0
@@ -298,7 +332,12 @@ func (s *session) indexed(ctx context.Context, endpoint string, take func(json.R
 					continue
 				}
 			}
-			take(raw)
+			if take(raw) {
+				fresh++
+			}
+		}
+		if err := far.page(s, n, fresh); err != nil {
+			return 0, false, err
 		}
 		if !more {
 			return now.Total, steady, nil
@@ -325,16 +364,14 @@ func (s *session) cursor(ctx context.Context, endpoint string, take func(json.Ra
 		p.err = s.ask(ctx, "GET", endpoint+"?cursor="+url.QueryEscape(at)+"&count="+strconv.Itoa(pageMost), nil, "", &p.List)
 		return p
 	}
-	here := 0
-	met := map[string]bool{}
+	far := progress{endpoint: endpoint}
+	met, seen := map[string]bool{}, map[string]bool{}
 	now := get("")
 	for {
 		if now.err != nil {
 			return now.err
 		}
-		if here += len(now.Resources); here > most {
-			return fmt.Errorf("there is more than %d of %s", most, endpoint)
-		}
+		fresh := 0
 		at := now.Next
 		if met[at] {
 			return errors.New("its cursors go round in a circle")
@@ -346,10 +383,16 @@ func (s *session) cursor(ctx context.Context, endpoint string, take func(json.Ra
 			go func() { next <- get(at) }()
 		}
 		for _, raw := range now.Resources {
-			take(raw)
+			if id := take(raw); id != "" && !seen[id] {
+				seen[id] = true
+				fresh++
+			}
 		}
 		if at == "" {
 			return nil
+		}
+		if err := far.page(s, len(now.Resources), fresh); err != nil {
+			return err
 		}
 		now = <-next
 	}

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"sync"
+	"sync/atomic"
 
 	"cel.dev/cel-go/cel"
 	"cel.dev/cel-go/common/types"
@@ -94,6 +95,7 @@ type Set struct {
 type compiled struct {
 	program cel.Program
 	err     error
+	endless *atomic.Bool // it was stopped once: it is asked no more, for nobody
 }
 
 // NewSet returns an empty set.
@@ -107,13 +109,13 @@ func NewSet() *Set {
 	return &Set{env: env}
 }
 
-func (s *Set) program(source string) (cel.Program, error) {
+func (s *Set) program(source string) (compiled, error) {
 	if c, ok := s.by.Load(source); ok {
-		return c.(compiled).program, c.(compiled).err
+		return c.(compiled), c.(compiled).err
 	}
 	c := s.compile(source)
 	s.by.Store(source, c)
-	return c.program, c.err
+	return c, c.err
 }
 
 func (s *Set) compile(source string) compiled {
@@ -125,8 +127,10 @@ func (s *Set) compile(source string) compiled {
 		return compiled{err: errors.New(strings.TrimSpace(issues.Errors()[0].Message))}
 	}
 	p, err := s.env.Program(ast, cel.CostLimit(maxCost), cel.EvalOptions(cel.OptOptimize))
-	return compiled{p, err}
+	return compiled{p, err, new(atomic.Bool)}
 }
+
+var errEndless = fmt.Errorf("the expression goes on for too long and was stopped; the most is a cost of %d", maxCost)
 
 // eval evaluates; an expression that would run away is stopped.
 func (s *Set) eval(source string, scope Scope) (ref.Val, error) {
@@ -134,9 +138,13 @@ func (s *Set) eval(source string, scope Scope) (ref.Val, error) {
 	if err != nil {
 		return nil, err
 	}
-	v, _, err := p.Eval(scope.vars())
+	if p.endless.Load() {
+		return nil, errEndless
+	}
+	v, _, err := p.program.Eval(scope.vars())
 	if err != nil && strings.Contains(err.Error(), "cost limit") {
-		return nil, fmt.Errorf("the expression goes on for too long and was stopped; the most is a cost of %d", maxCost)
+		p.endless.Store(true)
+		return nil, errEndless
 	}
 	return v, err
 }

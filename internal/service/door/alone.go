@@ -87,6 +87,12 @@ func (s *Door) ApprovedAlone(ctx context.Context) ([]Entry, error) {
 
 // Alone says whether nobody else has the duties.
 func (s *Door) Alone(ctx context.Context, who Operator, needs ...Duty) (bool, error) {
+	if _, err := s.Store.Operator(ctx, who.Name); err != nil {
+		if err == store.ErrNone {
+			err = nil // the service itself is not alone: it is nobody
+		}
+		return false, err
+	}
 	others, err := s.othersWith(ctx, who.Name, needs)
 	return len(others) == 0, err
 }

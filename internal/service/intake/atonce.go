@@ -102,6 +102,9 @@ func (s *Intake) takeByItself(ctx context.Context, x Source) error {
 			words = append(words, fmt.Sprintf("%d %s", n.n, n.what))
 		}
 	}
+	if err := s.note(ctx, x.Name, p); err != nil {
+		return err
+	}
 	who := door.Operator{Name: x.Name, Duties: []door.Duty{door.Draft, door.Look}}
 	_, err = s.Edit(ctx, who, p.On, p.Edits, "pushed in: "+strings.Join(words, ", "))
 	return err

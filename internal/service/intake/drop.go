@@ -205,7 +205,7 @@ func (d *dropping) answer(line int, name, outcome, words string) {
 	if outcome == NotRead {
 		d.unread++
 	}
-	d.answers = append(d.answers, Answer{line, name, outcome, words})
+	d.answers = append(d.answers, Answer{line, door.ClipTo(name, 100), outcome, door.ClipTo(words, 1000)})
 }
 
 // line takes in one line. Its error is of the database.

@@ -21,9 +21,12 @@ import (
 )
 
 // Systems that cannot speak the protocol drop files: into a folder that has a folder for each system, called as its operator.
-// A file is taken in once it has not changed for a while, and goes, with its answers beside it, into a folder taken, or refused.
+// A file is taken in once it has not changed for a while, and goes, with its answers beside it, into a folder taken, or refused,
+// that no system can write into. Whoever owns a folder may lay links there: each is opened once as a handle (os.Root), no link is
+// followed, and what is written is new or not at all.
 const (
 	dropMost  = 256 << 20
+	nameMost  = 180 // bytes of a file's name: the time and what answers are called must have room beside it
 	stillLong = 2 * time.Second
 	takenTo   = "taken"
 	refusedTo = "refused"
@@ -31,31 +34,45 @@ const (
 
 // lookInto takes in what has been dropped into a folder.
 func (s *Intake) lookInto(folder string) {
-	systems, err := os.ReadDir(folder)
+	drops, err := os.OpenRoot(folder)
+	if err != nil {
+		s.complain(folder, err)
+		return
+	}
+	defer drops.Close()
+	systems, err := fs.ReadDir(drops.FS(), ".")
 	if err != nil {
 		s.complain(folder, err)
 		return
 	}
 	for _, sys := range systems {
-		if !sys.IsDir() || strings.HasPrefix(sys.Name(), ".") {
+		name := sys.Name()
+		if !sys.IsDir() || strings.HasPrefix(name, ".") || name == takenTo || name == refusedTo {
 			continue
 		}
-		dir := filepath.Join(folder, sys.Name())
-		files, err := waiting(dir, s.Now())
+		files, err := s.waiting(drops, name)
 		if err != nil {
-			s.complain(dir, err)
+			s.complain(filepath.Join(folder, name), err)
 		}
 		if len(files) == 0 {
 			continue
 		}
-		s.once("drops/"+sys.Name(), func(ctx context.Context) error {
-			files, err := waiting(dir, s.Now()) // another service may have taken them
-			for _, f := range files {
-				err = errors.Join(err, s.takeFile(ctx, sys.Name(), dir, f))
-			}
-			return err
-		})
+		s.once("drops/"+name, func(ctx context.Context) error { return s.takeAll(ctx, folder, name) })
 	}
+}
+
+// takeAll takes in the files of one system.
+func (s *Intake) takeAll(ctx context.Context, folder, system string) error {
+	drops, err := os.OpenRoot(folder)
+	if err != nil {
+		return err
+	}
+	defer drops.Close()
+	files, err := s.waiting(drops, system) // another service may have taken them
+	for _, f := range files {
+		err = errors.Join(err, s.takeFile(ctx, drops, system, f))
+	}
+	return err
 }
 
 // complain logs what is wrong with a folder, once until something else is.
@@ -66,9 +83,12 @@ func (s *Intake) complain(folder string, err error) {
 	}
 }
 
-// waiting are the files of a folder that are to be taken in, by their names.
-func waiting(dir string, now time.Time) (out []string, err error) {
-	list, err := os.ReadDir(dir)
+// waiting are the files of a system that are to be taken in, by their names. One that could not be put away waits no more.
+func (s *Intake) waiting(drops *os.Root, system string) (out []string, err error) {
+	if info, err := drops.Lstat(system); err != nil || !info.IsDir() {
+		return nil, fmt.Errorf("it is no folder")
+	}
+	list, err := fs.ReadDir(drops.FS(), system)
 	for _, f := range list {
 		switch strings.ToLower(filepath.Ext(f.Name())) {
 		case ".csv", ".jsonl":
@@ -76,7 +96,10 @@ func waiting(dir string, now time.Time) (out []string, err error) {
 			continue
 		}
 		i, err := f.Info()
-		if err == nil && i.Mode().IsRegular() && !strings.HasPrefix(f.Name(), ".") && now.Sub(i.ModTime()) >= stillLong {
+		if err != nil || !i.Mode().IsRegular() || strings.HasPrefix(f.Name(), ".") || s.Now().Sub(i.ModTime()) < stillLong {
+			continue
+		}
+		if at, stuck := s.stuck.Load(system + "/" + f.Name()); !stuck || !at.(time.Time).Equal(i.ModTime()) {
 			out = append(out, f.Name())
 		}
 	}
@@ -84,56 +107,72 @@ func waiting(dir string, now time.Time) (out []string, err error) {
 }
 
 // takeFile takes one file in, and puts it away.
-func (s *Intake) takeFile(ctx context.Context, system, dir, name string) error {
-	text, err := slurp(filepath.Join(dir, name))
+func (s *Intake) takeFile(ctx context.Context, drops *os.Root, system, name string) error {
+	text, changed, err := slurp(drops, system+"/"+name)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil
 	}
 	var answers []Answer
-	if err != nil {
+	switch {
+	case err != nil:
 		err = door.Wrong("file", "%v", err)
-	} else {
+	case len(name) > nameMost:
+		err = door.Wrong("file", "its name has more than %d bytes", nameMost)
+	default:
 		from, _ := s.named(ctx, system) // whether it was set up is found out below
 		answers, err = s.Drop(ctx, system, strings.EqualFold(filepath.Ext(name), ".csv"), from.Settings.Everybody, text)
 	}
 	if ctx.Err() != nil || door.ProblemOf(err).Kind == door.Away {
 		return err // it is tried again
 	}
-	called := model.Clean(name, false)
+	called := door.ClipTo(model.Clean(name, false), 100)
 	to, words := takenTo, "took in the file "+called+": "+summary(answers)
 	if err != nil {
 		to, words = refusedTo, "refused the file "+called+": "+err.Error()
 	}
-	if err := putAway(dir, name, to, s.Now(), answers, err); err != nil {
-		return fmt.Errorf("%s was looked at, and cannot be put away, so that it will be again: %w", name, err)
+	if err := putAway(drops, system, name, to, s.Now(), answers, err); err != nil {
+		s.stuck.Store(system+"/"+name, changed)
+		words += fmt.Sprintf("; it could not be put away and is looked at again only when it has changed: %v", err)
 	}
 	return s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.Now(), Kind: "intake", Operator: system, Words: door.ClipTo(words, 2000)}}, nil
 	})
 }
 
-// slurp reads a file that is one, and no more than a file may have.
-func slurp(path string) ([]byte, error) {
-	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+// slurp reads a file that is one, no link, and has no more than a file may have; with it comes when it was changed.
+func slurp(drops *os.Root, path string) (text []byte, changed time.Time, err error) {
+	seen, err := drops.Lstat(path)
 	if err != nil {
-		return nil, err
+		return nil, changed, err
+	}
+	changed = seen.ModTime()
+	f, err := drops.OpenFile(path, os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, changed, err
 	}
 	defer f.Close()
-	text, err := io.ReadAll(io.LimitReader(f, dropMost+1))
+	if opened, err := f.Stat(); err != nil || !opened.Mode().IsRegular() || !os.SameFile(seen, opened) {
+		return nil, changed, errors.Join(errors.New("it is no file of its own"), err)
+	}
+	text, err = io.ReadAll(io.LimitReader(f, dropMost+1))
 	if err == nil && len(text) > dropMost {
 		err = errors.New("it has more than 256 MB")
 	}
-	return text, err
+	return text, changed, err
 }
 
 // putAway moves a file out of the way, its answers first.
-func putAway(dir, name, to string, at time.Time, answers []Answer, why error) error {
-	to = filepath.Join(dir, to)
-	if err := os.MkdirAll(to, 0o750); err != nil {
-		return err
+func putAway(drops *os.Root, system, name, to string, at time.Time, answers []Answer, why error) error {
+	for _, dir := range []string{to, to + "/" + system} {
+		if err := drops.Mkdir(dir, 0o750); err != nil && !errors.Is(err, fs.ErrExist) {
+			return err
+		}
+		if info, err := drops.Lstat(dir); err != nil || !info.IsDir() {
+			return fmt.Errorf("%s is no folder", dir)
+		}
 	}
-	base := filepath.Join(to, at.UTC().Format("20060102T150405.000Z-")+name)
-	f, err := os.OpenFile(base+".answers.csv", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o640)
+	base := to + "/" + system + "/" + at.UTC().Format("20060102T150405.000Z-") + strings.ToValidUTF8(name[:min(len(name), nameMost)], "")
+	f, err := drops.OpenFile(base+".answers.csv", os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o640)
 	if err != nil {
 		return err
 	}
@@ -153,7 +192,10 @@ func putAway(dir, name, to string, at time.Time, answers []Answer, why error) er
 	if err := errors.Join(w.Error(), f.Close()); err != nil {
 		return err
 	}
-	return os.Rename(filepath.Join(dir, name), base)
+	if _, err := drops.Lstat(base); err == nil {
+		return fmt.Errorf("%s is there already", base)
+	}
+	return drops.Rename(system+"/"+name, base)
 }
 
 // summary counts answers in words.

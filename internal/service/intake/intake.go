@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"hen-roost/internal/scim"
@@ -48,11 +49,12 @@ type Intake struct {
 	once  func(what string, do func(context.Context) error)
 	drops string            // the folder into which systems drop files; "": there is none
 	wrong map[string]string // by folder: what was complained of last
+	stuck sync.Map          // files that could not be put away → when they had been changed
 }
 
 // New makes the room. once has one of several services do something; drops is the folder into which systems drop files, or "".
 func New(below *declared.Declared, end context.Context, once func(string, func(context.Context) error), drops string) *Intake {
-	return &Intake{below, end, once, drops, map[string]string{}}
+	return &Intake{Declared: below, end: end, once: once, drops: drops, wrong: map[string]string{}}
 }
 
 // Sources lists the systems that may push people in.

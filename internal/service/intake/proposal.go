@@ -7,7 +7,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -25,13 +24,14 @@ import (
 type Proposal struct {
 	Source string `json:"source"`
 	exchange.Summary
-	Leaving []string          `json:"leaving" doc:"users who were taken away there, or are not active any more, and would have left as of yesterday"`
-	Back    []string          `json:"back" doc:"users who had left, and are active there again"`
-	Faults  []exchange.Unread `json:"faults" doc:"of whom not enough is said; the others go on"`
-	Edits   []declare.Edit    `json:"edits"`
-	Mark    string            `json:"mark" doc:"stands for these very edits: whoever takes them says it"`
-	On      int               `json:"revision" doc:"of the declaration, on which it was worked out"`
-	Held    string            `json:"held,omitempty" doc:"why it is not taken by itself, nor without saying how many leave"`
+	Leaving   []string          `json:"leaving" doc:"users who were taken away there, or are not active any more, and would have left as of yesterday"`
+	NotTheirs []string          `json:"not-theirs" doc:"users who would have left, and whom the system neither brought nor was given: nothing is done about them"`
+	Back      []string          `json:"back" doc:"users who had left, and are active there again"`
+	Faults    []exchange.Unread `json:"faults" doc:"of whom not enough is said; the others go on"`
+	Edits     []declare.Edit    `json:"edits"`
+	Mark      string            `json:"mark" doc:"stands for these very edits: whoever takes them says it"`
+	On        int               `json:"revision" doc:"of the declaration, on which it was worked out"`
+	Held      string            `json:"held,omitempty" doc:"why it is not taken by itself, nor without saying how many leave"`
 }
 
 // Empty says whether it would change nothing.
@@ -61,8 +61,22 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 	if err != nil {
 		return Proposal{}, err
 	}
+	taken := reserved(c)
+	stay = slices.DeleteFunc(stay, func(u exchange.User) bool {
+		if c.Declared.Users[u.ID] != nil {
+			return false
+		}
+		why := taken(u.ID)
+		if why != "" {
+			faults = append(faults, exchange.Unread{Line: u.Line, Words: u.ID + ": " + why})
+		}
+		return why != ""
+	})
 	for round := 1; ; round++ {
 		out := s.amount(c, from, stay, gone)
+		if err := errors.Join(s.theirs(ctx, from, &out), s.hold(ctx, c, from, &out)); err != nil {
+			return out, err
+		}
 		unfit, err := s.unfit(ctx, c, out.Edits)
 		if err != nil {
 			return out, err
@@ -71,7 +85,7 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 			out.Faults = append(out.Faults, faults...)
 			text, err := json.Marshal(out.Edits)
 			hash := sha256.Sum256(text)
-			out.Mark = hex.EncodeToString(hash[:4])
+			out.Mark = hex.EncodeToString(hash[:])
 			return out, err
 		}
 		stay = slices.DeleteFunc(stay, func(u exchange.User) bool {
@@ -90,7 +104,7 @@ func (s *Intake) pushed(ctx context.Context, from Source) (stay []exchange.User,
 	ids := map[string]string{} // of the people, by the id that each is known by there: managers are named so
 	line := 0
 	unread := func(p store.Pushed, err error) {
-		faults = append(faults, exchange.Unread{Line: line, Words: p.Name + ": " + err.Error()})
+		faults = append(faults, exchange.Unread{Line: line, Words: door.ClipTo(p.Name, 100) + ": " + err.Error()})
 	}
 	err = s.Store.EachPushed(ctx, from.Name, func(p store.Pushed) bool {
 		line++
@@ -137,9 +151,6 @@ func (s *Intake) amount(c *declared.Current, from Source, stay []exchange.User, 
 	out.Summary = sum
 	out.Edits = append(out.Edits, edits...)
 	s.comeAndGo(c, stay, gone, &out)
-	if n, all := len(out.Leaving), len(c.Declared.Users); n > fewLeaving && n*100 > all*from.Settings.share() {
-		out.Held = fmt.Sprintf("%d of %d users would leave, which is more than %d %%", n, all, from.Settings.share())
-	}
 	return out
 }
 
@@ -188,6 +199,9 @@ func asUser(r scim.Resource, x Settings) (exchange.User, error) {
 			}
 		}
 	}
+	if err := bounded(u); err != nil {
+		return u, err
+	}
 	for _, text := range append([]string{u.ID, u.Name, u.Given, u.Family, u.Mail, u.Manager}, slices.Collect(maps.Values(u.Details))...) {
 		if strings.Contains(text, "${") {
 			return u, errors.New("it holds ${, which the declaration would take for something to work out")
@@ -217,6 +231,12 @@ func (s *Intake) Take(ctx context.Context, who door.Operator, source, mark, beca
 	if p.Held != "" && leaving != len(p.Leaving) {
 		return declared.Revision{}, door.Clashing("%s; to take it all the same, say how many leave: roost intake take %s %s --leaving %d",
 			p.Held, source, p.Mark, len(p.Leaving))
+	}
+	if _, err := door.Reason(because); err != nil {
+		return declared.Revision{}, err
+	}
+	if err := s.note(ctx, source, p); err != nil {
+		return declared.Revision{}, err
 	}
 	return s.Edit(ctx, who, p.On, p.Edits, because)
 }

@@ -256,6 +256,7 @@ func (x *commission) proof(ctx context.Context) (bool, error) {
 	if p == connect.Proved {
 		p, words = connect.ProveElevation(ctx, session, x.account, x.secret)
 	}
+	words = x.Strikes(ctx, x.target, x.secret.Reveal()).Text(words)
 	entry := &store.Entry{At: x.Now(), Kind: "commission", Operator: x.who.Name, Target: x.target, User: x.user, Because: x.because,
 		Words: strings.TrimSuffix(fmt.Sprintf("prove that %s signs in and becomes superuser: %s: %s", x.account, p, words), ": ")}
 	if err := x.Write(ctx, func(*store.Tx) ([]*store.Entry, error) { return []*store.Entry{entry}, nil }); err != nil {

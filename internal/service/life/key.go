@@ -260,6 +260,7 @@ func (s *Life) tryKey(ctx context.Context, target, account string, private conne
 	case connect.Disproved:
 		return store.NotHanded, string(p)
 	default:
+		words = s.Strikes(ctx, target, private.Reveal()).Text(words)
 		return store.Handed, strings.TrimSuffix(string(p)+": "+words, ": ")
 	}
 }

@@ -285,7 +285,11 @@ func TestTwoPersons(t *testing.T) {
 			t.Fatalf("%+v %v", r, err)
 		}
 	}
-	r, err := x.RestoreUser(ctx, odd("ann", door.Restore), RestoreRequest{User: "marit", Because: "seen"})
+	if _, err := x.RestoreUser(ctx, odd("ann", door.Restore), RestoreRequest{User: "marit", Because: "seen"}); err == nil ||
+		!strings.Contains(err.Error(), `needs the duty "credential"`) || !x.shut("marit") {
+		t.Errorf("restoring hands over a password without the duty: %v", err)
+	}
+	r, err := x.RestoreUser(ctx, odd("ann", door.Restore, door.Credential), RestoreRequest{User: "marit", Because: "seen"})
 	if err != nil || r.Suspension.State != "ended" || r.Link == nil {
 		t.Fatalf("%+v %v", r, err)
 	}

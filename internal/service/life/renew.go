@@ -214,7 +214,8 @@ func (r *renewal) give(ctx context.Context) (old []byte, err error) {
 
 // giveTo gives one target the next secret, and signs in with it.
 func (r *renewal) giveTo(ctx context.Context, t *RenewedTarget, next []byte) {
-	fail := func(state string, err error) { t.State, t.Words = state, err.Error() }
+	strikes := r.Strikes(ctx, t.Target, next)
+	fail := func(state string, err error) { t.State, t.Words = state, strikes.Text(err.Error()) }
 	session, err := r.SessionOn(ctx, t.Target)
 	if err != nil {
 		fail(renewedFailed, err)

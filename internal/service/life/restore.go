@@ -57,6 +57,10 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 	if err != nil {
 		return Restored{}, err
 	}
+	fresh := x.Security
+	if q.Fresh != nil {
+		fresh = *q.Fresh
+	}
 	// Until the declaration says so no more, nobody writes into it that the same person is suspended anew.
 	turn, err := work.Hold(ctx, s.Store, declaring, s.Owner, stillFor)
 	if err != nil {
@@ -65,7 +69,7 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 	}
 	release := sync.OnceFunc(turn.Release)
 	defer release()
-	asked, err := s.end(ctx, who, x.ID, because)
+	asked, err := s.end(ctx, who, x.ID, because, fresh)
 	if err != nil {
 		return Restored{}, err
 	}
@@ -102,10 +106,6 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 		return out, err
 	}
-	fresh := x.Security
-	if q.Fresh != nil {
-		fresh = *q.Fresh
-	}
 	if err := s.Store.ReleaseCertificates(ctx, user, !fresh); err != nil {
 		return out, err
 	}
@@ -125,7 +125,8 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 }
 
 // end ends a suspension, or notes that one of two wants it.
-func (s *Life) end(ctx context.Context, who door.Operator, id int64, because string) (asked bool, err error) {
+// What follows with a new password hands over a credential, which is a duty of its own.
+func (s *Life) end(ctx context.Context, who door.Operator, id int64, because string, fresh bool) (asked bool, err error) {
 	now := s.Now()
 	alone, err := s.Alone(ctx, who, door.Restore)
 	if err != nil {
@@ -143,6 +144,11 @@ func (s *Life) end(ctx context.Context, who door.Operator, id int64, because str
 		if asked = x.Security && x.Operator != who.Name && !alone && (x.AskedBy == "" || x.AskedBy == who.Name); asked {
 			entry.Words = "wants to restore " + x.User + "; somebody else must want it too"
 			return []*store.Entry{entry}, tx.AskToRestore(ctx, id, who.Name)
+		}
+		if fresh && who.May(door.Credential) != nil {
+			return nil, &store.Refusal{Err: &door.Problem{Kind: door.Forbidden, Words: fmt.Sprintf("restoring %s hands over new "+
+				"passwords, which needs the duty %q beside %q; %s has not got it: somebody who has both restores them", x.User, door.Credential,
+				door.Restore, who.Name)}}
 		}
 		if x.Security && x.Operator != who.Name && !alone {
 			if err := s.Apart(ctx, who, x.AskedBy); err != nil {

@@ -333,6 +333,10 @@ func (s *Life) ask(ctx context.Context, session connect.Session, out []result) {
 // keepResults stores what tries made of accounts, each with its line in the record.
 func (s *Life) keepResults(ctx context.Context, target string, results []result) error {
 	now := s.Now()
+	strikes := s.Strikes(ctx, target)
+	for i := range results {
+		results[i].Words = strikes.Text(results[i].Words)
+	}
 	return s.Write(context.WithoutCancel(ctx), func(tx *store.Tx) ([]*store.Entry, error) {
 		var entries []*store.Entry
 		var fresh, changed []model.Object

@@ -44,7 +44,8 @@ func start(t *testing.T) (*Carrier, *servicetest.Tern) {
 func TestReconcileByItself(t *testing.T) {
 	s, f := start(t)
 	f.Add("jarle", "1701")
-	text := strings.Replace(servicetest.Declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 0}", 1)
+	text := strings.Replace(servicetest.Declaration, "unexpected: disable",
+		"unexpected: disable, limits: {disable: 0}, repeat: {reconcile: 24h}", 1)
 	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "t"); err != nil {
 		t.Fatal(err)
 	}

@@ -126,9 +126,12 @@ func (s *Carrier) differ(ctx context.Context, who door.Operator, out Difference,
 	case errors.Is(err, errors.ErrUnsupported):
 		return out, door.Wrong("target", "%v", err)
 	case err != nil:
-		return out, door.Clashing("%v", err)
+		return out, door.Clashing("%v", s.Strikes(ctx, out.Target).Error(err))
 	}
-	out.Lines = append(out.Lines, lines...)
+	strikes := s.Strikes(ctx, out.Target)
+	for _, line := range lines {
+		out.Lines = append(out.Lines, strikes.Text(line))
+	}
 	words := fmt.Sprintf("looked at what %s on %s would change, in its own words", door.Count(len(acts), "step", "steps"), out.Target)
 	return out, s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) {
 		return []*store.Entry{{At: s.Now(), Kind: "round", Operator: who.Name, Round: out.Round, Target: out.Target, Words: words}}, nil

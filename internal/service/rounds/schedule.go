@@ -270,7 +270,8 @@ func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 	if err != nil {
 		if door.ProblemOf(err).Kind == door.Conflict {
 			err = s.sayOnce(ctx, "unable/"+target+"/"+err.Error(), &store.Entry{At: now, Kind: "round",
-				Operator: door.Itself.Name, Target: target, Words: fmt.Sprintf("%s is not reconciled by itself, as declared by %s and approved by %s: %v", target, by, agreed, err)})
+				Operator: door.Itself.Name, Target: target, Words: fmt.Sprintf("%s is not reconciled by itself, as declared by %s "+
+					"and approved by %s: %v", target, by, agreed, err)})
 		}
 		return err
 	}

@@ -79,19 +79,23 @@ func (s *Seen) needs(ctx context.Context, who door.Operator, d *resolve.Desired,
 		}
 		return s.SessionOn(ctx, d.Target.Name)
 	})
+	strikes := s.Strikes(ctx, d.Target.Name)
 	var no *connect.NotKnownAction
 	var p *door.Problem
 	switch {
 	case err == nil:
+		for i := range list {
+			list[i] = strikes.Text(list[i])
+		}
 		return list, nil
 	case errors.As(err, &p):
 		return nil, p
 	case errors.As(err, &no):
-		return nil, door.Wrong("action", "%s", no.Words)
+		return nil, door.Wrong("action", "%s", strikes.Text(no.Words))
 	case errors.Is(err, errors.ErrUnsupported):
 		return nil, door.Wrong("action", "%v", err)
 	}
-	return nil, door.Clashing("what %q takes cannot be asked: %v", action, err)
+	return nil, door.Clashing("what %q takes cannot be asked: %v", action, strikes.Error(err))
 }
 
 // givers finds what gives each of some permissions.

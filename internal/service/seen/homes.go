@@ -117,8 +117,12 @@ func (s *Seen) homesOn(ctx context.Context, c *declared.Current, target string, 
 	}
 	defer x.Close()
 	list, err := connect.Homes(ctx, x)
+	strikes := access.Strikes()
 	if err != nil {
-		return nil, err
+		return nil, strikes.Error(err)
+	}
+	for i := range list {
+		strikes.Object(&list[i])
 	}
 	d := c.Plan.Targets[target]
 	if stale == 0 {

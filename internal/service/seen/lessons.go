@@ -142,6 +142,12 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	if err != nil {
 		return out, err
 	}
+	if !typesAsInstalled(pupil, s.Kinds[c.KindOf(target)]) {
+		return out, door.Clashing("%s signs in otherwise than what is installed for targets of kind %s, and our secret is typed nowhere "+
+			"else; put the file into the folder of dialects and start the service anew, then declare the target of its kind", file,
+			c.KindOf(target))
+	}
+	strikes := access.Strikes()
 	_, err = work.Survey(ctx, pupil, access, work.Sink{Put: func(list []model.Object) error {
 		for _, o := range list {
 			if out.Objects[o.Kind.String()]++; o.Kind == model.Account && len(out.Accounts) < triedMost {
@@ -156,14 +162,26 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 		if len(b) > recordingMost {
 			return out, door.Clashing("the recording has more than 4 MB; record a smaller system")
 		}
-		out.Recording = string(bytes.ToValidUTF8(b, []byte("?")))
+		out.Recording = strikes.Text(string(bytes.ToValidUTF8(b, []byte("?"))))
 	}
 	var key *connect.KeyError
 	if errors.As(err, &key) && key.Accepted == "" {
 		return out, door.Clashing("%s shows the key %s, which nobody has accepted yet", target, key.Print)
 	}
 	if err != nil {
-		return out, door.Clashing("%s", strings.TrimSpace(err.Error()))
+		return out, door.Clashing("%s", strikes.Text(strings.TrimSpace(err.Error())))
 	}
 	return out, nil
+}
+
+// typesAsInstalled says whether a dialect that is tried types our secret only where the connector that is installed for the
+// target's kind does.
+func typesAsInstalled(pupil connect.Pupil, installed connect.Connector) bool {
+	if installed == nil {
+		return false
+	}
+	if t, taught := installed.(connect.Taught); taught {
+		return pupil.SignsIn() == t.SignsIn()
+	}
+	return pupil.SignsIn() == connect.SignsInBySSH && installed.Schema().Leads // as hosts do
 }

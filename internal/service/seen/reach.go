@@ -54,6 +54,15 @@ func PlaceOf(d *resolve.Desired) string {
 	return hex.EncodeToString(sum[:16])
 }
 
+// Strikes strikes the secrets that a target was told out of what it says: ours, and more.
+func (s *Seen) Strikes(ctx context.Context, target string, more ...[]byte) *connect.Striker {
+	_, access, err := s.Reach(ctx, target)
+	if err != nil { // then it was told none of ours
+		access = connect.Access{Target: target}
+	}
+	return access.Strikes(more...)
+}
+
 // Reach says how to reach a target, its secret unsealed.
 func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, connect.Access, error) {
 	c, err := s.Current(ctx)

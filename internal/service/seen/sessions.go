@@ -120,8 +120,12 @@ func (s *Seen) sessionsOn(ctx context.Context, c *declared.Current, target strin
 	}
 	defer x.Close()
 	list, err := connect.Watch(ctx, x)
+	strikes := s.Strikes(ctx, target)
 	if err != nil {
-		return nil, err
+		return nil, strikes.Error(err)
+	}
+	for i := range list {
+		strikes.Object(&list[i])
 	}
 	var names []string
 	for _, o := range list {
@@ -178,7 +182,9 @@ func (s *Seen) EndSessions(ctx context.Context, who door.Operator, target string
 	defer x.Close()
 	answers := connect.End(ctx, x, names)
 	out, entries := make([]EndedSession, len(names)), make([]*store.Entry, len(names))
+	strikes := s.Strikes(ctx, target)
 	for i, a := range answers {
+		strikes.Answer(&a)
 		if a.Outcome == connect.Unsure {
 			a.Outcome = connect.OutOfReach
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"math"
 	"net"
 	"sync"
 	"sync/atomic"
@@ -48,6 +49,7 @@ func (s *Seen) opening(via string) func(context.Context) (connect.Session, error
 		if err != nil {
 			return nil, err
 		}
+		access.Says = connect.NewBudget(math.MaxInt64) // what others say through it is counted as theirs
 		return connect.Open(ctx, connector, access)
 	}
 }

@@ -21,3 +21,15 @@ CREATE TABLE IF NOT EXISTS operator_parted (
 ) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 ALTER TABLE operator ADD COLUMN IF NOT EXISTS signed_in_at DATETIME(6) NULL;
 UPDATE operator SET signed_in_at = UTC_TIMESTAMP(6) WHERE signed_in_at IS NULL;
+-- Whom a system that pushes people in has brought, or was given: only those can leave by what it says. And how many did.
+CREATE TABLE IF NOT EXISTS intake_person (
+  source    VARCHAR(64)  NOT NULL,
+  user      VARCHAR(255) NOT NULL,
+  PRIMARY KEY (source, user)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
+CREATE TABLE IF NOT EXISTS intake_left (
+  source    VARCHAR(64)  NOT NULL,
+  at        DATETIME(6)  NOT NULL,
+  n         INT          NOT NULL,
+  PRIMARY KEY (source, at)
+) CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
