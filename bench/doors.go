@@ -87,6 +87,10 @@ func (d *doors) declared(context.Context) error {
 
 // surveyed reads the systems: first those that say nothing are found out, then the keys are accepted.
 func (d *doors) surveyed(context.Context) error {
+	if _, _, err := d.roost("revision", "approve", "--yes", "--password-file", filepath.Join(filepath.Dir(d.files),
+		"operator-password")); err != nil {
+		return err
+	}
 	_, _, _ = d.roost("survey")
 	if _, _, err := d.roost("target", "accept-key", "--all-new"); err != nil {
 		return err

@@ -41,6 +41,7 @@ type commissionRequest struct {
 	Body struct {
 		Administrator string `json:"administrator" example:"odd.strand" doc:"a user to whom the declaration gives superuser rights there"`
 		Password      string `json:"password,omitempty" doc:"that they have there; left out: the one that waits for them, or a new one"`
+		Own           string `json:"own-password,omitempty" doc:"yours: it approves the rounds that make a superuser, where nobody else could"`
 		Because       string `json:"because" example:"take over from the yard"`
 	}
 }
@@ -121,6 +122,6 @@ func (h *handlers) hosts(api huma.API) {
 		"Make a named administrator, prove that they get in and become superuser, and only then close what the target was delivered with",
 		func(ctx context.Context, who door.Operator, in *commissionRequest) (life.Commissioned, error) {
 			return h.Commission(ctx, who, in.Name, life.CommissionRequest{Administrator: in.Body.Administrator, Given: in.Body.Password,
-				Because: in.Body.Because})
+				Because: in.Body.Because, Own: in.Body.Own, From: address(ctx)})
 		})
 }

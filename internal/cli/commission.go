@@ -10,7 +10,7 @@ import (
 )
 
 func (a *app) commission() *cobra.Command {
-	var administrator, because, file string
+	var administrator, because, file, own string
 	var given bool
 	c := &cobra.Command{Use: "commission TARGET",
 		Short: "Begin safely: a named administrator, proved, before the factory's way in is closed",
@@ -29,6 +29,13 @@ it is approved and has run, ask for the same again. Exit status 4 when it is not
 					return err
 				}
 				body["password"] = string(p)
+			}
+			if own != "" {
+				p, err := a.secretInput(own, "", "--own-password-file")
+				if err != nil {
+					return err
+				}
+				body["own-password"] = string(p)
 			}
 			var out life.Commissioned
 			if err := a.send(c.Context(), http.MethodPost, "/targets/"+url.PathEscape(args[0])+"/commission", body, &out); err != nil {
@@ -60,6 +67,8 @@ it is approved and has run, ask for the same again. Exit status 4 when it is not
 	_ = c.RegisterFlagCompletionFunc("administrator", a.completing(0, a.userNames))
 	c.Flags().BoolVar(&given, "given", false, "prove with the password that they have there: it is asked for")
 	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
+	c.Flags().StringVar(&own, "own-password-file", "",
+		"file with your own password: it approves the rounds that make a superuser, where nobody else could")
 	reasonFlag(c, &because)
 	return c
 }

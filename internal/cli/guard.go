@@ -69,6 +69,16 @@ policies. Exit status 3 when something waits.`,
 	return c
 }
 
+// pendingNote tells people beside something else that changes of guarded settings wait: by them it would be otherwise.
+func (a *app) pendingNote(ctx context.Context) {
+	var p declared.PendingSettings
+	if err := a.get(ctx, "/revisions/pending", nil, &p); err != nil || len(p.Items) == 0 {
+		return // what it stands beside has been told
+	}
+	a.tell("\n%s for approval, and the old values are in force: roost revision pending",
+		plural(len(p.Items), "change of a guarded setting waits", "changes of guarded settings wait"))
+}
+
 func (a *app) pendingTable(items []declared.PendingSetting) table {
 	t := table{head: []string{"WHAT", "SETTING", "IN FORCE", "DECLARED", "BY"}, empty: "No change of a guarded setting waits for approval.",
 		list: items}

@@ -45,6 +45,7 @@ func (a *app) draft() *cobra.Command {
 			}
 			a.undecided(r)
 			a.held(r)
+			a.pendingNote(c.Context())
 			return nil
 		}}
 	a.flags(&ch, c)

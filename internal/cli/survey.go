@@ -142,6 +142,7 @@ func (a *app) drift() *cobra.Command {
 					if err := a.notes(c.Context(), ch, out); err != nil {
 						return err
 					}
+					a.pendingNote(c.Context())
 				}
 				return exit{exitDrift}
 			case len(out.Unread) > 0: // that nothing was found where nobody looked is no all-clear

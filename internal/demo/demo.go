@@ -241,7 +241,7 @@ func (d *Demo) writeDeclaration() error {
 }
 
 // passwordFile holds the operator's password, for commands that ask for it again.
-func (d *Demo) passwordFile() string { return filepath.Join(d.dir, "password") }
+func (d *Demo) passwordFile() string { return filepath.Join(d.dir, "operator-password") }
 
 // signIn makes the first operator, signs in as them, and seals the secrets.
 func (d *Demo) signIn(ctx context.Context, key world.Key) error {

@@ -15,7 +15,6 @@ type screen struct {
 }
 
 func (s *screen) write(text string) {
-	s.bytes += len(text)
 	for _, c := range text {
 		if s.seq != nil {
 			s.control(c)
@@ -27,7 +26,9 @@ func (s *screen) write(text string) {
 				s.from, s.at = len(s.line), len(s.line)
 				continue
 			}
-			s.lines = append(s.lines, strings.TrimRight(string(s.line), " "))
+			line := strings.TrimRight(string(s.line), " ")
+			s.lines = append(s.lines, line)
+			s.bytes += len(line) + perLine - perRune*len(s.line)
 			s.line, s.at, s.from = nil, 0, 0
 		case c == '\r':
 			s.at = s.from
@@ -45,11 +46,18 @@ func (s *screen) write(text string) {
 	}
 }
 
+// What is kept of a screen takes so many bytes, beside those of its lines.
+const (
+	perRune = 4  // of the line that is written
+	perLine = 32 // of each that was
+)
+
 func (s *screen) put(c rune) {
 	if s.at < len(s.line) {
 		s.line[s.at] = c
 	} else {
 		s.line = append(s.line, c)
+		s.bytes += perRune
 	}
 	s.at++
 }

@@ -47,7 +47,7 @@ func TestTargetSeats(t *testing.T) {
 			"kiosk@%"}})})
 	h.Tern.Memory.Put(model.Object{Kind: model.LicenceKind, Name: "spare", Attributes: model.Pack(
 		model.Attribute{Name: model.Members, Values: []string{"jarle@%"}})})
-	if _, err := s.Declare(ctx, who, []declare.File{{Name: "desk.yaml", Text: desks}}, "begin"); err != nil {
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "desk.yaml", Text: desks}}, "begin"); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.SetSecret(ctx, who, "desk", []byte("x")); err != nil {

@@ -25,6 +25,7 @@ type session struct {
 
 // Open implements connect.Connector. The secret is the password of the login.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
+	a = a.Bounded(saysMost)
 	s := &session{access: a, placeholder: a.Settings["placeholder"]}
 	if s.placeholder == "" {
 		s.placeholder = "cn=nobody"
@@ -51,6 +52,9 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 func (s *session) fail(op string, err error) error {
 	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
 }
+
+// saysMost is how many bytes a directory may say in one session: groups and their members are gathered before they are handed on.
+const saysMost = 256 << 20
 
 // dial opens a TLS connection to the directory whose authority was accepted, with a client certificate or without.
 func dial(ctx context.Context, a connect.Access, as ...tls.Certificate) (net.Conn, error) {

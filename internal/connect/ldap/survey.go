@@ -146,6 +146,9 @@ func (s *session) twice(t *tree, names []string, found func(model.Object) error)
 		var whole, dns []string
 		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: personAttributes, page: pageSize},
 			func(e *entry) error {
+				if len(all) >= twinsMost {
+					return fmt.Errorf("more than %d entries have the login %s", twinsMost, name)
+				}
 				all, whole = append(all, t.person(e).object), append(whole, connect.Printable(e.dn))
 				return nil
 			})
@@ -177,6 +180,9 @@ func (s *session) twice(t *tree, names []string, found func(model.Object) error)
 	}
 	return nil
 }
+
+// twinsMost bounds how many entries may have one login.
+const twinsMost = 1000
 
 // find hands on every entry below a place that a filter chooses.
 func (s *session) find(base, filter string, attributes []string, each func(*entry) error) error {

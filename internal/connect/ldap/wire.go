@@ -220,7 +220,11 @@ type query struct {
 // connection is then of no more use.
 func (w *wire) search(q query, each func(*entry) error) error {
 	cookie, entries := "", 0
+	first, before := "", "" // entries of this page, and of the one before
 	counted := func(e *entry) error {
+		if first == "" {
+			first = e.dn
+		}
 		if entries++; entries > maxEntries {
 			return fmt.Errorf("the directory holds more than %d entries below %s, the most that is read", maxEntries, q.base)
 		}
@@ -233,10 +237,15 @@ func (w *wire) search(q query, each func(*entry) error) error {
 		if err := w.send(func(b *cryptobyte.Builder) { q.encode(b, cookie) }); err != nil {
 			return err
 		}
+		first = ""
 		next, err := w.page(counted)
 		if err != nil {
 			return err
 		}
+		if first != "" && first == before {
+			return fmt.Errorf("the directory gives the page that begins with %s again and again", connect.Printable(first))
+		}
+		before = first
 		if next == "" {
 			return nil
 		}

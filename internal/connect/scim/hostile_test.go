@@ -309,3 +309,52 @@ func TestNotProved(t *testing.T) {
 		t.Errorf("without a password: %s", p)
 	}
 }
+
+// A server that means no good is borne with: it ends within a bound, little is kept, and our token is nowhere repeated.
+func TestHostileServers(t *testing.T) {
+	connecttest.Survives(t, scim.Connector{}, connect.Access{})
+	person := func(id int) string {
+		return fmt.Sprintf(`{"id":"%d","userName":"u%d","displayName":"%s"}`, id, id, strings.Repeat("x", 2000))
+	}
+	pages := func(next func(n int32) int) func(http.ResponseWriter, *http.Request) {
+		n := atomic.Int32{}
+		return func(w http.ResponseWriter, r *http.Request) {
+			list := make([]string, 500)
+			for i := range list {
+				list[i] = person(next(n.Add(1)))
+			}
+			fmt.Fprintf(w, `{"totalResults":100000000,"nextCursor":"c%d","Resources":[%s]}`, n.Load(), strings.Join(list, ","))
+		}
+	}
+	for what, c := range map[string]struct {
+		users  func(http.ResponseWriter, *http.Request)
+		cursor bool
+		want   string
+	}{
+		"pages without end":      {pages(func(n int32) int { return int(n) }), false, "MB"},
+		"cursors without end":    {pages(func(n int32) int { return int(n) }), true, "MB"},
+		"the same page for ever": {pages(func(n int32) int { return int(n % 500) }), false, "brings nothing new"},
+		"the same, by cursors":   {pages(func(n int32) int { return int(n % 500) }), true, "brings nothing new"},
+		"empty pages, by cursors": {func() func(http.ResponseWriter, *http.Request) {
+			n := atomic.Int32{}
+			return func(w http.ResponseWriter, _ *http.Request) {
+				fmt.Fprintf(w, `{"totalResults":9,"nextCursor":"c%d","Resources":[]}`, n.Add(1))
+			}
+		}(), true, "brings nothing new"},
+		"repeats the token": {func(w http.ResponseWriter, r *http.Request) {
+			w.WriteHeader(400)
+			fmt.Fprintf(w, `{"detail":"no: %s"}`, r.Header.Get("Authorization"))
+		}, false, "(sealed)"},
+		"sends us elsewhere": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, "https://127.0.0.1:1/", http.StatusTemporaryRedirect)
+		}, false, "307"},
+	} {
+		t.Run(what, func(t *testing.T) {
+			a := liar{"GET /Users": c.users}.start(t, false, c.cursor)
+			a.Secret, a.Wait = []byte(connecttest.HostileSecret[:20]), 5*time.Second
+			if words := connecttest.Bears(t, scim.Connector{}, a); !strings.Contains(words, c.want) {
+				t.Errorf("%q", words)
+			}
+		})
+	}
+}

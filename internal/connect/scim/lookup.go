@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -145,6 +146,9 @@ func (v *seen) takeGroup(g *group) {
 	v.inside[g.ID] = in
 }
 
+// foundMost bounds what a server may find of the names of one filter.
+const foundMost = 5000
+
 // find asks for resources by their names, many in a request and several requests at once, and reads each answer while others
 // are still on their way.
 func find[T any](ctx context.Context, v *seen, endpoint, attribute string, names map[string]bool, more string,
@@ -160,6 +164,9 @@ func find[T any](ctx context.Context, v *seen, endpoint, attribute string, names
 			}
 			for _, raw := range p.Resources {
 				found[i] = append(found[i], read(raw))
+			}
+			if len(found[i]) > foundMost {
+				return fmt.Errorf("%s answers a question for a few names with more than %d resources", endpoint, foundMost)
 			}
 			if len(p.Resources) == 0 || len(found[i]) >= p.Total {
 				return nil

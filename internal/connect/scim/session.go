@@ -38,9 +38,13 @@ type session struct {
 	ctx      context.Context
 }
 
+// saysMost is how many bytes a server may say in one session; what is kept of them is bounded too.
+const saysMost = 320 << 20
+
 // Open implements connect.Connector. The secret is a bearer token, the client's secret or, for a certificate, that and its
 // key in PEM.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
+	a = a.Bounded(saysMost)
 	s := &session{access: a, at: 8, schemas: map[string]*protocol.Schema{}}
 	s.ctx, s.end = context.WithCancel(context.Background())
 	host, _, err := net.SplitHostPort(a.Address)

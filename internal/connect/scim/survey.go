@@ -24,7 +24,7 @@ const pageMost = 500
 const most = 2_000_000
 
 // keptMost bounds, in bytes, what is kept of one server until all of it is known.
-const keptMost = 256 << 20
+const keptMost = 128 << 20
 
 // staleMost is how many pages in a row may bring nothing that was not read before: a list that goes on so has no end.
 const staleMost = 3

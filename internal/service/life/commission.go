@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -24,6 +25,8 @@ type CommissionRequest struct {
 	Administrator string
 	Given         string // the password that they have there; "": the new one that waits for them, or is made
 	Because       string
+	Own           string // the password of who asks: it approves the rounds that make a superuser, where nobody else could
+	From          string // the address the wish came from
 }
 
 // Stage is one of the things that are done one after the other.
@@ -53,6 +56,8 @@ type commission struct {
 	account string
 	because string
 	out     *Commissioned
+	own     string // the password of who asks, and from where they do
+	from    string
 	made    int64 // the round that made the administrator
 	secret  connect.Secret
 	renewed bool // the password is a new one of ours
@@ -77,7 +82,8 @@ func (s *Life) Commission(ctx context.Context, who door.Operator, target string,
 	if err := c.Check(declared.Choice{Users: []string{q.Administrator}, Targets: []string{target}}); err != nil {
 		return out, err
 	}
-	x := commission{Life: s, who: who, c: c, target: target, user: q.Administrator, because: because, out: &out}
+	x := commission{Life: s, who: who, c: c, target: target, user: q.Administrator, because: because, out: &out, own: q.Own,
+		from: q.From}
 	wanted := c.Plan.Accounts(q.Administrator, target)
 	if len(wanted) != 1 {
 		return out, door.Wrong("administrator", "the declaration asks for %s of %s on %s, and for one who administers it just one is "+
@@ -166,6 +172,14 @@ const roundFor = 3 * time.Minute
 
 // ended waits for a round, unless somebody else has to approve it. on says whether to go on.
 func (x *commission) ended(ctx context.Context, what string, r rounds.Round, words string) (on bool, err error) {
+	if x.lifts(r) {
+		if _, err = x.ApproveWith(ctx, x.who, r.ID, x.own, x.from); err == nil {
+			r, err = x.RunRound(ctx, x.who, r.ID)
+		}
+		if err != nil {
+			return false, err
+		}
+	}
 	for until := time.Now().Add(roundFor); r.ID != 0 && (r.State == rounds.Approved || r.State == rounds.Running); {
 		if time.Now().After(until) {
 			x.tell(what, "waiting", r.ID, "round %d takes longer than %s; when it has ended, ask for this again", r.ID, roundFor)
@@ -191,6 +205,12 @@ func (x *commission) ended(ctx context.Context, what string, r rounds.Round, wor
 		x.tell(what, "failed", r.ID, "round %d is %s; roost round show %d tells what became of each step", r.ID, r.State, r.ID)
 	}
 	return false, nil
+}
+
+// lifts says whether a round is held for nothing but what was asked for just now, by somebody who says that they may approve it alone.
+func (x *commission) lifts(r rounds.Round) bool {
+	return r.State == rounds.OnHold && (x.own != "" || x.who.Name == door.Itself.Name) &&
+		!slices.ContainsFunc(r.Holds, func(h rounds.Hold) bool { return h.Firm || h.Kind != round.Elevated })
 }
 
 // password finds the one to prove with: as given, or one that waits for the administrator, or a new one.

@@ -146,9 +146,9 @@ func (s *Life) end(ctx context.Context, who door.Operator, id int64, because str
 			return []*store.Entry{entry}, tx.AskToRestore(ctx, id, who.Name)
 		}
 		if fresh && who.May(door.Credential) != nil {
-			return nil, &store.Refusal{Err: &door.Problem{Kind: door.Forbidden, Words: fmt.Sprintf("restoring %s hands over new "+
-				"passwords, which needs the duty %q beside %q; %s has not got it: somebody who has both restores them", x.User, door.Credential,
-				door.Restore, who.Name)}}
+			return nil, &store.Refusal{Err: &door.Problem{Kind: door.Forbidden,
+				Words: fmt.Sprintf("restoring %s hands over new passwords, which needs the duty %q beside %q; %s has not got it: somebody "+
+					"who has both restores them", x.User, door.Credential, door.Restore, who.Name)}}
 		}
 		if x.Security && x.Operator != who.Name && !alone {
 			if err := s.Apart(ctx, who, x.AskedBy); err != nil {

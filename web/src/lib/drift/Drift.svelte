@@ -3,6 +3,7 @@
   import { api, ask } from '../api/client';
   import { link, router } from '../router.svelte';
   import { afresh, count } from '../words';
+  import PendingNote from '../declaration/PendingNote.svelte';
   import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import Cell from '../ui/Cell.svelte';
@@ -136,6 +137,7 @@
     <p class="sub">
       What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.
     </p>
+    <PendingNote />
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
       {#if p.total && which !== 'accepted'}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}

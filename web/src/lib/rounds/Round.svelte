@@ -3,6 +3,7 @@
   import { Button } from 'flowbite-svelte';
   import { api, ask, Refused, type Schemas } from '../api/client';
   import { afresh, count, tally, when } from '../words';
+  import PendingNote from '../declaration/PendingNote.svelte';
   import Await from '../ui/Await.svelte';
   import Password from '../ui/Password.svelte';
   import Cell from '../ui/Cell.svelte';
@@ -128,6 +129,7 @@
           <a use:link href="/rounds/{r.undoes}">round {r.undoes}</a>.{/if} <q>{r.because}</q>
       </p>
       {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
+      {#if r.state === 'draft' || r.state === 'held'}<PendingNote />{/if}
       {#if r.guard}<p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2">
           <strong class="font-medium">A guard stopped it</strong>: {r.guard}
         </p>{/if}
