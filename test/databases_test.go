@@ -54,7 +54,7 @@ func removedAndBack(t *testing.T, d *demo.Demo) {
 	if err := os.WriteFile(file, []byte(changed), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	declare(t, d, "nobody needs them any more")
+	declares(t, d, "nobody needs them any more")
 	const hash = "SELECT JSON_VALUE(Priv, '$.authentication_string') FROM mysql.global_priv WHERE User = 'gunnar.holt' AND Host = '%'"
 	before, err := d.Stores.Ask(hash)
 	if err != nil || !strings.HasPrefix(before, "*") {

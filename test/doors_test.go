@@ -44,7 +44,8 @@ var bodies = map[string]string{
 	"return-archive": `{"because":"b"}`, "allot": `{"because":"b"}`, "renumber": `{"account":"x","number":7,"because":"b"}`,
 	"draft-homes": `{"how":"archive","because":"b"}`, "commission": `{"administrator":"odd.strand","because":"b"}`,
 	"move": `{"to":["mate"],"because":"b"}`, "leave": `{"because":"b"}`,
-	"extend-user":  `{"until":"2031-01-31","because":"b"}`,
+	"extend-user":      `{"until":"2031-01-31","because":"b"}`,
+	"approve-settings": `{"revision":1}`, "give-people": `{"all":true}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,
 }
 

@@ -29,11 +29,11 @@ func edited(t *testing.T, d *demo.Demo, file string, pairs ...string) {
 		t.Fatalf("%s has nothing like %q", file, pairs[0])
 	}
 	write(t, d.Declaration, file, text)
-	declare(t, d, "as the test wants it")
+	declares(t, d, "as the test wants it")
 }
 
-// declare declares the company's files, and puts in force what of them is guarded: there is one operator alone.
-func declare(t *testing.T, d *demo.Demo, because string) {
+// declares declares the company's files, and puts in force what of them is guarded: there is one operator alone.
+func declares(t *testing.T, d *demo.Demo, because string) {
 	t.Helper()
 	must(t, d, "declare", d.Declaration, "--yes", "--because", because)
 	must(t, d, "revision", "approve", "--yes", "--password-file", filepath.Join(filepath.Dir(d.Declaration), "operator-password"))

@@ -79,18 +79,19 @@ func (tx *Tx) PinAccepted(ctx context.Context, places map[string]string) error {
 type Parted struct {
 	Name   string    `db:"name"`
 	Duties string    `db:"duties"` // that they had and have no more
+	MadeAt time.Time `db:"made_at"`
 	At     time.Time `db:"at"`
 }
 
 // PutParted notes one.
 func (tx *Tx) PutParted(ctx context.Context, p Parted) error {
-	_, err := tx.ExecContext(ctx, `INSERT INTO operator_parted (name, duties, at) VALUES (?, ?, ?)
-		ON DUPLICATE KEY UPDATE duties = VALUES(duties)`, p.Name, p.Duties, p.At)
+	_, err := tx.ExecContext(ctx, `INSERT INTO operator_parted (name, duties, made_at, at) VALUES (?, ?, ?, ?)
+		ON DUPLICATE KEY UPDATE duties = VALUES(duties)`, p.Name, p.Duties, p.MadeAt, p.At)
 	return err
 }
 
 // PartedSince lists those since a moment.
 func (s *Store) PartedSince(ctx context.Context, at time.Time) (out []Parted, err error) {
-	err = s.db.SelectContext(ctx, &out, `SELECT name, duties, at FROM operator_parted WHERE at > ? ORDER BY at LIMIT 1000`, at)
+	err = s.db.SelectContext(ctx, &out, `SELECT name, duties, made_at, at FROM operator_parted WHERE at > ? ORDER BY at LIMIT 1000`, at)
 	return out, err
 }

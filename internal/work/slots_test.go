@@ -87,3 +87,27 @@ func TestSilentTargetsHoldNoSlot(t *testing.T) {
 		t.Errorf("%d slots are still in use", s.n)
 	}
 }
+
+// A target that has its slot for long gives it to those who wait, and goes on beside them.
+func TestTired(t *testing.T) {
+	s := NewSlots(1, nil)
+	s.tires = 10 * time.Millisecond
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	slow, err := s.Take(ctx, "host")
+	if err != nil {
+		t.Fatal(err)
+	}
+	other, err := s.Take(ctx, "host")
+	if err != nil {
+		t.Fatalf("whoever waits is never served: %v", err)
+	}
+	if err := slow.Work(ctx); err != nil {
+		t.Errorf("the slow one may not go on: %v", err)
+	}
+	slow.Leave()
+	other.Leave()
+	if s.n != 0 || s.slow != 0 {
+		t.Errorf("%d slots and %d slow targets are left", s.n, s.slow)
+	}
+}

@@ -130,3 +130,26 @@ func FuzzFill(f *testing.F) {
 		}
 	})
 }
+
+// An expression that goes on for too long is stopped once, for everybody: nobody is asked after that.
+func TestEndless(t *testing.T) {
+	s := NewSet()
+	list := "[" + strings.Repeat("1,", 200) + "1]"
+	source := list + ".all(a, " + list + ".all(b, " + list + ".all(c, a + b + c > 0)))"
+	asked := 0
+	for range 1000 {
+		_, err := s.Holds(source, Scope{User: asking{&asked}})
+		if err == nil || !strings.Contains(err.Error(), "goes on for too long") {
+			t.Fatalf("%v", err)
+		}
+	}
+	if asked > 1 {
+		t.Errorf("%d people were asked", asked)
+	}
+}
+
+// asking counts who is asked for what they are.
+type asking struct{ n *int }
+
+func (a asking) Text(string) (string, bool) { return "", false }
+func (a asking) Vars() map[string]any       { *a.n++; return nil }

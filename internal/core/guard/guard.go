@@ -154,6 +154,7 @@ func Enforce(d *model.Declaration, reached map[string]model.Reach, schemas map[s
 	e.roles()
 	e.rights()
 	e.policies()
+	e.forget()
 	out.Declaration = &e.d
 	return out
 }
@@ -166,6 +167,26 @@ type enforcer struct {
 	by       string
 	revision int
 	own      [4]bool // which maps of d are copies: targets, roles, rights, policies
+}
+
+// forget drops what waits of things that are no longer declared. What was approved of them stays: if they come again, it is what
+// they are measured against.
+func (e *enforcer) forget() {
+	for t, s := range e.known {
+		there := true
+		switch t.Kind {
+		case Target:
+			_, there = e.d.Targets[t.Name]
+		case Role:
+			_, there = e.d.Roles[t.Name]
+		case Right:
+			_, there = e.d.Rights[t.Name]
+		}
+		if !there && len(s.Pending) > 0 {
+			s.Pending = nil
+			e.states[t] = s
+		}
+	}
 }
 
 // judge compares what is declared of a thing with what is approved, notes what
@@ -186,6 +207,9 @@ func (e *enforcer) judge(t Thing, declared Values) (force Values, waits bool) {
 	for name := range union(declared, was.Approved) {
 		old, new := was.Approved[name], declared[name]
 		v := strict(t.Kind, name, old, new)
+		if t.Kind == Policy && was.Approved["words"]+was.Approved["screening"] == "" && (name == "at" || name == "for") {
+			v = new // it said nothing so far
+		}
 		if key, ok := strings.CutPrefix(name, "settings."); ok && old != new && slices.Contains(e.schemas[declared["kind"]].Admins, key) {
 			v = wider(old, new)
 		}

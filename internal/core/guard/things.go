@@ -241,11 +241,18 @@ func names(refs []model.Ref) string {
 	return list(out)
 }
 
+// place is a selector as it is kept.
+type place struct {
+	Name string            `json:"name,omitempty"`
+	Kind string            `json:"kind,omitempty"`
+	Tags map[string]string `json:"tags,omitempty"`
+}
+
 // selectors write where a policy is as a list of texts, and readSelectors reads them.
 func selectors(at []model.Selector) string {
 	out := make([]string, len(at))
 	for i, s := range at {
-		b, _ := json.Marshal(model.Selector{Name: s.Name, Kind: s.Kind, Tags: s.Tags}) // of texts it cannot fail
+		b, _ := json.Marshal(place{s.Name, s.Kind, s.Tags}) // of texts it cannot fail
 		out[i] = string(b)
 	}
 	return list(out)
@@ -253,9 +260,9 @@ func selectors(at []model.Selector) string {
 
 func readSelectors(value string) (out []model.Selector) {
 	for _, text := range items(value) {
-		var s model.Selector
-		if json.Unmarshal([]byte(text), &s) == nil {
-			out = append(out, s)
+		var p place
+		if json.Unmarshal([]byte(text), &p) == nil {
+			out = append(out, model.Selector{Name: p.Name, Kind: p.Kind, Tags: p.Tags})
 		}
 	}
 	return out

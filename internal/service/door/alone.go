@@ -98,7 +98,7 @@ func (s *Door) Alone(ctx context.Context, who Operator, needs ...Duty) (bool, er
 }
 
 // othersWith are the other operators who could approve what takes some duties. Those who are too new to be somebody else do
-// not count; those who were removed, or lost a duty, not long ago do: nobody makes themselves alone.
+// not count, but to those who are newer still; those who were removed, or lost a duty, not long ago do: nobody makes themselves alone.
 func (s *Door) othersWith(ctx context.Context, name string, needs []Duty) ([]string, error) {
 	rows, err := s.Store.Operators(ctx)
 	if err != nil {
@@ -108,7 +108,10 @@ func (s *Door) othersWith(ctx context.Context, name string, needs []Duty) ([]str
 	if err != nil {
 		return nil, err
 	}
-	now := s.Now()
+	now, mine := s.Now(), time.Time{}
+	if i := slices.IndexFunc(rows, func(o store.Operator) bool { return o.Name == name }); i >= 0 {
+		mine = rows[i].MadeAt
+	}
 	active := map[string]bool{}
 	note := func(name string, at *time.Time) {
 		active[name] = active[name] || at != nil && now.Sub(*at) < activeFor
@@ -119,13 +122,15 @@ func (s *Door) othersWith(ctx context.Context, name string, needs []Duty) ([]str
 	var out []string
 	for _, o := range rows {
 		note(o.Name, o.SignedInAt)
-		if o.Name != name && active[o.Name] && s.settled(o) && haveAll(operatorOf(o).Duties, needs) {
+		older := s.settled(o) || o.MadeAt.Before(mine) // nobody is alone by being new
+		if o.Name != name && active[o.Name] && older && haveAll(operatorOf(o).Duties, needs) {
 			out = append(out, o.Name)
 		}
 	}
 	parted, err := s.Store.PartedSince(ctx, now.Add(-s.Probation))
 	for _, p := range parted {
-		if p.Name != name && haveAll(operatorOf(store.Operator{Duties: p.Duties}).Duties, needs) && !slices.Contains(out, p.Name) {
+		older := p.At.Sub(p.MadeAt) > s.Probation || p.MadeAt.Before(mine)
+		if p.Name != name && older && haveAll(operatorOf(store.Operator{Duties: p.Duties}).Duties, needs) && !slices.Contains(out, p.Name) {
 			until := p.At.Add(s.Probation).UTC().Format(time.DateOnly)
 			out = append(out, p.Name+" (until "+until+", though no longer an operator with that duty)")
 		}
@@ -139,10 +144,10 @@ func (s *Door) settled(o store.Operator) bool { return s.Now().Sub(o.MadeAt) > s
 // parting notes an operator who loses duties, so that nobody is alone by that at once.
 func (s *Door) parting(ctx context.Context, tx *store.Tx, o store.Operator, left []Duty) error {
 	had := operatorOf(o).Duties
-	if !s.settled(o) || haveAll(left, had) {
+	if haveAll(left, had) {
 		return nil
 	}
-	return tx.PutParted(ctx, store.Parted{Name: o.Name, Duties: joined(had), At: s.Now()})
+	return tx.PutParted(ctx, store.Parted{Name: o.Name, Duties: joined(had), MadeAt: o.MadeAt, At: s.Now()})
 }
 
 func haveAll(duties, needs []Duty) bool {

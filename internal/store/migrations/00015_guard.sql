@@ -15,6 +15,7 @@ ALTER TABLE target
 CREATE TABLE IF NOT EXISTS operator_parted (
   name      VARCHAR(100) NOT NULL,
   duties    TEXT         NOT NULL,
+  made_at   DATETIME(6)  NOT NULL,
   at        DATETIME(6)  NOT NULL,
   PRIMARY KEY (name, at),
   KEY by_time (at)
