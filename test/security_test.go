@@ -2,6 +2,7 @@ package test
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"io/fs"
 	"net"
@@ -29,7 +30,8 @@ func one(t *testing.T, d *demo.Demo, name string, duties ...string) (profile str
 		t.Fatal(err)
 	}
 	profile = filepath.Join(t.TempDir(), "sign-in")
-	if out, said, code := roost(t, profile, "a long enough password", "sign-in", d.Server.Address, "--operator", name, "--password-file", "-",
+	if out, said, code := roost(t, profile, "a long enough password", "sign-in", d.Server.Address, "--operator", name,
+		"--password-file", "-",
 		"--fingerprint", d.Server.Print); code != 0 {
 		t.Fatal(out, said)
 	}
@@ -144,9 +146,12 @@ func TestDraftAlone(t *testing.T) {
 	back()
 
 	// The guards that would hold a round, and rounds that nobody asks for.
-	declares(company(t, d, "targets.yaml", "    tags: {fleet: vessels, base: northquay, shell: bash}\n    unexpected: disable\n    protect: [\"svc-*\"]\n\n  sooty",
-		"    tags: {fleet: vessels, base: northquay, shell: bash}\n    unexpected: remove\n    protect: []\n    limits: {disable: 1000, remove: none}\n"+
-			"    repeat: {reconcile: 1s}\n    removal: {home: remove}\n\n  sooty", "administrator-roles: administrator", "administrator-roles: nonesuch"))
+	declares(company(t, d, "targets.yaml", "    tags: {fleet: vessels, base: northquay, shell: bash}\n    unexpected: disable\n"+
+		"    protect: [\"svc-*\"]\n\n  sooty",
+		"    tags: {fleet: vessels, base: northquay, shell: bash}\n    unexpected: remove\n    protect: []\n"+
+			"    limits: {disable: 1000, remove: none}\n"+
+			"    repeat: {reconcile: 1s}\n    removal: {home: remove}\n\n  sooty",
+		"administrator-roles: administrator", "administrator-roles: nonesuch"))
 	waits("protect svc-* none", "limits.disable 20 1000", "limits.remove", "repeat.reconcile none 1s", "unexpected disable remove",
 		"removal.home keep remove", "settings.administrator-roles")
 	if out := must(t, d, "target", "show", "arctic-tern"); !strings.Contains(out, "Accounts nobody declared: disable. Protected: svc-*.") {
@@ -254,7 +259,8 @@ func TestPushed(t *testing.T) {
 	push(`{"userName":"hen-roost","displayName":"Hen"}`)
 	push(`{"userName":"long","displayName":"` + strings.Repeat("x", 100_000) + `"}`)
 	out := does(t, d.Profile, 0, "1 user would leave, whom personnel neither brought nor was given", "intake", "show", "personnel")
-	for _, want := range []string{"root: nobody can be called so", "hen-roost: nobody can be called so", "long: its displayName has more than"} {
+	for _, want := range []string{"root: nobody can be called so", "hen-roost: nobody can be called so",
+		"long: its displayName has more than"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("%q is not told:\n%.2000s", want, out)
 		}
@@ -371,4 +377,22 @@ func testsOf(t *testing.T) map[string]bool {
 		}
 	}
 	return out
+}
+
+// Rows that somebody with the database puts into the record count for nothing, and looking at it ends with a status of its own.
+func TestVerify(t *testing.T) {
+	d := prepared(t)
+	db, err := sql.Open("mysql", "root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec(`INSERT INTO record SELECT seq + 1000, at, kind, operator, target, user, round, about, because, 'forged', body,
+		before_it, hash FROM record ORDER BY seq DESC LIMIT 1`); err != nil {
+		t.Fatal(err)
+	}
+	does(t, d.Profile, 5, "1 row behind its head were written by no service and do not count", "record", "--verify")
+	if out := must(t, d, "record"); strings.Contains(out, "forged") {
+		t.Error("a forged row is shown")
+	}
 }

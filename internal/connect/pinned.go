@@ -30,7 +30,7 @@ func checkChain(a Access, host string, chain []*x509.Certificate) *KeyError {
 	top := chain[len(chain)-1]
 	print := fingerprint(top)
 	if len(chain) > 1 {
-		print += " for " + host
+		print += ofHost + host
 	}
 	switch a.Key {
 	case ofAuthority + print, ofAuthority + fingerprint(top): // without the name, as earlier versions kept it
@@ -40,8 +40,11 @@ func checkChain(a Access, host string, chain []*x509.Certificate) *KeyError {
 		Was: strings.TrimPrefix(a.Key, ofAuthority)}
 }
 
-// ofAuthority begins what is kept of an accepted key.
-const ofAuthority = "authority "
+// ofAuthority begins what is kept of an accepted key, and ofHost stands before the name, where it is an authority's.
+const (
+	ofAuthority = "authority "
+	ofHost      = " for "
+)
 
 func fingerprint(c *x509.Certificate) string {
 	sum := sha256.Sum256(c.RawSubjectPublicKeyInfo)

@@ -3,6 +3,7 @@ package connect
 import (
 	"context"
 	"errors"
+	"net"
 	"strings"
 )
 
@@ -17,7 +18,7 @@ func Several[S Session](ctx context.Context, a Access, also string, open func(co
 	var failed []error
 	for _, address := range append([]string{a.Address}, strings.Fields(strings.ReplaceAll(also, ",", " "))...) {
 		b := a
-		b.Address = address
+		b.Address, b.Key = address, keyAt(a.Key, address)
 		s, err := open(ctx, b)
 		switch {
 		case err != nil:
@@ -41,6 +42,17 @@ func Several[S Session](ctx context.Context, a Access, also string, open func(co
 		*why += "; " + err.Error()
 	}
 	return first, nil
+}
+
+// keyAt is the accepted key as a server at another address of the same target shows it: an authority's, for that name. Which
+// addresses a target has was approved as the first one was.
+func keyAt(key, address string) string {
+	authority, _, named := strings.Cut(key, ofHost)
+	host, _, err := net.SplitHostPort(address)
+	if !named || err != nil {
+		return key
+	}
+	return authority + ofHost + host
 }
 
 // worst is the error that a person should know of first: a key that nobody accepted, or else the first.

@@ -47,7 +47,8 @@ func TestStriker(t *testing.T) {
 		}
 	}
 	o := model.Object{Kind: model.Account, Name: "x" + secret, Attributes: model.Pack(
-		model.Attribute{Name: model.FullName, Values: []string{"She said " + secret}}, model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})}
+		model.Attribute{Name: model.FullName, Values: []string{"She said " + secret}},
+		model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})}
 	s.Object(&o)
 	if strings.Contains(o.Name+string(o.Attributes), "knots") || !o.Marked || o.Attributes.One("shell") != "/bin/sh" {
 		t.Errorf("%+v", o)

@@ -115,7 +115,8 @@ func TestHostileServers(t *testing.T) {
 			}
 		}, ""},
 		"the same page for ever": {0, "", func(c net.Conn, id int64) error {
-			_, err := c.Write(append(hostileMessage(id, oneFound, hostilePerson("marit", "Marit"), ""), hostileMessage(id, allFound, hostileOutcome(0, ""), "again")...))
+			_, err := c.Write(append(hostileMessage(id, oneFound, hostilePerson("marit", "Marit"), ""),
+				hostileMessage(id, allFound, hostileOutcome(0, ""), "again")...))
 			return err
 		}, ""},
 		"repeats the password": {49, "no: " + connecttest.HostileSecret, nil, "(sealed)"},
@@ -125,7 +126,8 @@ func TestHostileServers(t *testing.T) {
 		}, "the most is"},
 	} {
 		t.Run(what, func(t *testing.T) {
-			if words := connecttest.Bears(t, Connector{}, hostile(t, c.lets, c.words, c.answer)); words == "" || !strings.Contains(words, c.want) {
+			words := connecttest.Bears(t, Connector{}, hostile(t, c.lets, c.words, c.answer))
+			if words == "" || !strings.Contains(words, c.want) {
 				t.Errorf("%q", words)
 			}
 		})

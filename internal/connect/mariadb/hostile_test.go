@@ -62,7 +62,8 @@ func hostile(t *testing.T, plugin string, answer func(c io.ReadWriter, seq byte,
 			}
 		}
 	})
-	return connect.Access{Target: "hostile", Address: address, As: "roost", Secret: []byte(connecttest.HostileSecret), Wait: 2 * time.Second}
+	return connect.Access{Target: "hostile", Address: address, As: "roost",
+		Secret: []byte(connecttest.HostileSecret), Wait: 2 * time.Second}
 }
 
 func TestHostile(t *testing.T) {

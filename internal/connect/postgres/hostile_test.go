@@ -51,7 +51,8 @@ func hostile(t *testing.T, answer func(b *pgproto3.Backend, asked string) error)
 			}
 		}
 	})
-	return connect.Access{Target: "hostile", Address: address, As: "roost", Secret: []byte(connecttest.HostileSecret), Wait: 2 * time.Second}
+	return connect.Access{Target: "hostile", Address: address, As: "roost",
+		Secret: []byte(connecttest.HostileSecret), Wait: 2 * time.Second}
 }
 
 func TestHostile(t *testing.T) {

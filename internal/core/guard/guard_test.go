@@ -66,7 +66,8 @@ func TestGuard(t *testing.T) {
 		waits   string
 		force   func(*model.Target) bool
 	}{
-		"another address": {nil, "evil:1", "address", func(t *model.Target) bool { return t.InForce.Address == "a:1" && t.InForce.As == "root" }},
+		"another address": {nil, "evil:1", "address",
+			func(t *model.Target) bool { return t.InForce.Address == "a:1" && t.InForce.As == "root" }},
 		"another secret": {func(t *model.Target) { t.Login.Secret = "other" }, "a:1", "login.secret",
 			func(t *model.Target) bool { return t.Login.Secret == "key" }},
 		"nothing protected": {func(t *model.Target) { t.Protect = nil }, "a:1", "protect",
@@ -78,10 +79,12 @@ func TestGuard(t *testing.T) {
 			func(t *model.Target) bool { return t.Limits.Disable == 20 && t.Limits.Remove == 5 }},
 		"no limit": {func(t *model.Target) { t.Limits.Disable = -1 }, "a:1", "limits.disable",
 			func(t *model.Target) bool { return t.Limits.Disable == 20 }},
-		"a lower limit":     {func(t *model.Target) { t.Limits.Disable = 1 }, "a:1", "", nil},
-		"more lent":         {func(t *model.Target) { t.Lent = []string{"www", "root"} }, "a:1", "lends", func(t *model.Target) bool { return slices.Equal(t.Lent, []string{"www"}) }},
-		"less lent":         {func(t *model.Target) { t.Lent = nil }, "a:1", "", nil},
-		"it repeats itself": {func(t *model.Target) { t.Repeat.Reconcile = time.Minute }, "a:1", Reconciles, func(t *model.Target) bool { return t.Repeat.Reconcile == 0 }},
+		"a lower limit": {func(t *model.Target) { t.Limits.Disable = 1 }, "a:1", "", nil},
+		"more lent": {func(t *model.Target) { t.Lent = []string{"www", "root"} }, "a:1", "lends",
+			func(t *model.Target) bool { return slices.Equal(t.Lent, []string{"www"}) }},
+		"less lent": {func(t *model.Target) { t.Lent = nil }, "a:1", "", nil},
+		"it repeats itself": {func(t *model.Target) { t.Repeat.Reconcile = time.Minute }, "a:1", Reconciles,
+			func(t *model.Target) bool { return t.Repeat.Reconcile == 0 }},
 		"any time of the week": {func(t *model.Target) { t.Window = model.Window{} }, "a:1", "window",
 			func(t *model.Target) bool { return t.Window.From == 60 && t.Window.Days[0] == 1 }},
 		"homes of the system's": {func(t *model.Target) { t.Homes.Under = []string{"/etc"} }, "a:1", "homes.under",

@@ -168,6 +168,27 @@ func sealedOf(t *testing.T, x *house, id int64) string {
 	return rows[0].Sealed
 }
 
+// Wrong codes are counted over all links to a handover: who may make links gets no more tries by that.
+func TestRenewedLink(t *testing.T) {
+	x := linked(t)
+	id := x.rotate(t, RotateRequest{Users: []string{"marit"}}).Handovers[0].ID
+	x.become(t, id, ToCollect)
+	for try := range triesMost {
+		l, err := x.LinkTo(ctx, keeper("jo"), id)
+		if err != nil {
+			t.Fatalf("after %d tries: %v", try, err)
+		}
+		wrong := "000000"
+		if l.Code == wrong {
+			wrong = "000001"
+		}
+		if _, err := x.Collect(ctx, strings.TrimPrefix(l.Link, "/handover#"), wrong, "x"); err == nil {
+			t.Fatal("a wrong code was right")
+		}
+	}
+	x.become(t, id, Withdrawn)
+}
+
 // Who guesses the code five times ends it; a new link makes the old one worthless;
 // an operator who is shown it is named; what is withdrawn, replaced or too old is gone.
 func TestHandoversEnd(t *testing.T) {

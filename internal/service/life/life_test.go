@@ -299,7 +299,8 @@ func TestTwoPersons(t *testing.T) {
 		t.Errorf("%+v %v", got, err)
 	}
 	x.settled(t, x.suspend(t, "odd", "hanne", true).ID, allShut)
-	if r, err := x.RestoreUser(ctx, odd("odd", door.Restore, door.Credential), RestoreRequest{User: "hanne", Because: "my own"}); err != nil ||
+	if r, err := x.RestoreUser(ctx, odd("odd", door.Restore, door.Credential), RestoreRequest{User: "hanne",
+		Because: "my own"}); err != nil ||
 		r.Suspension.State != "ended" {
 		t.Errorf("%+v %v", r, err)
 	}
