@@ -2381,6 +2381,8 @@ export interface components {
             administrator: string;
             /** @example take over from the yard */
             because: string;
+            /** @description yours: it approves the rounds that make a superuser, where nobody else could */
+            "own-password"?: string;
             /** @description that they have there; left out: the one that waits for them, or a new one */
             password?: string;
         };

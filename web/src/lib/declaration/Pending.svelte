@@ -50,7 +50,7 @@
 {#if items.length}
   <section class="bg-ochre-wash border-ochre mb-6 border-l-4 px-4 py-3" aria-label="Waiting for approval">
     <h2 class="mt-0">
-      {count(items.length, 'change', 'changes')} of guarded settings {items.length === 1 ? 'waits' : 'wait'} for approval
+      {count(items.length, 'change of a guarded setting waits', 'changes of guarded settings wait')} for approval
     </h2>
     <p class="mt-0">
       The old values stay in force until an operator who did not declare them approves them.{#if fresh.length}{' '}Nobody signs in to
@@ -58,7 +58,7 @@
     </p>
     <Settings {items} />
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
-    <p class="mb-0">
+    <p class="mt-3 mb-0">
       <Button disabled={busy} class="bg-ink text-paper rounded" onclick={press}>Approve {count(items.length, 'change', 'changes')}</Button>
     </p>
   </section>

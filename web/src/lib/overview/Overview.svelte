@@ -61,9 +61,7 @@
             >{#if o.new}; nobody signs in to {count(o.new, 'new target', 'new targets')} before that{/if}.
           </p>
         {/if}
-        {#each o.alone as a (a.seq)}<p class="sub">
-            {a.operator} approved alone what they asked for themselves, {when(a.at)}: {a.words}
-          </p>{/each}
+        {#each o.alone as a (a.seq)}<p class="sub">{a.operator}, {when(a.at)}: {a.words}.</p>{/each}
         {#if o.revision}
           <p class="sub">
             Revision {o.revision.number} by {o.revision.operator}, {when(o.revision['made-at'])}: <q>{o.revision.because}</q>

@@ -30,7 +30,7 @@
 
 <Modal title="Confirm it with your password" bind:open size="sm" class="border-rule border">
   <form onsubmit={submit} class="flex flex-col gap-3">
-    <p class="m-0">{words}.</p>
+    <p class="m-0">{words.charAt(0).toUpperCase() + words.slice(1)}.</p>
     <Label for={id}>Your password</Label>
     <Input {id} type="password" bind:value={password} required autocomplete="current-password" />
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
