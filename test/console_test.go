@@ -161,7 +161,7 @@ func TestConsole(t *testing.T) {
 
 	// The declaration is checked as one types, and says what it means for people.
 	p.click("Declaration")
-	p.sees("Revision 1 is declared.")
+	p.sees("Revision 2 is declared.")
 	p.click("deck.yaml")
 	type_ := func(from, to string) {
 		t.Helper()
@@ -177,19 +177,19 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/drift"))
 	p.sees("1141 findings")
 	p.do(chromedp.Navigate(p.url + "/declaration"))
-	p.sees("This is the text that you left here, begun from revision 1.")
+	p.sees("This is the text that you left here, begun from revision 2.")
 	p.sees("group bridge on 4 targets")
 	p.click("Declare it")
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "Marit becomes mate"))
 	p.click("Declare")
-	p.sees("For people, from revision 1 to 2")
+	p.sees("For people, from revision 2 to 3")
 	p.sees("roles: [deck-crew, mate]")
 	p.shot("revision")
 	p.do(chromedp.Navigate(p.url + "/declaration/1"))
 	p.click("Bring it back")
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "not yet"))
 	p.click("Bring back")
-	p.sees("Revision 3, by odd.strand")
+	p.sees("Revision 4, by odd.strand")
 
 	p.click("Drift")
 	p.sees("What would be done")
@@ -291,7 +291,7 @@ func TestConsole(t *testing.T) {
 	p.sees("theirs roles: [deck-crew, bosun]")
 	p.shot("declaration-clash")
 	p.click("forget your text and begin from the newest")
-	p.sees("Revision 4 is declared.")
+	p.sees("Revision 5 is declared.")
 
 	// Somebody is cut off with one key and one reason, seen to be shut out, and let in again.
 	p.do(chromedp.Navigate(p.url + "/users/bjorn.aasen"))

@@ -36,6 +36,12 @@ func edited(t *testing.T, d *demo.Demo, file string, pairs ...string) {
 func declares(t *testing.T, d *demo.Demo, because string) {
 	t.Helper()
 	must(t, d, "declare", d.Declaration, "--yes", "--because", because)
+	approves(t, d)
+}
+
+// approves puts in force what waits.
+func approves(t *testing.T, d *demo.Demo) {
+	t.Helper()
 	must(t, d, "revision", "approve", "--yes", "--password-file", filepath.Join(filepath.Dir(d.Declaration), "operator-password"))
 }
 
@@ -170,6 +176,8 @@ func TestVia(t *testing.T) {
 	d := taken(t)
 	edited(t, d, "targets.yaml", "    address: ${params.arctic_tern}\n", "    address: ${params.arctic_tern}\n    via: northquay\n",
 		"    address: ${params.staff_directory}\n", "    address: ${params.staff_directory}\n    via: northquay\n")
+	expect(t, d, 1, "key not accepted", "survey", "arctic-tern", "staff-directory") // the way there is another
+	must(t, d, "target", "accept-key", "--all-new")
 	expect(t, d, 0, "● surveyed", "survey", "arctic-tern", "staff-directory")
 	d.Hosts["northquay"].Stop()
 	expect(t, d, 1, "arctic-tern is reached via northquay", "survey", "arctic-tern")

@@ -288,6 +288,8 @@ func TestContested(t *testing.T) {
 	if text := must(t, d, "revision", "show"); !strings.Contains(text, "leaves: [title]") {
 		t.Errorf("%s", text)
 	}
+	expect(t, d, 3, "leaves none title odd.strand", "revision", "pending", "ticketing")
+	approves(t, d)
 	if left := expect(t, d, 0, "", "drift", "--target", "ticketing"); strings.Contains(left, "Guest") {
 		t.Errorf("%s", left)
 	}

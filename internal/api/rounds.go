@@ -69,9 +69,9 @@ type differenceRequest struct {
 
 type approveRequest struct {
 	ID   int64 `path:"id"`
-	Body struct {
+	Body *struct {
 		Password string `json:"password,omitempty" doc:"yours, where the round is held, you drafted it and nobody else could approve it"`
-	} `required:"false"`
+	}
 }
 
 type roundRequest struct {
@@ -157,7 +157,11 @@ func (h *handlers) rounds(api huma.API) {
 	op(api, door.Approve, http.MethodPost, "/rounds/{id}/approve", "approve",
 		"Let a drafted round run; one that is held needs somebody who did not draft it",
 		func(ctx context.Context, who door.Operator, in *approveRequest) (rounds.Round, error) {
-			return h.ApproveWith(ctx, who, in.ID, in.Body.Password, address(ctx))
+			password := ""
+			if in.Body != nil {
+				password = in.Body.Password
+			}
+			return h.ApproveWith(ctx, who, in.ID, password, address(ctx))
 		})
 	op(api, door.Run, http.MethodPost, "/rounds/{id}/run", "run", "Start an approved round",
 		func(ctx context.Context, who door.Operator, in *roundRequest) (rounds.Round, error) {
