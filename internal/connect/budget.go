@@ -2,9 +2,11 @@ package connect
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net"
 	"sync/atomic"
+	"syscall"
 )
 
 // A target may say so much in one session and no more, over all its connections together: what goes over ends the session
@@ -82,4 +84,15 @@ func (a Access) counting(dial Dial) Dial {
 		}
 		return counted{c, a.Says}, nil
 	}
+}
+
+// SyscallConn implements syscall.Conn, for who sets options of the connection.
+func (c counted) SyscallConn() (syscall.RawConn, error) { return SocketOf(c.Conn) }
+
+// SocketOf is the socket below a connection, through those that wrap it; errors.ErrUnsupported where there is none.
+func SocketOf(c net.Conn) (syscall.RawConn, error) {
+	if s, ok := c.(syscall.Conn); ok {
+		return s.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
 }

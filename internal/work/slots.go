@@ -5,6 +5,7 @@ import (
 	"net"
 	"slices"
 	"sync"
+	"syscall"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -258,6 +259,9 @@ func (l *firstByte) Read(b []byte) (int, error) {
 	})
 	return n, err
 }
+
+// SyscallConn implements syscall.Conn, for who sets options of the connection.
+func (l *firstByte) SyscallConn() (syscall.RawConn, error) { return connect.SocketOf(l.Conn) }
 
 // Close ends the connection.
 func (l *firstByte) Close() error {
