@@ -331,8 +331,11 @@ func (l *large) roost(args ...string) (string, float64, error) {
 func clipped(s string) string { return s[:min(len(s), 600)] }
 
 // peak is the most memory that the service has taken since it was last asked, in MB.
-func (l *large) peak() float64 {
-	dir := fmt.Sprintf("/proc/%d/", l.serve.Process.Pid)
+func (l *large) peak() float64 { return peakOf(fmt.Sprint(l.serve.Process.Pid)) }
+
+// peakOf is the most memory that a process has taken since it was last asked, in MB.
+func peakOf(process string) float64 {
+	dir := "/proc/" + process + "/"
 	b, err := os.ReadFile(dir + "status")
 	if err != nil {
 		return 0

@@ -50,6 +50,8 @@ var figures = []figure{
 	{"application-make-2000", "s", 1.18, applicationMake},
 	{"dialect-switches-200", "s", 1.25, dialectSwitches},
 	{"application-bulk-requests", "requests", 0.2, applicationBulk},
+	{"hostile-application-memory", "MB", 1, hostileMemory("application")},
+	{"hostile-postgres-memory", "MB", 1, hostileMemory("postgres")},
 	{"intake-push-10000", "s", 1, intakePush},
 	{"company-parse", "s", 0, parseCompany},
 	{"company-resolve-an-account", "µs", 1, resolveCompany},
@@ -141,7 +143,15 @@ func main() {
 	read := flag.String("read-directory", "", "used by the bench itself")
 	carry, in := flag.String("carry", "", "used by the bench itself"), flag.String("dir", "", "used by the bench itself")
 	application := flag.String("application", "", "used by the bench itself")
+	hostile := flag.Bool("hostile", false, "used by the bench itself")
 	flag.Parse()
+	if *hostile {
+		if err := hostileFor(); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
 	ctx := context.Background()
 	if *application != "" {
 		exitOn(standFor(*application))
