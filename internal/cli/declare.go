@@ -180,7 +180,7 @@ func (a *app) along(lines []declare.LineChange) {
 // showMeaning says what a declaration would change, person by person.
 func (a *app) showMeaning(m declared.Meaning) {
 	a.along(m.Merged)
-	if n := len(m.Pending); n > 0 {
+	if n := m.Waits; n > 0 {
 		a.tell("%s wait for approval; until then the old values stay in force:",
 			plural(n, "change of a guarded setting", "changes of guarded settings"))
 		a.sayPending(m.Pending)

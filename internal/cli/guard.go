@@ -55,6 +55,9 @@ policies. Exit status 3 when something waits.`,
 				return nil
 			}
 			if a.forPeople() {
+				if rest := p.Total - len(p.Items); rest > 0 {
+					a.tell("… and %d more; name what to see", rest)
+				}
 				switch {
 				case p.Alone:
 					a.tell("\nNobody else could approve them: you may, with your password: roost revision approve")
@@ -76,7 +79,7 @@ func (a *app) pendingNote(ctx context.Context) {
 		return // what it stands beside has been told
 	}
 	a.tell("\n%s for approval, and the old values are in force: roost revision pending",
-		plural(len(p.Items), "change of a guarded setting waits", "changes of guarded settings wait"))
+		plural(p.Total, "change of a guarded setting waits", "changes of guarded settings wait"))
 }
 
 func (a *app) pendingTable(items []declared.PendingSetting) table {
@@ -140,7 +143,7 @@ Each is shown first, and asked about; --yes answers that.`,
 						return err
 					}
 				}
-				if ok, err := a.yes(fmt.Sprintf("Put %s in force? (y/n) ", plural(len(p.Items), "change", "changes"))); err != nil || !ok {
+				if ok, err := a.yes(fmt.Sprintf("Put %s in force? (y/n) ", plural(p.Total, "change", "changes"))); err != nil || !ok {
 					return err
 				}
 			}
@@ -149,7 +152,7 @@ Each is shown first, and asked about; --yes answers that.`,
 			if err := a.withPassword(c.Context(), http.MethodPost, "/revisions/approve", in, file, &out); err != nil {
 				return err
 			}
-			words := fmt.Sprintf("Revision %d: %s in force.", out.Number, plural(len(p.Items), "change is", "changes are"))
+			words := fmt.Sprintf("Revision %d: %s in force.", out.Number, plural(p.Total, "change is", "changes are"))
 			if out.Pending > 0 {
 				words += fmt.Sprintf(" %d still wait.", out.Pending)
 			}

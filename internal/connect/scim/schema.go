@@ -120,6 +120,7 @@ var schema = func() model.Schema {
 				{Name: model.ClockOff},
 				{Name: "offers", Many: true, About: "what of the standard it can"}}},
 		},
+		Admins: []string{mighty},
 		Settings: []string{pathAt, signInBy, tokenAt, proveAt, licencesAt, seatsIn, lastSignIn, mustChange, mighty, atOnce, groupsLists,
 			groupKindIn, newGroups},
 	}

@@ -116,6 +116,10 @@ func TestGuard(t *testing.T) {
 		4); back.States[arctic].Fresh() || len(back.States[arctic].Pending) != 1 {
 		t.Errorf("taken out and declared again: %+v", back.States)
 	}
+	taught := Enforce(target(nil), reach("a:1"), map[string]model.Schema{"host": {Digest: "another"}}, known, "eve", 3)
+	if p := taught.States[arctic].Pending; len(p) != 1 || p["dialect"].Value != "another" {
+		t.Errorf("another file teaches its kind: %+v", p)
+	}
 	repeats := Enforce(target(func(t *model.Target) { t.Repeat.Reconcile = time.Hour }), reach("a:1"), nil, known, "eve", 3)
 	if got := repeats.States[arctic].Approve(nil, "bo").By; got != [2]string{"eve", "bo"} {
 		t.Errorf("it repeats in the names of %q", got)

@@ -116,7 +116,8 @@ type PendingSetting struct {
 // PendingSettings are what waits for approval, and who could give it.
 type PendingSettings struct {
 	Revision int              `json:"revision" doc:"what waits as of this revision"`
-	Items    []PendingSetting `json:"items"`
+	Items    []PendingSetting `json:"items" doc:"the first of them"`
+	Total    int              `json:"total" doc:"of all"`
 	Mine     bool             `json:"mine,omitempty" doc:"you declared some of it"`
 	Alone    bool             `json:"alone,omitempty" doc:"nobody else could approve it: you may, with your password"`
 }
@@ -146,9 +147,12 @@ func pendingOf(states map[guard.Thing]guard.State) []PendingSetting {
 	return out
 }
 
-// Unapproved says that a target was never approved: nobody signs in to it.
+// Unapproved says that nobody signs in to a target: it was never approved, or what types our secret there is another dialect than
+// the one that was.
 func (c *Current) Unapproved(target string) bool {
-	return c.Guarded[guard.Thing{Kind: guard.Target, Name: target}].Fresh()
+	st := c.Guarded[guard.Thing{Kind: guard.Target, Name: target}]
+	_, other := st.Pending["dialect"]
+	return st.Fresh() || other
 }
 
 // WaitingOn is how many settings of a target wait for approval.
@@ -202,8 +206,13 @@ func (s *Declared) Pending(ctx context.Context, who door.Operator, things []stri
 	if out.Mine {
 		out.Alone, err = s.Alone(ctx, who, needs...)
 	}
+	out.Total = len(out.Items)
+	out.Items = out.Items[:min(out.Total, pendingMost)]
 	return out, err
 }
+
+// pendingMost is how many settings that wait are listed at once.
+const pendingMost = 2000
 
 // chosenStates are the states of some things, by "target arctic-tern" or by a name alone; none chooses all that have something waiting.
 func (c *Current) chosenStates(things []string) (map[guard.Thing]guard.State, error) {

@@ -17,6 +17,7 @@ import (
 type Meaning struct {
 	Checked
 	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
+	Waits    int              `json:"waits" doc:"how many changes of guarded settings there are"`
 	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
 	People   int              `json:"people" doc:"for how many people something changes"`
 	Findings int              `json:"findings" doc:"findings that the last surveys would yield"`
@@ -61,8 +62,9 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	if err != nil {
 		return Meaning{}, err
 	}
-	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took,
-		Pending: waitsWith(read.moved, a.revision)}
+	waits := waitsWith(read.moved, a.revision)
+	out := Meaning{Checked: size(read.source.Declaration), Revision: b.last, Merged: b.took, Pending: waits[:min(len(waits), pendingMost)],
+		Waits: len(waits)}
 	var before *resolve.Plan
 	if from != nil {
 		before = from.Plan

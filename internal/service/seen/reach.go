@@ -46,7 +46,7 @@ func New(d *declared.Declared, c Config) *Seen {
 }
 
 // errUnapproved keeps the secret of a target from going anywhere.
-var errUnapproved = errors.New("it is new, and nobody signs in to it before its settings are approved: roost revision pending")
+var errUnapproved = errors.New("how it is signed in to waits for approval, and nobody does before: roost revision pending")
 
 // PlaceOf is a hash of what a target is and where, and of the way there: an accepted key counts for that alone.
 func PlaceOf(d *resolve.Desired) string {

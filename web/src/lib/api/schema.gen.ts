@@ -2619,6 +2619,11 @@ export interface components {
             targets: number;
             /** Format: int64 */
             users: number;
+            /**
+             * Format: int64
+             * @description how many changes of guarded settings there are
+             */
+            waits: number;
         };
         EditsRequestBody: {
             /** @example Marit becomes mate */
@@ -3333,6 +3338,11 @@ export interface components {
             targets: number;
             /** Format: int64 */
             users: number;
+            /**
+             * Format: int64
+             * @description how many changes of guarded settings there are
+             */
+            waits: number;
         };
         Member: {
             /** @enum {string} */
@@ -3619,6 +3629,7 @@ export interface components {
         PendingSettings: {
             /** @description nobody else could approve it: you may, with your password */
             alone?: boolean;
+            /** @description the first of them */
             items: components["schemas"]["PendingSetting"][];
             /** @description you declared some of it */
             mine?: boolean;
@@ -3627,6 +3638,11 @@ export interface components {
              * @description what waits as of this revision
              */
             revision: number;
+            /**
+             * Format: int64
+             * @description of all
+             */
+            total: number;
         };
         Permits: {
             "at-once"?: boolean;

@@ -184,8 +184,8 @@
           </p>
           <Lines lines={meaning.merged} />{/if}
         {#if meaning.pending?.length}<p class="mb-1">
-            <span class="needs">{count(meaning.pending.length, 'change of a guarded setting', 'changes of guarded settings')}</span> would wait
-            for approval; until then the old values stay in force:
+            <span class="needs">{count(meaning.waits, 'change of a guarded setting', 'changes of guarded settings')}</span> would wait for approval;
+            until then the old values stay in force:
           </p>
           <Settings items={meaning.pending} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />

@@ -15,14 +15,19 @@
   let words = $state('');
 
   async function load() {
-    const all = await ask(api.GET('/api/revisions/pending'));
-    pending = thing ? { ...all, items: (all.items ?? []).filter((p) => p.thing === thing) } : all;
+    try {
+      pending = await ask(api.GET('/api/revisions/pending', { params: { query: thing ? { thing: [thing] } : {} } }));
+    } catch (e) {
+      if (!(e instanceof Refused && e.code === 'unknown-name')) throw e;
+      pending = undefined; // nothing of it waits
+    }
   }
   $effect(() => {
     void thing;
     load().catch((e: Error) => (error = e.message));
   });
   const items = $derived(pending?.items ?? []);
+  const total = $derived(thing ? items.length : (pending?.total ?? 0));
   const fresh = $derived([...new Set(items.filter((p) => p.new).map((p) => p.thing))]);
 
   async function approve(password?: string) {
@@ -50,7 +55,7 @@
 {#if items.length}
   <section class="bg-ochre-wash border-ochre mb-6 border-l-4 px-4 py-3" aria-label="Waiting for approval">
     <h2 class="mt-0">
-      {count(items.length, 'change of a guarded setting waits', 'changes of guarded settings wait')} for approval
+      {count(total, 'change of a guarded setting waits', 'changes of guarded settings wait')} for approval
     </h2>
     <p class="mt-0">
       The old values stay in force until an operator who did not declare them approves them.{#if fresh.length}{' '}Nobody signs in to
@@ -59,7 +64,7 @@
     <Settings {items} />
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
     <p class="mt-3 mb-0">
-      <Button disabled={busy} class="bg-ink text-paper rounded" onclick={press}>Approve {count(items.length, 'change', 'changes')}</Button>
+      <Button disabled={busy} class="bg-ink text-paper rounded" onclick={press}>Approve {count(total, 'change', 'changes')}</Button>
     </p>
   </section>
 {/if}

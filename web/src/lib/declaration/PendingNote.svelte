@@ -5,7 +5,7 @@
   import { count } from '../words';
   let waiting = $state(0);
   ask(api.GET('/api/revisions/pending')).then(
-    (p) => (waiting = p.items?.length ?? 0),
+    (p) => (waiting = p.total),
     () => {},
   );
 </script>
