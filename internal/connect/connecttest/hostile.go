@@ -132,6 +132,9 @@ func Survives(t *testing.T, c connect.Connector, access connect.Access) {
 // bearFor is how long a connector may bear with a peer that waits a second for each answer.
 const bearFor = 90 * time.Second
 
+// actWithin is within what a survey must have ended for an act to be tried too: both have the same patience.
+const actWithin = 5 * time.Second
+
 // Bears opens a target that means no good, accepts the key that it shows, surveys it and carries out an act there: it ends within a
 // bound, keeps little, and says no secret. It returns what went wrong, "" for nothing.
 func Bears(t *testing.T, c connect.Connector, a connect.Access) (words string) {
@@ -164,6 +167,10 @@ func Bears(t *testing.T, c connect.Connector, a connect.Access) (words string) {
 			return nil
 		})
 		say(strikes.Error(err))
+		if time.Since(began) > actWithin {
+			s.Close()
+			break
+		}
 		if s2, err := connect.Open(ctx, c, a); err == nil {
 			for _, answer := range s2.Apply(ctx, []connect.Act{Act(model.Create, model.Account, "marit")}) {
 				strikes.Answer(&answer)
