@@ -267,6 +267,9 @@ create() {
   home_now=${3:-/home/$1}
   rm -f "$lock/words"
   clear_way "$home_now" || { rc=1; note "its home $home_now is not taken: $why"; return; }
+  if [ -e "$home_now" ] && owner=$(stat -c %u -- "$home_now") && [ "$owner" != 0 ] && [ "$owner" != "$2" ]; then
+    rc=1; note "its home $home_now is not taken: it belongs to number $owner"; return
+  fi
   if [ "$2" ] && restore "" "$1" "$2" "${3:-/home/$1}"; then how=-M; fi
   shift 3
   run useradd $how "$@"
