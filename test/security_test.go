@@ -229,6 +229,31 @@ func TestTeamOfOne(t *testing.T) {
 	}
 }
 
+// A secret goes to targets for which an administrator released it: what waits of them is shown, asked about and approved with it.
+func TestReleaseSecret(t *testing.T) {
+	d := prepared(t)
+	eve, ann := one(t, d, "eve", "draft"), one(t, d, "ann", "approve", "administer")
+	file := write(t, t.TempDir(), "spare", "a-spare-password")
+	does(t, eve, 0, "1 change of a guarded setting waits for approval", "declare", company(t, d, "targets.yaml",
+		"secret: stores-database-password", "secret: spare"), "--yes", "--because", "spare")
+	set := func(code int, say string, more ...string) {
+		t.Helper()
+		does(t, ann, code, say, append([]string{"secret", "set", "spare", "--file", file, "--for"}, more...)...)
+	}
+	set(2, "add --yes", "stores-database")
+	set(1, `northquay is declared with the secret "vessel-key"`, "northquay,stores-database", "--yes")
+	set(1, "nonesuch", "nonesuch", "--yes")
+	does(t, ann, 2, "what was given for --file is empty", "secret", "set", "spare", "--file", write(t, t.TempDir(), "none", ""),
+		"--for", "stores-database", "--yes")
+	does(t, ann, 3, "stores-database login.secret stores-database-password spare eve", "revision", "pending", "stores-database")
+	set(0, "The secret spare is sealed", "stores-database", "--yes")
+	does(t, ann, 0, "No change", "revision", "pending", "stores-database")
+	set(0, "The secret spare is sealed", "stores-database") // once more: nothing waits any more
+	if out := must(t, d, "secret", "list"); !regexp.MustCompile(`spare +.* ann +stores-database`).MatchString(out) {
+		t.Errorf("it is released for:\n%s", out)
+	}
+}
+
 // A dialect that is tried types our secret nowhere but where the one that is installed does.
 func TestTryElsewhere(t *testing.T) {
 	d := prepared(t)

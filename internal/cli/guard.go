@@ -26,7 +26,9 @@ func (a *app) withPassword(ctx context.Context, method, path string, in map[stri
 	if !errors.As(err, &p) || p.Code != string(door.PasswordNeeded) || file == "" && !a.Terminal {
 		return err
 	}
-	a.tell("%s.", capital(p.Detail))
+	if file == "" {
+		a.tell("%s.", capital(p.Detail))
+	}
 	password, err := a.secretInput(file, "Your password: ", "--password-file")
 	if err != nil {
 		return err
@@ -55,9 +57,7 @@ policies. Exit status 3 when something waits.`,
 				return nil
 			}
 			if a.forPeople() {
-				if rest := p.Total - len(p.Items); rest > 0 {
-					a.tell("… and %d more; name what to see", rest)
-				}
+				a.tellRest(p)
 				switch {
 				case p.Alone:
 					a.tell("\nNobody else could approve them: you may, with your password: roost revision approve")
@@ -116,6 +116,34 @@ func (a *app) sayPending(items []declared.PendingSetting) {
 	}
 }
 
+// putInForce shows what waits, and asks whether it is to be put in force.
+func (a *app) putInForce(p declared.PendingSettings, yes bool) (bool, error) {
+	if yes {
+		return true, nil
+	}
+	if !a.Terminal {
+		return false, wrong{errors.New("nobody is there to be asked whether this is meant; add --yes")}
+	}
+	if a.forPeople() {
+		if err := a.show(p.Items, a.pendingTable(p.Items)); err != nil {
+			return false, err
+		}
+		a.tellRest(p)
+	}
+	ok, err := a.yes(fmt.Sprintf("Put %s in force? (y/n) ", plural(p.Total, "change", "changes")))
+	if err == nil && !ok {
+		a.tell("Nothing was changed.")
+	}
+	return ok, err
+}
+
+// tellRest says how many settings wait beside those that are listed.
+func (a *app) tellRest(p declared.PendingSettings) {
+	if rest := p.Total - len(p.Items); rest > 0 {
+		a.tell("… and %d more; name what to see", rest)
+	}
+}
+
 func (a *app) approveSettings() *cobra.Command {
 	var because, file string
 	var yes bool
@@ -134,18 +162,8 @@ Each is shown first, and asked about; --yes answers that.`,
 				a.tell("No change of a guarded setting waits for approval.")
 				return nil
 			}
-			if !yes {
-				if !a.Terminal {
-					return wrong{errors.New("nobody is there to be asked whether this is meant; add --yes")}
-				}
-				if a.forPeople() {
-					if err := a.show(p.Items, a.pendingTable(p.Items)); err != nil {
-						return err
-					}
-				}
-				if ok, err := a.yes(fmt.Sprintf("Put %s in force? (y/n) ", plural(p.Total, "change", "changes"))); err != nil || !ok {
-					return err
-				}
+			if ok, err := a.putInForce(p, yes); err != nil || !ok {
+				return err
 			}
 			var out declared.Revision
 			in := map[string]any{"things": args, "revision": p.Revision, "because": because}

@@ -17,14 +17,33 @@ func (a *app) secret() *cobra.Command {
 	c := &cobra.Command{Use: "secret", Short: "Seal secrets, list their names"}
 	var file, password string
 	var targets []string
+	var yes bool
 	set := &cobra.Command{Use: "set NAME", Short: "Seal a secret under a name", Args: cobra.ExactArgs(1),
 		Long: "Seal a secret under a name that targets use (login: {secret: NAME}). It is asked for, or read from a file or standard " +
 			"input; it is never an argument, and never shown again. It goes only to targets of which an administrator approved the " +
-			"settings: at that address, that way and as that identity. --for approves what waits of the named targets.",
+			"settings: at that address, that way and as that identity. --for puts in force what waits of the named " +
+			"targets, after it was shown; --yes answers that.",
 		Example: "  roost secret set vessel-key --for arctic-tern,sooty-tern --file vessel-key\n" +
 			"  roost secret set vessel-key --file vessel-key\n" +
 			"  roost secret set directory-password",
 		RunE: func(c *cobra.Command, args []string) error {
+			in := map[string]any{}
+			if len(targets) > 0 {
+				var things []string
+				for _, t := range targets {
+					things = append(things, "target "+t)
+				}
+				var p declared.PendingSettings
+				if err := a.get(c.Context(), "/revisions/pending", map[string][]string{"thing": things}, &p); err != nil {
+					return err
+				}
+				if len(p.Items) > 0 {
+					if ok, err := a.putInForce(p, yes); err != nil || !ok {
+						return err
+					}
+				}
+				in["for"], in["revision"] = targets, p.Revision
+			}
 			value, err := a.secretInput(file, "Secret: ", "--file")
 			if err != nil {
 				return err
@@ -32,14 +51,7 @@ func (a *app) secret() *cobra.Command {
 			if strings.Contains(string(value), "PRIVATE KEY") {
 				value = append(value, '\n') // a key in PEM form ends with its line
 			}
-			in := map[string]any{"value": value}
-			if len(targets) > 0 {
-				var p declared.PendingSettings
-				if err := a.get(c.Context(), "/revisions/pending", nil, &p); err != nil {
-					return err
-				}
-				in["for"], in["revision"] = targets, p.Revision
-			}
+			in["value"] = value
 			path := "/secrets/" + url.PathEscape(args[0])
 			if err := a.withPassword(c.Context(), http.MethodPut, path, in, password, nil); err != nil {
 				return err
@@ -48,7 +60,8 @@ func (a *app) secret() *cobra.Command {
 			return nil
 		}}
 	set.Flags().StringVar(&file, "file", "", "file with the secret; - is standard input")
-	set.Flags().StringSliceVar(&targets, "for", nil, "release it for these targets: what waits of them is approved")
+	set.Flags().StringSliceVar(&targets, "for", nil, "release it for these targets: what waits of them is put in force")
+	yesFlag(set, &yes)
 	passwordFlag(set, &password)
 	list := &cobra.Command{Use: "list", Short: "List the names of sealed secrets", Args: cobra.NoArgs, Example: "  roost secret list",
 		RunE: func(c *cobra.Command, _ []string) error {

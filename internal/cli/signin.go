@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -226,7 +227,11 @@ func (a *app) secretInput(file, prompt, option string) ([]byte, error) {
 	default:
 		return nil, wrong{fmt.Errorf("there is no terminal to ask on; use %s FILE, or %s - for standard input", option, option)}
 	}
-	return []byte(strings.TrimSuffix(strings.TrimSuffix(string(b), "\n"), "\r")), err
+	b = bytes.TrimSuffix(bytes.TrimSuffix(b, []byte("\n")), []byte("\r"))
+	if err == nil && len(b) == 0 {
+		err = wrong{fmt.Errorf("what was given for %s is empty", option)}
+	}
+	return b, err
 }
 
 // get is a signed-in GET.

@@ -122,7 +122,7 @@ func (a *app) drift() *cobra.Command {
 	var trend bool
 	c := &cobra.Command{Use: "drift", Short: "List what differs from the declaration", Args: cobra.NoArgs,
 		Long: "List what the last surveys found to differ from the declaration. Exit status 3 when something differs, 1 when a chosen " +
-			"target was never surveyed.",
+			"target was not surveyed yet at its present address.",
 		Example: "  roost drift\n  roost drift --target arctic-tern --kind missing\n  roost drift --assigned odd.strand\n  roost drift " +
 			"--trend\n  roost drift --user marit.fell --output json",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -182,7 +182,7 @@ func driftTable(out seen.Findings) table {
 // notes explains the findings that say more than fits a line.
 func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 	if n := len(out.Unread); n > 0 {
-		a.tell("Never surveyed, so nothing is known there: %s", cut(strings.Join(out.Unread, ", "), 200))
+		a.tell("Not surveyed yet at the present address, so what is there is not known: %s", cut(strings.Join(out.Unread, ", "), 200))
 	}
 	if more := out.Total - len(out.Items); more > 0 {
 		a.tell("… and %d more; choose with --target, --user, --kind, or show more with --size.", more)

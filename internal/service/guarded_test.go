@@ -89,6 +89,61 @@ func TestGuardedSettings(t *testing.T) {
 	}
 }
 
+// A target is surveyed only where it is: one that was approved just now, or that moved, is told as not surveyed until it is.
+func TestSurveyedElsewhere(t *testing.T) {
+	s, f := start(t)
+	f.Add("marit", "1001")
+	if err := s.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {
+		t.Fatal(err)
+	}
+	ann, bo := door.Operator{Name: "ann", Duties: door.Duties}, door.Operator{Name: "bo", Duties: door.Duties}
+	revision := 0
+	declare := func(text string, approved bool) {
+		t.Helper()
+		r, err := s.Declare(ctx, ann, []declare.File{{Name: "c.yaml", Text: text}}, "go on")
+		if err == nil && approved {
+			r, err = s.ApproveSettings(ctx, bo, declared.ApproveRequest{Revision: r.Number})
+		}
+		if revision = r.Number; err != nil {
+			t.Fatal(err)
+		}
+	}
+	is := func(state string, unread int) {
+		t.Helper()
+		d, err := s.Target(ctx, bo, "arctic")
+		if err != nil || d.State != state {
+			t.Errorf("revision %d: %s (%s) %v, want %s", revision, d.State, d.Words, err, state)
+		}
+		if got, err := s.Drift(ctx, bo, seen.DriftRequest{}, 1); err != nil || len(got.Unread) != unread {
+			t.Errorf("revision %d: %q not surveyed: %v", revision, got.Unread, err)
+		}
+	}
+	survey := func() {
+		t.Helper()
+		if _, err := s.Survey(ctx, bo, nil, nil); err != nil {
+			t.Fatal(err)
+		}
+	}
+	declare(declaration, false)
+	survey()
+	is(seen.NotApproved, 1)
+	declare(declaration, true)
+	is(seen.NotSurveyed, 1)
+	declare(strings.Replace(declaration, `, protect: ["svc*"]`, "", 1), false)
+	is(seen.NotSurveyed, 1) // though something else waits now
+	survey()
+	is(seen.Surveyed, 0)
+	moved := strings.Replace(declaration, `"a:1"`, `"b:1"`, 1)
+	declare(moved, false)
+	is(seen.Surveyed, 0) // the address that is in force
+	declare(moved, true)
+	is(seen.NotSurveyed, 1)
+	survey()
+	is(seen.Surveyed, 0)
+	declare(declaration, true)
+	is(seen.NotSurveyed, 1)
+}
+
 // A declaration that an earlier version stored is taken over as it stands, with the keys that were accepted.
 func TestTakeOver(t *testing.T) {
 	s, f := start(t)

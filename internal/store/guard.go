@@ -64,11 +64,11 @@ func (s *Store) AnyGuarded(ctx context.Context) (some bool, err error) {
 	return some, err
 }
 
-// PinAccepted notes for which places keys were accepted that were accepted before that was noted, by target.
-func (tx *Tx) PinAccepted(ctx context.Context, places map[string]string) error {
+// PutPlaces notes for which places keys were accepted, and which were surveyed, where that was before places were noted; by target.
+func (tx *Tx) PutPlaces(ctx context.Context, places map[string]string) error {
 	for target, place := range places {
-		if _, err := tx.ExecContext(ctx, `UPDATE target SET accepted_for = ? WHERE name = ? AND accepted <> '' AND accepted_for = ''`,
-			place, target); err != nil {
+		if _, err := tx.ExecContext(ctx, `UPDATE target SET accepted_for = IF(accepted <> '' AND accepted_for = '', ?, accepted_for),
+			surveyed_for = IF(surveyed_for = '', ?, surveyed_for) WHERE name = ?`, place, place, target); err != nil {
 			return err
 		}
 	}

@@ -11,8 +11,9 @@ type Target struct {
 	Accepted   string     `db:"accepted"`
 	Offered    string     `db:"offered"`
 	Print      string     `db:"print"`
-	For        string     `db:"accepted_for"` // the place that the accepted key counts for, see seen.placeOf
+	For        string     `db:"accepted_for"` // the place that the accepted key counts for, see seen.PlaceOf
 	OfferedFor string     `db:"offered_for"`
+	SeenAt     string     `db:"surveyed_for"` // the place that was surveyed last
 	State      string     `db:"state"`
 	Words      string     `db:"words"`
 	TriedAt    *time.Time `db:"tried_at"`
@@ -30,18 +31,21 @@ type Target struct {
 }
 
 const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms,
-	accounts, reconciled_at, mark, mark_of, whole_at, accepted_for, offered_for`
+	accounts, reconciled_at, mark, mark_of, whole_at, accepted_for, offered_for, surveyed_for`
 
 // comparedColumns are only written by those who compare.
 const comparedColumns = `, compared, compared_on, comparisons`
 
-// SurveyedTargets are those that were surveyed.
-func (s *Store) SurveyedTargets(ctx context.Context) (map[string]bool, error) {
-	var names []string
-	err := s.db.SelectContext(ctx, &names, `SELECT name FROM target WHERE surveyed_at IS NOT NULL`)
-	out := make(map[string]bool, len(names))
-	for _, n := range names {
-		out[n] = true
+// SurveyedTargets are those that were surveyed, each with the place where it was.
+func (s *Store) SurveyedTargets(ctx context.Context) (map[string]string, error) {
+	var rows []struct {
+		Name  string `db:"name"`
+		Place string `db:"surveyed_for"`
+	}
+	err := s.db.SelectContext(ctx, &rows, `SELECT name, surveyed_for FROM target WHERE surveyed_at IS NOT NULL`)
+	out := make(map[string]string, len(rows))
+	for _, r := range rows {
+		out[r.Name] = r.Place
 	}
 	return out, err
 }
@@ -79,12 +83,13 @@ func (tx *Tx) CountAccounts(ctx context.Context, name string, n int) error {
 func (tx *Tx) PutTarget(ctx context.Context, t Target) error {
 	_, err := tx.NamedExecContext(ctx, `INSERT INTO target (`+targetColumns+`)
 		VALUES (:name, :accepted, :offered, :print, :state, :words,
-			:tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at, :accepted_for, :offered_for)
+			:tried_at, :surveyed_at, :took_ms, :accounts, :reconciled_at, :mark, :mark_of, :whole_at, :accepted_for, :offered_for,
+			:surveyed_for)
 		ON DUPLICATE KEY UPDATE accepted = VALUES(accepted), offered = VALUES(offered), print = VALUES(print), state = VALUES(state),
 		words = VALUES(words), tried_at = VALUES(tried_at), surveyed_at = VALUES(surveyed_at), took_ms = VALUES(took_ms),
 		accounts = VALUES(accounts), reconciled_at = VALUES(reconciled_at),
 		mark = VALUES(mark), mark_of = VALUES(mark_of), whole_at = VALUES(whole_at),
-		accepted_for = VALUES(accepted_for), offered_for = VALUES(offered_for)`, t)
+		accepted_for = VALUES(accepted_for), offered_for = VALUES(offered_for), surveyed_for = VALUES(surveyed_for)`, t)
 	return err
 }
 

@@ -214,32 +214,43 @@ func (s *Declared) Pending(ctx context.Context, who door.Operator, things []stri
 // pendingMost is how many settings that wait are listed at once.
 const pendingMost = 2000
 
-// chosenStates are the states of some things, by "target arctic-tern" or by a name alone; none chooses all that have something waiting.
+// chosenStates are the states, of those that have something waiting, of some things, by "target arctic-tern" or by a name alone;
+// none chooses all.
 func (c *Current) chosenStates(things []string) (map[guard.Thing]guard.State, error) {
-	waiting := map[guard.Thing]guard.State{}
-	var known []string
-	for t, st := range c.Guarded {
-		if len(st.Pending) > 0 {
-			waiting[t] = st
-			known = append(known, t.String(), t.Name)
-		}
-	}
-	if len(things) == 0 {
-		return waiting, nil
-	}
-	out := map[guard.Thing]guard.State{}
+	out, known := map[guard.Thing]guard.State{}, c.guardable()
 	for _, name := range things {
-		found := false
-		for t, st := range waiting {
-			if t.String() == name || t.Name == name {
-				out[t], found = st, true
-			}
+		if !known[name] {
+			return nil, door.NotKnown("target, role, right or policy", name, door.KeysOf(known))
 		}
-		if !found {
-			return nil, door.NotKnown("thing with settings that wait", name, known)
+	}
+	for t, st := range c.Guarded {
+		if len(st.Pending) > 0 && (len(things) == 0 || slices.Contains(things, t.String()) || slices.Contains(things, t.Name)) {
+			out[t] = st
 		}
 	}
 	return out, nil
+}
+
+// guardable are the names of all things that can have guarded settings, with what they are and without.
+func (c *Current) guardable() map[string]bool {
+	out := map[string]bool{}
+	note := func(t guard.Thing) { out[t.String()], out[t.Name] = true, true }
+	for name := range c.Declared.Targets {
+		note(guard.Thing{Kind: guard.Target, Name: name})
+	}
+	for name := range c.Declared.Roles {
+		note(guard.Thing{Kind: guard.Role, Name: name})
+	}
+	for name := range c.Declared.Rights {
+		note(guard.Thing{Kind: guard.Right, Name: name})
+	}
+	for name := range c.Declared.Policies {
+		note(guard.Thing{Kind: guard.Policy, Name: name})
+	}
+	for t := range c.Guarded { // what was taken out, and waits for that
+		note(t)
+	}
+	return out
 }
 
 // ApproveRequest says which changes of guarded settings are approved.
@@ -371,7 +382,7 @@ func (s *Declared) TakeOver(ctx context.Context, place func(*resolve.Desired) st
 	if _, err := s.inForce(ctx, door.Itself, c, states, "", nil, "took over the guarded settings as they were declared"); err != nil {
 		return err
 	}
-	return s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PinAccepted(ctx, places) })
+	return s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutPlaces(ctx, places) })
 }
 
 // SecretInfo is a secret as it can be shown: never what is in it.
@@ -404,9 +415,12 @@ func (s *Declared) Secrets(ctx context.Context, who door.Operator) ([]SecretInfo
 }
 
 // ReleaseSecret seals a secret and releases it for targets that are declared with
-// it: what waits of them is approved, as they were looked at. Nothing is sealed unless all is.
+// it: what waits of them is approved, as they were looked at. Nothing is sealed unless all of that is approved.
 func (s *Declared) ReleaseSecret(ctx context.Context, who door.Operator, name string, value []byte, q ApproveRequest) error {
 	if err := who.May(door.Administer); err != nil {
+		return err
+	}
+	if err := door.FitSecret(name, value); err != nil {
 		return err
 	}
 	if len(q.Things) == 0 {

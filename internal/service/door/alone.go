@@ -10,8 +10,8 @@ import (
 )
 
 // What one operator asks for that guards power, another approves. A team of one
-// is not stuck by that: as long as nobody else could approve, whoever asked for
-// it does so with their password anew, and the record says so.
+// is not stuck by that: as long as nobody else could approve, the operator who
+// asked approves with their password anew, and the record says so.
 
 // activeFor is how long after their last sign-in an operator counts as somebody who could approve.
 const activeFor = 90 * 24 * time.Hour

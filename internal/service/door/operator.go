@@ -495,16 +495,24 @@ type SecretInfo struct {
 
 var secretName = regexp.MustCompile(`^[a-z][a-z0-9._-]{0,99}$`)
 
-// SetSecret seals a secret under its name.
-func (s *Door) SetSecret(ctx context.Context, who Operator, name string, value []byte) error {
-	if err := who.May(Administer); err != nil {
-		return err
-	}
+// FitSecret says why a secret cannot be sealed under a name.
+func FitSecret(name string, value []byte) error {
 	if !secretName.MatchString(name) {
 		return Wrong("name", "%q cannot be a secret's name: small letters, digits, dots, - and _", name)
 	}
 	if len(value) == 0 || len(value) > 32<<10 {
 		return Wrong("value", "a secret has between 1 and 32768 bytes, this one has %d", len(value))
+	}
+	return nil
+}
+
+// SetSecret seals a secret under its name.
+func (s *Door) SetSecret(ctx context.Context, who Operator, name string, value []byte) error {
+	if err := who.May(Administer); err != nil {
+		return err
+	}
+	if err := FitSecret(name, value); err != nil {
+		return err
 	}
 	sealed, err := s.seal.close(value)
 	if err != nil {

@@ -264,8 +264,9 @@ func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 	}
 	by, agreed := c.Reconciling(target)
 	drafter, err := s.Acting(ctx, by, door.Draft)
+	var approver door.Operator
 	if err == nil {
-		_, err = s.Acting(ctx, agreed, door.Approve, door.Run)
+		approver, err = s.Acting(ctx, agreed, door.Approve, door.Run)
 	}
 	if err != nil {
 		if door.ProblemOf(err).Kind == door.Conflict {
@@ -273,10 +274,6 @@ func (s *Carrier) reconcileByItself(ctx context.Context, target string) error {
 				Operator: door.Itself.Name, Target: target, Words: fmt.Sprintf("%s is not reconciled by itself, as declared by %s "+
 					"and approved by %s: %v", target, by, agreed, err)})
 		}
-		return err
-	}
-	approver, err := s.Acting(ctx, agreed)
-	if err != nil {
 		return err
 	}
 	waiting, err := s.Store.WaitingRound(ctx, target, drafter.Name)

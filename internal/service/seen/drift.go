@@ -55,7 +55,7 @@ type Findings struct {
 	Decide   int            `json:"decide" doc:"how many a person must decide"`
 	Revision int            `json:"revision" doc:"of the declaration, that the findings are of"`
 	Sentence string         `json:"sentence" doc:"what was found, and where it was looked for"`
-	Unread   []string       `json:"unread,omitempty" doc:"chosen targets that were never surveyed: nothing is known of them"`
+	Unread   []string       `json:"unread,omitempty" doc:"chosen targets that were not surveyed, or not since their address changed: what they hold is not known"`
 }
 
 // Drift returns one page of the chosen findings, and how many there are in all.
@@ -93,7 +93,7 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, siz
 		return Findings{}, err
 	}
 	total := out.Total
-	known, err := s.Store.SurveyedTargets(ctx)
+	known, err := s.surveyedHere(ctx, c)
 	if err != nil {
 		return Findings{}, err
 	}
@@ -155,7 +155,7 @@ func (q DriftRequest) sentence(total, chosen int, unread []string) string {
 	}
 	words := "Nothing differs" + of + "."
 	switch {
-	case chosen == len(unread):
+	case total == 0 && chosen == len(unread):
 		words = "Nothing was surveyed yet" + of + ", so nothing is known: roost survey"
 		return words
 	case total > 0:
@@ -164,7 +164,8 @@ func (q DriftRequest) sentence(total, chosen int, unread []string) string {
 		words = "Everything is as declared."
 	}
 	if n := len(unread); n > 0 {
-		words += fmt.Sprintf(" %s never surveyed: %s.", door.Count(n, "target was", "targets were"), strings.Join(unread[:min(n, 5)], ", "))
+		words += fmt.Sprintf(" %s not surveyed yet at the present address: %s.", door.Count(n, "target was", "targets were"),
+			strings.Join(unread[:min(n, 5)], ", "))
 	}
 	return words
 }

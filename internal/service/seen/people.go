@@ -146,7 +146,7 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 	if err != nil {
 		return out, err
 	}
-	known, err := s.Store.SurveyedTargets(ctx)
+	known, err := s.surveyedHere(ctx, c)
 	if err != nil {
 		return out, err
 	}

@@ -133,7 +133,8 @@ func (s *Seen) surveyOne(ctx context.Context, name string, slot *work.Slot) Surv
 		row.Words = door.ClipTo(r.Words, 2000)
 		r.Print = row.Print
 	} else {
-		row.SurveyedAt, row.Accounts, row.Mark, row.MarkOf = &now, r.Accounts, seen.Mark, seen.markOf
+		row.SurveyedAt, row.SeenAt = &now, seen.place
+		row.Accounts, row.Mark, row.MarkOf = r.Accounts, seen.Mark, seen.markOf
 		if seen.Whole {
 			row.WholeAt = &now
 		}

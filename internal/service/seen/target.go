@@ -8,6 +8,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -112,15 +113,11 @@ func (s *Seen) allTargets(ctx context.Context) ([]Target, error) {
 
 func targetOf(c *declared.Current, name string, row store.Target, counts []store.FindingCount) Target {
 	d := c.Plan.Targets[name]
-	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, State: row.State, Words: row.Words,
-		Print:   row.Print,
+	t := Target{Name: name, Kind: d.Target.Kind, Address: d.Address, Tags: d.Target.Tags, Pending: c.WaitingOn(name),
 		TriedAt: row.TriedAt, SurveyedAt: row.SurveyedAt, TookMS: row.TookMS, Accounts: row.Accounts, Asked: d.Len(),
 		Findings: map[string]int{}}
-	if t.Pending = c.WaitingOn(name); c.Unapproved(name) {
-		t.State, t.Words = NotApproved, ""
-	}
-	if t.State == "" || t.State == NotApproved && t.Pending == 0 {
-		t.State = NotSurveyed
+	if t.State, t.Words = stateOf(c, d, row); t.State == KeyUnknown || t.State == KeyChanged {
+		t.Print = row.Print
 	}
 	if t.Tags == nil {
 		t.Tags = map[string]string{}
@@ -132,6 +129,39 @@ func targetOf(c *declared.Current, name string, row store.Target, counts []store
 		t.Decide += n.N - n.Decided
 	}
 	return t
+}
+
+// stateOf is the state of a target where it is now, with words: what was seen at another place says nothing of that.
+func stateOf(c *declared.Current, d *resolve.Desired, row store.Target) (state, words string) {
+	if c.Unapproved(d.Target.Name) {
+		return NotApproved, ""
+	}
+	elsewhere := row.SurveyedAt != nil && row.SeenAt != PlaceOf(d)
+	state, words = row.State, row.Words
+	switch row.State {
+	case "", NotApproved:
+		state, words = NotSurveyed, ""
+	case KeyUnknown, KeyChanged:
+		elsewhere = row.OfferedFor != PlaceOf(d)
+	case OutOfReach:
+		elsewhere = false
+	}
+	if elsewhere {
+		return NotSurveyed, "its address, or the way to it, has changed since it was surveyed; survey it again: roost survey " +
+			d.Target.Name
+	}
+	return state, words
+}
+
+// surveyedHere are the targets that were surveyed where they are now.
+func (s *Seen) surveyedHere(ctx context.Context, c *declared.Current) (map[string]bool, error) {
+	places, err := s.Store.SurveyedTargets(ctx)
+	out := make(map[string]bool, len(places))
+	for name, place := range places {
+		d := c.Plan.Targets[name]
+		out[name] = d != nil && place == PlaceOf(d)
+	}
+	return out, err
 }
 
 // TargetDetail is a target with the rules that hold for it.

@@ -2855,7 +2855,7 @@ export interface components {
              * @description on all pages
              */
             total: number;
-            /** @description chosen targets that were never surveyed: nothing is known of them */
+            /** @description chosen targets that were not surveyed, or not since their address changed: what they hold is not known */
             unread?: string[];
         };
         Fleet: {

@@ -132,7 +132,7 @@
           : ''}.{:else}{p.sentence}{/if}
     </h1>
     {#if p.total && p.unread?.length}<p class="bg-ochre-wash border-ochre mb-3 border-l-4 px-4 py-2">
-        Never surveyed, so nothing is known there: {p.unread.join(', ')}.
+        Not surveyed yet at the present address, so what is there is not known: {p.unread.join(', ')}.
       </p>{/if}
     <p class="sub">
       What the last surveys found to differ from the declaration. Nothing is changed on any target until a round is approved and run.
