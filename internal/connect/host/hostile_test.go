@@ -1,12 +1,8 @@
-package host
+package host_test
 
 import (
-	"crypto/ed25519"
-	"crypto/rand"
-	"encoding/pem"
 	"fmt"
 	"io"
-	"net"
 	"strings"
 	"testing"
 	"time"
@@ -15,68 +11,20 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/connecttest"
+	"hen-roost/internal/connect/host"
+	"hen-roost/internal/demo/world"
 )
 
-// hostileHost is an ssh server that lets everybody in and has a test answer what is to be run. It is somebody else after a while
-// when others are given.
-func hostileHost(t *testing.T, keys int, answer func(c ssh.Channel)) connect.Access {
-	var conf []*ssh.ServerConfig
-	for range keys {
-		signer, err := ssh.NewSignerFromKey(newKey(t))
-		if err != nil {
-			t.Fatal(err)
-		}
-		c := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
-		c.AddHostKey(signer)
-		conf = append(conf, c)
-	}
-	own, err := ssh.MarshalPrivateKey(newKey(t), "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	n := 0
-	address := connecttest.Listen(t, func(raw net.Conn) {
-		c := conf[min(n, len(conf)-1)]
-		n++
-		_, chans, reqs, err := ssh.NewServerConn(raw, c)
-		if err != nil {
-			return
-		}
-		go ssh.DiscardRequests(reqs)
-		for wish := range chans {
-			ch, reqs, err := wish.Accept()
-			if err != nil {
-				return
-			}
-			go func() {
-				for r := range reqs {
-					if r.WantReply {
-						_ = r.Reply(true, nil)
-					}
-					if r.Type == "exec" || r.Type == "shell" {
-						go answer(ch)
-					}
-				}
-			}()
-		}
-	})
-	return connect.Access{Target: "hostile", Address: address, As: "root", Secret: pem.EncodeToMemory(own), Wait: 2 * time.Second}
-}
-
-func newKey(t *testing.T) ed25519.PrivateKey {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		t.Fatal(err)
-	}
-	return key
-}
-
 func TestHostileHosts(t *testing.T) {
-	own, err := ssh.MarshalPrivateKey(newKey(t), "")
+	ours, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)
 	}
-	connecttest.Survives(t, Connector{}, connect.Access{As: "root", Secret: pem.EncodeToMemory(own)})
+	hostile := func(t *testing.T, answer func(ssh.Channel), keys ...ssh.Signer) connect.Access {
+		return connect.Access{Target: "hostile", Address: sshServer(t, answer, keys...), As: "root", Secret: ours.Private,
+			Wait: 2 * time.Second}
+	}
+	connecttest.Survives(t, host.Connector{}, connect.Access{As: "root", Secret: ours.Private})
 	for what, answer := range map[string]func(ssh.Channel){
 		"floods": func(c ssh.Channel) {
 			for b := []byte(strings.Repeat("A:x\n", 16<<10)); ; {
@@ -92,14 +40,14 @@ func TestHostileHosts(t *testing.T) {
 			if what != "floods" {
 				t.Parallel()
 			}
-			if words := connecttest.Bears(t, Connector{}, hostileHost(t, 1, answer)); words == "" {
+			if words := connecttest.Bears(t, host.Connector{}, hostile(t, answer, signer(t))); words == "" {
 				t.Error("it was taken for a host")
 			}
 		})
 	}
 	t.Run("is somebody else the next time", func(t *testing.T) {
-		a := hostileHost(t, 2, func(c ssh.Channel) { c.Close() })
-		if words := connecttest.Bears(t, Connector{}, a); !strings.Contains(words, "the identity key has changed") {
+		a := hostile(t, func(c ssh.Channel) { c.Close() }, signer(t), signer(t))
+		if words := connecttest.Bears(t, host.Connector{}, a); !strings.Contains(words, "the identity key has changed") {
 			t.Errorf("%q", words)
 		}
 	})

@@ -59,23 +59,26 @@ func TestGreeting(t *testing.T) {
 	}
 }
 
-// sshServer lets everybody in, and does with each shell what it is told. It shows the identity key it is given.
-func sshServer(t *testing.T, key ssh.Signer, do func(ch ssh.Channel)) string {
+// sshServer lets everybody in, and does with each shell what it is told. It shows the identity keys it is given, one connection after
+// the other; the last stays.
+func sshServer(t *testing.T, do func(ch ssh.Channel), keys ...ssh.Signer) string {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.2.14:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { l.Close() })
-	conf := &ssh.ServerConfig{PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
-	conf.AddHostKey(key)
 	go func() {
-		for {
+		for n := 0; ; n++ {
 			c, err := l.Accept()
 			if err != nil {
 				return
 			}
+			conf := &ssh.ServerConfig{
+				PublicKeyCallback: func(ssh.ConnMetadata, ssh.PublicKey) (*ssh.Permissions, error) { return nil, nil }}
+			conf.AddHostKey(keys[min(n, len(keys)-1)])
 			go func() {
+				defer c.Close()
 				_, chans, reqs, err := ssh.NewServerConn(c, conf)
 				if err != nil {
 					return
@@ -144,13 +147,13 @@ func TestEndlessAnswers(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			key := signer(t)
-			address := sshServer(t, key, func(ch ssh.Channel) {
+			address := sshServer(t, func(ch ssh.Channel) {
 				b := make([]byte, 200)
 				n, _ := ch.Read(b) // what cannot be read is no mark
 				mark, _, _ := strings.Cut(strings.TrimPrefix(string(b[:n]), "echo "), "\n")
 				go io.Copy(io.Discard, ch)
 				c.talk(ch, mark)
-			})
+			}, key)
 			s := connecttest.Open(t, host.Connector{}, connect.Access{Target: "endless", Address: address, As: "root",
 				Secret: ours.Private, Key: line(key),
 				Wait: 30 * time.Second})
@@ -194,7 +197,7 @@ func TestHostCertificates(t *testing.T) {
 		"a bare key":       {signer(t), "and no certificate"},
 	} {
 		t.Run(name, func(t *testing.T) {
-			address := sshServer(t, c.key, func(ch ssh.Channel) { ch.Close() })
+			address := sshServer(t, func(ch ssh.Channel) { ch.Close() }, c.key)
 			s, err := host.Connector{}.Open(context.Background(), connect.Access{Target: "arctic-tern", Address: address, As: "root",
 				Secret: ours.Private, Settings: map[string]string{"host-authority": line(authority)}, Wait: 5 * time.Second})
 			if c.want == "" && err != nil || c.want != "" && (err == nil || !strings.Contains(err.Error(), c.want)) {
