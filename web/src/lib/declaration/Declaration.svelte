@@ -187,7 +187,7 @@
             <span class="needs">{count(meaning.waits, 'change of a guarded setting', 'changes of guarded settings')}</span> would wait for approval;
             until then the old values stay in force:
           </p>
-          <Settings items={meaning.pending} />{/if}
+          <Settings items={meaning.pending} total={meaning.waits} />{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>

@@ -15,19 +15,14 @@
   let words = $state('');
 
   async function load() {
-    try {
-      pending = await ask(api.GET('/api/revisions/pending', { params: { query: thing ? { thing: [thing] } : {} } }));
-    } catch (e) {
-      if (!(e instanceof Refused && e.code === 'unknown-name')) throw e;
-      pending = undefined; // nothing of it waits
-    }
+    pending = await ask(api.GET('/api/revisions/pending', { params: { query: thing ? { thing: [thing] } : {} } }));
   }
   $effect(() => {
     void thing;
     load().catch((e: Error) => (error = e.message));
   });
   const items = $derived(pending?.items ?? []);
-  const total = $derived(thing ? items.length : (pending?.total ?? 0));
+  const total = $derived(pending?.total ?? 0);
   const fresh = $derived([...new Set(items.filter((p) => p.new).map((p) => p.thing))]);
 
   async function approve(password?: string) {
@@ -61,7 +56,7 @@
       The old values stay in force until an operator who did not declare them approves them.{#if fresh.length}{' '}Nobody signs in to
         {fresh.length === 1 ? fresh[0] : count(fresh.length, 'new target', 'new targets')} before that.{/if}
     </p>
-    <Settings {items} />
+    <Settings {items} {total} />
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
     <p class="mt-3 mb-0">
       <Button disabled={busy} class="bg-ink text-paper rounded" onclick={press}>Approve {count(total, 'change', 'changes')}</Button>

@@ -4,12 +4,12 @@
   import Cell from '../ui/Cell.svelte';
   import Grid from '../ui/Grid.svelte';
   import Row from '../ui/Row.svelte';
-  let { items }: { items: Schemas['PendingSetting'][] } = $props();
-  const most = 60;
+  // Whoever approves them sees them all: total is how many there are beside those that the service lists.
+  let { items, total = items.length }: { items: Schemas['PendingSetting'][]; total?: number } = $props();
 </script>
 
 <Grid label="Changes of guarded settings" head={['What', 'Setting', 'In force', 'Declared', 'Why it is guarded', 'By']}>
-  {#each items.slice(0, most) as p (p.thing + ' ' + p.setting)}
+  {#each items as p (p.thing + ' ' + p.setting)}
     <Row>
       <Cell>{p.thing}</Cell>
       <Cell><span class="name">{p.setting}</span></Cell>
@@ -20,4 +20,4 @@
     </Row>
   {/each}
 </Grid>
-{#if items.length > most}<p class="text-soft">… and {items.length - most} more: roost revision pending</p>{/if}
+{#if total > items.length}<p class="text-soft">… and {total - items.length} more: name what to see, roost revision pending NAMES</p>{/if}

@@ -18,7 +18,11 @@
   $effect(() => {
     sources.then((list) => (system ||= list[0]?.name ?? ''));
   });
-  const proposal = $derived(system ? ask(api.GET('/api/intakes/{name}', { params: { path: { name: system } } })) : null);
+  let again = $state(0); // the proposal is asked for anew
+  const proposal = $derived.by(() => {
+    void again;
+    return system ? ask(api.GET('/api/intakes/{name}', { params: { path: { name: system } } })) : null;
+  });
   const told = 200; // changes that are shown
   const becomes = (e: Schemas['Edit']) => {
     if (e.do === 'take') return 'nothing';
@@ -30,6 +34,17 @@
       .join(' · ');
   };
   let mark = $state(''); // of what was shown when somebody chose to take it
+  let error = $state('');
+  // From then on they may leave by what the system pushes.
+  async function give(users: string[]) {
+    error = '';
+    try {
+      await ask(api.POST('/api/intakes/{name}/people', { params: { path: { name: system } }, body: { users } }));
+      again++;
+    } catch (e) {
+      error = (e as Error).message;
+    }
+  }
   async function take(because: string) {
     const r = await ask(
       api.POST('/api/intakes/{name}/take', {
@@ -90,6 +105,16 @@
         </Grid>
         {#if p.edits.length > told}<p class="sub">… and {p.edits.length - told} more.</p>{/if}
       {/if}
+      {#if p['not-theirs'].length}
+        <p class="sub">
+          {count(p['not-theirs'].length, 'more user', 'more users')} would leave: {p['not-theirs'].slice(0, 20).join(', ')}{p['not-theirs']
+            .length > 20
+            ? ', …'
+            : ''}. They stay, because {system} neither brought them nor was given them.
+          <button class="underline" onclick={() => give(p['not-theirs'])}>Give them to {system}</button>
+        </p>
+      {/if}
+      {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
       {#each p.faults as f (f.line)}<p class="text-barn">Not read: {f.words}</p>{/each}
       <Because bind:open={taking} title={`Take what ${system} has pushed in`} verb="Take" act={take}>
         {#snippet more()}
