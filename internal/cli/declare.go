@@ -181,8 +181,8 @@ func (a *app) along(lines []declare.LineChange) {
 func (a *app) showMeaning(m declared.Meaning) {
 	a.along(m.Merged)
 	if n := m.Waits; n > 0 {
-		a.tell("%s wait for approval; until then the old values stay in force:",
-			plural(n, "change of a guarded setting", "changes of guarded settings"))
+		a.tell("%s for approval; until then the old values stay in force:",
+			plural(n, "change of a guarded setting would wait", "changes of guarded settings would wait"))
 		a.sayPending(m.Pending)
 		a.tell("")
 	}
@@ -216,8 +216,8 @@ func (a *app) showRevision(out declared.Revision) error {
 		words += fmt.Sprintf(" The changes of revision %d came along.", out.Beside)
 	}
 	if out.Pending > 0 {
-		words += fmt.Sprintf("\n%s wait for approval: roost revision pending", plural(out.Pending, "change of a guarded setting",
-			"changes of guarded settings"))
+		words += fmt.Sprintf("\n%s for approval: roost revision pending", plural(out.Pending, "change of a guarded setting waits",
+			"changes of guarded settings wait"))
 	}
 	return a.show(out, table{bare: words})
 }

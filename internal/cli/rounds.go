@@ -247,7 +247,7 @@ func (a *app) approve() *cobra.Command {
 	var file string
 	c := &cobra.Command{Use: "approve ROUND", Short: "Let a drafted round run", Args: cobra.ExactArgs(1),
 		Long: `Let a drafted round run. A round that is held needs an operator who did not draft it. As long as nobody else
-could approve it, whoever drafted it does, and is asked for their password.`,
+could approve it, its drafter does, and is asked for their password.`,
 		Example: "  roost approve 3\n  roost approve 3 --password-file - < password",
 		RunE: func(c *cobra.Command, args []string) error {
 			id, err := roundID(args[0])

@@ -182,7 +182,7 @@ func fixedParams(set *expr.Set, d *model.Declaration, override map[string]string
 		}
 		v, err := set.Fill(t.Raw, expr.Scope{})
 		if err != nil {
-			v = "" // whoever uses it with a day is told of it there
+			v = "" // a use of it with a day is told there
 		}
 		out[name] = v
 	}

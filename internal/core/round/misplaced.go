@@ -31,7 +31,7 @@ func (h *holder) misplaced(steps []Step, first int, f Facts) {
 }
 
 // misplaces is the home that an act gives an account outside of where the homes
-// of people are: whoever owns a folder of the system's has the system. "" is none.
+// of people are: the owner of a system folder controls the system. "" is none.
 func (f Facts) misplaces(a model.Act) string {
 	if a.Object != model.Account || a.Verb != model.Create && a.Verb != model.Modify {
 		return ""
