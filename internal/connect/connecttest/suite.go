@@ -55,7 +55,7 @@ func Run(t *testing.T, s Subject) {
 		{"things", suite.things}, {"seats", suite.seats}, {"rights", suite.rights},
 		{"secrets", suite.secrets}, {"elevation", suite.elevation}, {"sessions", suite.sessions}, {"since", suite.since}, {"whole",
 			suite.whole},
-		{"removal", suite.removal}, {"renewal", suite.renewal}, {"keys", suite.keys}} {
+		{"closed", suite.closed}, {"removal", suite.removal}, {"renewal", suite.renewal}, {"keys", suite.keys}} {
 		if !t.Run(part.name, func(t *testing.T) { y := x; y.T = t; part.test(y) }) {
 			return
 		}

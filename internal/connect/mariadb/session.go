@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -30,6 +31,7 @@ type session struct {
 	plugin  string   // the way in which passwords are kept that are set from here
 	shut    string   // why it takes no changes, in words; "" when it does
 	closing sync.Once
+	wire    wire
 }
 
 // saysMost is how many bytes a server may say in one session: much of it is gathered before it is handed on.
@@ -46,6 +48,7 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 
 func open(ctx context.Context, a connect.Access) (*session, error) {
 	s := &session{access: a}
+	a.Dial = s.wire.through(a.Dial)
 	s.db = database(a, a.As, a.Secret)
 	s.db.SetMaxOpenConns(1)
 	var err error
@@ -239,9 +242,53 @@ func lost(err error) bool {
 		errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne)
 }
 
-// Close implements connect.Session.
-func (s *session) Close() error {
-	var err error
-	s.closing.Do(func() { err = s.db.Close() })
+// quitFor is how long a server may take to hear that we go, before the line is cut.
+const quitFor = 200 * time.Millisecond
+
+// Close implements connect.Session. A pool leaves the connections open that are in use, and ours is in use as long as the
+// session is: it is given back here, so that the server hears of it and lists us no longer.
+func (s *session) Close() (err error) {
+	s.closing.Do(func() {
+		err = s.db.Close()
+		if s.conn == nil {
+			return
+		}
+		left := make(chan struct{})
+		go func() { defer close(left); s.conn.Close() }()
+		select {
+		case <-left:
+		case <-time.After(quitFor): // it waits for an answer that is under way
+			s.wire.cut()
+			<-left
+		}
+	})
 	return err
+}
+
+// wire is the line of a session's connection.
+type wire struct {
+	mu   sync.Mutex
+	conn net.Conn
+}
+
+// through keeps hold of the line that is opened.
+func (w *wire) through(dial connect.Dial) connect.Dial {
+	if dial == nil {
+		dial = (&net.Dialer{}).DialContext
+	}
+	return func(ctx context.Context, network, address string) (net.Conn, error) {
+		c, err := dial(ctx, network, address)
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		w.conn = c
+		return c, err
+	}
+}
+
+func (w *wire) cut() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.conn != nil {
+		w.conn.Close()
+	}
 }
