@@ -141,18 +141,23 @@ func (a *app) lost(words []string) {
 // held says what a drafted round waits for.
 func (a *app) held(r rounds.Round) {
 	a.lost(r.Lost)
-	firm := false
+	others := false
 	for i, h := range r.Holds {
 		if i == 0 {
 			a.tell("\nRound %d is held:", r.ID)
 		}
-		firm = firm || h.Firm
+		others = others || !h.Firm
 		a.tell("  %s: %s", h.Kind, wrapped(h.Words, "    ", 100))
 	}
 	switch {
-	case firm:
+	case r.LeftOut > 0 && r.LeftOut == r.Steps:
 		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)
-	case len(r.Holds) > 0:
+		return
+	case r.LeftOut > 0:
+		a.tell("Left out when the round runs, because nobody can approve that: %s.", plural(r.LeftOut, "step", "steps"))
+	}
+	switch {
+	case others:
 		a.tell("Somebody who did not draft it must approve it, or you with your password if nobody else could: roost approve %d", r.ID)
 	default:
 		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)

@@ -154,10 +154,12 @@ const (
 // Answer is what became of one act.
 type Answer struct {
 	Outcome Outcome
-	Words   string        // for people: what happened and, when it failed, what to do
-	Object  *model.Object // the object as read back, if it is there; of a set perhaps without its members
-	Proof   Proof         // of a password that was set, where it was tried; the runner fills it in
-	In      *bool         // of an act that moves somebody: whether they are in the set, where that was read
+	Words   string         // for people: what happened and, when it failed, what to do
+	Object  *model.Object  // the object as read back, if it is there; of a set perhaps without its members
+	Proof   Proof          // of a password that was set, where it was tried; the runner fills it in
+	In      *bool          // of an act that moves somebody: whether they are in the set, where that was read
+	Made    []model.Object // other objects that came with it, as read back: a group of an account's own
+	Gone    []model.Named  // other objects that went with it
 }
 
 // All answers every act alike.

@@ -160,6 +160,13 @@ func TestVerify(t *testing.T) {
 	if got := Verify(Act{Act: secret(model.Modify)}, schema, not, "too short"); got.Outcome != Failed || got.Words != "too short" {
 		t.Errorf("what cannot be read back, with one: %+v", got)
 	}
+	opened := Act{Act: model.Act{Verb: model.Enable, Object: model.Account, Name: "marit", Changes: []model.Change{
+		{Attribute: model.Password, Sealed: "1"}, {Attribute: model.Disabled, Before: []string{"yes"}, After: []string{"no"}}}}}
+	for disabled, want := range map[string]Outcome{"yes": Failed, "no": Done} {
+		if got := Verify(opened, schema, see(object(model.Account, "marit", model.Disabled, disabled)), ""); got.Outcome != want {
+			t.Errorf("opened with a new password, and disabled is %s: %+v", disabled, got)
+		}
+	}
 	if got := Verify(Act{Act: change(model.Remove, "", "", "")}, schema, not, ""); got.Outcome != Failed ||
 		!strings.Contains(got.Words, "is still there") {
 		t.Errorf("a removal that is not shown: %+v", got)

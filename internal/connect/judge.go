@@ -125,7 +125,7 @@ func Verify(act Act, schema model.Schema, view View, trouble string) Answer {
 	act.Again = false
 	standing, words := Judge(act, schema, view)
 	switch {
-	case standing == So, standing == Ready && (act.Verb == model.AdoptIt || sealing(act) && trouble == ""):
+	case standing == So, standing == Ready && act.Verb == model.AdoptIt, sealing(act) && trouble == "" && shows(act, schema, a.Object):
 		a.Outcome, a.Words = Done, trouble
 	case trouble != "":
 		a.Outcome, a.Words = Failed, trouble
@@ -141,6 +141,15 @@ func Verify(act Act, schema model.Schema, view View, trouble string) Answer {
 		}
 	}
 	return a
+}
+
+// shows says whether an object is in all that can be read as an act leaves it: open above all, where that was asked.
+func shows(act Act, schema model.Schema, o *model.Object) bool {
+	if o == nil {
+		return false
+	}
+	so, _, _, _ := differences(act, schema, o)
+	return so
 }
 
 // otherwise says which values a target took, and keeps in a form of its own: a

@@ -222,4 +222,7 @@ func (s *Striker) Answer(a *Answer) {
 		s.Object(&o)
 		a.Object = &o
 	}
+	for i := range a.Made {
+		s.Object(&a.Made[i])
+	}
 }

@@ -42,10 +42,11 @@ func Yes(b bool) string {
 	return "no"
 }
 
-// Power tells who can become superuser where sets, and accounts, can be in sets, or act as accounts: who is mighty by what they
-// have themselves, through what, and whoever is in one of those, or acts as one, however far. members are those who are in
+// Power tells who can become superuser where sets, and accounts, can be in sets, or act as accounts: what is mighty by itself,
+// accounts with through what, and whoever is in one of those, or acts as one, however far. members are those who are in
 // a set or act as an account. how tells of accounts through what; right is the object that tells of it
-// (model.Superuser), beside what the connector knows of it. everybody is the set in which all are, "" for none.
+// (model.Superuser), beside what the connector knows of it: of groups those alone whose power is not told by a set that they are
+// in. everybody is the set in which all are, "" for none.
 func Power(mighty map[model.Named][]string, members map[model.Named][]model.Named, everybody string) (how map[string][]string,
 	right model.Object) {
 	how = map[string][]string{}
@@ -54,23 +55,25 @@ func Power(mighty map[model.Named][]string, members map[model.Named][]model.Name
 	for n, through := range mighty {
 		seen[n] = true
 		queue = append(queue, n)
-		if n.Kind == model.Account {
+		switch n.Kind {
+		case model.Account:
 			how[n.Name] = append(how[n.Name], through...)
 			direct = append(direct, n.Name)
+		case model.GroupKind:
+			sets = append(sets, n.Name)
 		}
 	}
 	for len(queue) > 0 {
 		n := queue[0]
 		queue = queue[1:]
-		if n.Kind == model.GroupKind {
-			sets = append(sets, n.Name)
-			if n.Name == everybody {
-				direct = append(direct, model.Everyone)
-			}
+		if n.Kind == model.GroupKind && n.Name == everybody {
+			direct = append(direct, model.Everyone)
 		}
 		for _, m := range members[n] {
 			if m.Kind == model.Account {
 				how[m.Name] = append(how[m.Name], n.Kind.String()+" "+n.Name)
+			} else if n.Kind == model.Account {
+				sets = append(sets, m.Name)
 			}
 			if !seen[m] {
 				seen[m] = true
@@ -84,6 +87,7 @@ func Power(mighty map[model.Named][]string, members map[model.Named][]model.Name
 	}
 	slices.Sort(direct)
 	slices.Sort(sets)
+	sets = slices.Compact(sets)
 	right = model.Object{Kind: model.RightKind, Name: model.Superuser, Attributes: model.Pack(
 		model.Attribute{Name: model.Members, Values: direct}, model.Attribute{Name: model.MemberGroups, Values: sets})}
 	return how, right

@@ -38,7 +38,7 @@ func TestPower(t *testing.T) {
 	if got := fmt.Sprint(how); got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if got := fmt.Sprint(right.Attributes.Map()); got != "map[member-groups:[admins dbas helpers] members:[root]]" {
+	if got := fmt.Sprint(right.Attributes.Map()); got != "map[member-groups:[admins dbas] members:[root]]" {
 		t.Error(got)
 	}
 	_, right = connect.Power(map[model.Named][]string{group("all"): nil}, nil, "all")

@@ -17,7 +17,7 @@ func (f *File) makeSchema() model.Schema {
 		s.Permits = &model.Permits{Attribute: f.Actions.Given, AtOnce: f.Actions.AtOnce, Examples: f.Actions.Examples}
 	}
 	for _, name := range slices.Sorted(maps.Keys(f.Holds)) {
-		s.Kinds = append(s.Kinds, f.Holds[name].schema(model.KindNamed(name)))
+		s.Kinds = append(s.Kinds, f.Holds[name].schema(model.KindNamed(name), len(f.Powers()) > 0))
 		if last := &s.Kinds[len(s.Kinds)-1]; last.Kind == model.Account && f.History != nil && f.History.Is["account"].Set() {
 			last.Attributes = append(last.Attributes, model.AttributeSchema{Name: model.ChangedBy})
 		}
@@ -51,7 +51,16 @@ func (f *File) makeSchema() model.Schema {
 	return s
 }
 
-func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
+// Powers are the rights by which somebody administers the system.
+func (f *File) Powers() []string {
+	if h := f.Holds[model.RightKind.String()]; h != nil {
+		return h.Mighty
+	}
+	return nil
+}
+
+// schema describes objects of a kind; powers says whether some rights make superuser.
+func (h *Holds) schema(kind model.ObjectKind, powers bool) model.KindSchema {
 	pattern := "."
 	if h.Name.Set() {
 		pattern = h.Name.String()
@@ -86,7 +95,7 @@ func (h *Holds) schema(kind model.ObjectKind) model.KindSchema {
 			k.Attributes = append(k.Attributes, model.AttributeSchema{Name: model.Password, Sealed: true})
 		}
 		for _, name := range []string{model.Disabled, model.Elevation} {
-			if slices.ContainsFunc(h.List, func(l *Listing) bool { return l.Is[name].Set() }) {
+			if name == model.Elevation && powers || slices.ContainsFunc(h.List, func(l *Listing) bool { return l.Is[name].Set() }) {
 				k.Attributes = append(k.Attributes, model.AttributeSchema{Name: name, Many: name == model.Elevation})
 			}
 		}

@@ -292,6 +292,40 @@ func (tx *Tx) piecesAround(ctx context.Context, target string, k setKey, members
 	return out, nil
 }
 
+// leaveAll takes objects that are gone out of all sets of a target.
+func (tx *Tx) leaveAll(ctx context.Context, target string, gone []objectKey, at time.Time) error {
+	var moves []Move
+	err := byKind(gone, func(kind string, names []any) error {
+		if kind != model.Account.String() && kind != model.GroupKind.String() {
+			return nil
+		}
+		for from, to := range groups(len(names), 100) {
+			part, args := names[from:to], []any{target, kind}
+			for _, n := range part {
+				args = append(args, n, n, []byte(n.(string)))
+			}
+			var rows []pieceRow
+			if err := tx.SelectContext(ctx, &rows, `SELECT `+pieceColumns+` FROM member WHERE target = ? AND mkind = ? AND (`+
+				strings.Repeat(" OR first <= ? AND last >= ? AND INSTR(body, ?) > 0", len(part))[len(" OR "):]+`)`, args...); err != nil {
+				return err
+			}
+			for _, r := range rows {
+				for _, n := range part {
+					if r.holds(n.(string)) {
+						moves = append(moves, Move{Set: model.Named{Kind: model.KindNamed(r.Kind), Name: r.Name},
+							Member: model.Named{Kind: model.KindNamed(kind), Name: n.(string)}})
+					}
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	return tx.PutMoves(ctx, target, moves, at)
+}
+
 // members gives sets, in order of kind and name, the members that were read of
 // them, in the order of pieces.
 func (s *Store) members(ctx context.Context, sets []model.Object, query string, args ...any) error {
@@ -339,6 +373,40 @@ func (s *Store) Set(ctx context.Context, target string, set model.Named) (model.
 	err = s.members(ctx, one, `SELECT kind, name, mkind, body FROM member WHERE target = ? AND kind = ? AND name = ? ORDER BY mkind, first`,
 		target, set.Kind.String(), set.Name)
 	return one[0], err
+}
+
+// SetsNamed returns who is in some sets of a target; those in which nobody is are left out.
+func (s *Store) SetsNamed(ctx context.Context, target string, sets []model.Named) (out []model.Object, err error) {
+	for _, kind := range kindsAmong(sets) {
+		names := namesOf(sets, kind)
+		for from, to := range groups(len(names), observedGroup) {
+			part := make([]model.Object, 0, to-from)
+			for _, n := range names[from:to] {
+				part = append(part, model.Object{Kind: kind, Name: n})
+			}
+			if err := s.members(ctx, part, `SELECT kind, name, mkind, body FROM member WHERE target = ? AND kind = ? AND name IN `+
+				oneOf(to-from)+` ORDER BY kind, name, mkind, first`,
+				append([]any{target, kind.String()}, texts(names[from:to])...)...); err != nil {
+				return nil, err
+			}
+			for _, o := range part {
+				if o.Attributes != "" {
+					out = append(out, o)
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// SetsOfKind returns the names of all sets of a kind on a target.
+func (s *Store) SetsOfKind(ctx context.Context, target string, kind model.ObjectKind) (out []model.Named, err error) {
+	var names []string
+	err = s.db.SelectContext(ctx, &names, `SELECT name FROM observed WHERE target = ? AND kind = ?`, target, kind.String())
+	for _, n := range names {
+		out = append(out, model.Named{Kind: kind, Name: n})
+	}
+	return out, err
 }
 
 // SetsOf returns the sets on a target that somebody is a direct member of.

@@ -202,7 +202,10 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 	if err := tx.addHeld(ctx, target, more); err != nil {
 		return err
 	}
-	return tx.emptied(ctx, target, gone, at)
+	if err := tx.emptied(ctx, target, gone, at); err != nil {
+		return err
+	}
+	return tx.leaveAll(ctx, target, gone, at)
 }
 
 // beforeRow is an object as it was stored before.
@@ -219,17 +222,7 @@ func (b beforeRow) carried(o model.Object) model.Object {
 	if fill(&was, nil, nil, b.Body) != nil {
 		return o
 	}
-	for _, attribute := range model.OfSurveys {
-		odd := slices.Contains(model.Telling, attribute)
-		if odd && o.Attributes.One(model.Disabled) == "yes" {
-			continue // what is shut opens nothing
-		}
-		if v := was.Attributes.Get(attribute); v != nil && !o.Attributes.Has(attribute) {
-			o.Attributes = o.Attributes.With(attribute, v...)
-			o.Marked = o.Marked || odd
-		}
-	}
-	return o
+	return model.Carried(was, o)
 }
 
 // before tells how some objects are that are there.
@@ -451,27 +444,19 @@ func escapeLike(s string) string {
 }
 
 // Administrators returns the open accounts of users on a target that can
-// become superuser, and through what, without the one named and without ours. An
+// become superuser, by name, without the one named and without ours. An
 // account that is nobody's does not count: nobody would be there to use it.
-func (s *Store) Administrators(ctx context.Context, target, without string) (map[string][]string, error) {
-	rows, err := s.db.QueryxContext(ctx, `SELECT o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o
+func (s *Store) Administrators(ctx context.Context, target, without string) (map[string]*model.Object, error) {
+	out := map[string]*model.Object{}
+	err := s.eachObject(ctx, `SELECT ?, o.kind, o.name, o.uniq, o.belongs, o.body FROM observed o
 			JOIN link l ON l.target = o.target AND l.name = o.name
-		WHERE o.target = ? AND o.kind = 'account' AND o.belongs IN `+withPower+` AND o.name <> ? ORDER BY o.name`, target, without)
-	if err != nil {
-		return nil, err
-	}
-	defer rows.Close()
-	out := map[string][]string{}
-	for rows.Next() {
-		o, err := scanObject(rows.Scan)
-		if err != nil {
-			return nil, err
-		}
-		if o.Administers() {
-			out[o.Name] = o.Attributes.Get(model.Elevation)
-		}
-	}
-	return out, rows.Err()
+		WHERE o.target = ? AND o.kind = 'account' AND o.belongs IN `+withPower+` AND o.name <> ?`, []any{target, target, without},
+		func(_ string, o model.Object) {
+			if o.Administers() {
+				out[o.Name] = &o
+			}
+		})
+	return out, err
 }
 
 // askedByName is how many names are looked for one by one, rather than all that a target holds looked through.

@@ -28,13 +28,21 @@ type Target struct {
 	Compared    int        `db:"compared"`    // the revision its findings are of; 0: they may be stale
 	ComparedOn  *time.Time `db:"compared_on"` // and the day
 	Comparisons int64      `db:"comparisons"` // counts them
+	SurveyDue   bool       `db:"survey_due"`  // what steps changed beyond what they name is not known before the next survey
 }
 
 const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms,
 	accounts, reconciled_at, mark, mark_of, whole_at, accepted_for, offered_for, surveyed_for`
 
-// comparedColumns are only written by those who compare.
-const comparedColumns = `, compared, compared_on, comparisons`
+// comparedColumns are only written by those who compare, and by SetSurveyDue.
+const comparedColumns = `, compared, compared_on, comparisons, survey_due`
+
+// SetSurveyDue notes that steps are about to change more on a target than what they name, so that it must be surveyed after them,
+// or that this was done.
+func (s *Store) SetSurveyDue(ctx context.Context, name string, due bool) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE target SET survey_due = ? WHERE name = ?`, due, name)
+	return err
+}
 
 // SurveyedTargets are those that were surveyed, each with the place where it was.
 func (s *Store) SurveyedTargets(ctx context.Context) (map[string]string, error) {

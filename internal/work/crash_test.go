@@ -189,16 +189,19 @@ func (p *process) Halt(context.Context, int64, string, string) error {
 	return p.answered()
 }
 
-// guard refuses a batch in which somebody is that nobody may touch, as soon as that is declared.
-func (p *process) guard(_ context.Context, steps []Step, _ Read) (string, error) {
+// guard refuses steps on somebody that nobody may touch, or the batch in which they are, as soon as that is declared.
+func (p *process) guard(_ context.Context, steps []Step, _ Read) (r Refusal, err error) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	for _, s := range steps {
+	r.Some = map[int]string{}
+	for i, s := range steps {
 		if p.target.shielded[s.Name] && time.Now().After(p.target.shieldedFrom) {
-			return s.Name + " is protected", nil
+			if r.Some[i] = s.Name + " is protected"; i%2 == 0 {
+				r.All = s.Name + " is protected"
+			}
 		}
 	}
-	return "", nil
+	return r, nil
 }
 
 func (p *process) Schema() model.Schema { return model.Schema{} }

@@ -54,11 +54,19 @@ type How struct {
 	FailShare int // percent of the steps that may fail before the others are not tried; -1: all
 	// Guard is asked before each batch, when nobody else can work on the target
 	// and, for steps that take something away, when all that was done before is
-	// written down. It returns why the steps may not be carried out, "" when they
-	// may; read reads the target as it is now. nil: nobody is asked.
-	Guard func(ctx context.Context, steps []Step, read Read) (refusal string, err error)
+	// written down; nil: nobody is asked.
+	Guard Guard
 	// After is called when all steps have ended, while nobody else can work on the target. It may be nil.
 	After func()
+}
+
+// Guard says which steps may not be carried out; read reads the target as it is now.
+type Guard func(ctx context.Context, steps []Step, read Read) (Refusal, error)
+
+// Refusal is what a guard refuses.
+type Refusal struct {
+	All  string         // why no step may be carried out, and the round is stopped; "" when it goes on
+	Some map[int]string // by their places: steps that may not be, each with why; the others go on without them
 }
 
 // Read hands every object that a target holds on.
@@ -180,18 +188,28 @@ func (w *worker) batch(ctx context.Context, steps []Step) error {
 	if err := w.persist(ctx, func() error { return w.Journal.Begin(ctx, w.round, w.lease, steps) }); err != nil {
 		return err
 	}
-	refusal, err := w.refused(ctx, steps)
+	refused, err := w.refused(ctx, steps)
 	if err != nil {
 		return err
 	}
+	refusal := refused.All
 	if refusal != "" {
 		w.lost = &connect.Answer{Outcome: connect.NotTried, Words: "stopped by a guard: " + refusal}
 	}
-	if err := w.keep(ctx, steps); err != nil {
+	var results []Result
+	rest := make([]Step, 0, len(steps))
+	for i, s := range steps {
+		if why := refused.Some[i]; why != "" && refusal == "" {
+			results = append(results, w.spared(ctx, s, why))
+		} else {
+			rest = append(rest, s)
+		}
+	}
+	if err := w.keep(ctx, rest); err != nil {
 		return err
 	}
 	began := time.Now()
-	results := w.carryOut(ctx, steps)
+	results = append(results, w.carryOut(ctx, rest)...)
 	w.log.Info("batch carried out", "steps", len(steps), "took", time.Since(began), "proofs", w.proofs)
 	w.proofs = 0
 	w.count(results)
@@ -223,9 +241,9 @@ func takes(s Step) bool {
 }
 
 // refused asks the guard, unless the target is given up already.
-func (w *worker) refused(ctx context.Context, steps []Step) (refusal string, err error) {
+func (w *worker) refused(ctx context.Context, steps []Step) (refusal Refusal, err error) {
 	if w.Guard == nil || w.lost != nil {
-		return "", nil
+		return refusal, nil
 	}
 	err = w.persist(ctx, func() (err error) {
 		refusal, err = w.Guard(ctx, steps, w.read)
@@ -235,6 +253,16 @@ func (w *worker) refused(ctx context.Context, steps []Step) (refusal string, err
 		return err
 	})
 	return refusal, err
+}
+
+// spared is a step that a guard keeps from being carried out. Of one that had begun before, the target is asked what became of it.
+func (w *worker) spared(ctx context.Context, s Step, why string) Result {
+	one := []Result{{Step: s}}
+	was := w.lost
+	w.lost = &connect.Answer{Outcome: connect.NotTried, Words: "left out by a guard: " + why}
+	w.giveUp(ctx, one, []int{0})
+	w.lost = was
+	return one[0]
 }
 
 // read reads the whole target.

@@ -33,7 +33,8 @@ func (x suite) closed() {
 			_, _ = connect.Watch(context.Background(), s)
 			_, _ = connect.Prove(context.Background(), s, x.name, connect.Seal([]byte("never-was-7731")))
 			_ = connect.Admits(context.Background(), s, []string{x.name})
-			_ = s.Apply(context.Background(), []connect.Act{{Act: x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))}})
+			adopt := x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))
+			_ = s.Apply(context.Background(), []connect.Act{{Act: adopt}})
 		})
 		with(a, func(s connect.Session) {
 			_ = s.Survey(context.Background(), func(model.Object) error { return errEnough })

@@ -101,7 +101,10 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 			}
 		}
 	}
-	got := x.open().Apply(ctx, batch)
+	was := x.surveyed()
+	s := x.open()
+	got := s.Apply(ctx, batch)
+	s.Close()
 	if len(got) != len(acts) {
 		x.Fatalf("%s: %d answers to %d acts", what, len(got), len(acts))
 	}
@@ -111,6 +114,7 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 				got[i].Words, w)
 		}
 	}
+	x.agrees(what, was, acts, got)
 	return got
 }
 

@@ -190,6 +190,9 @@ func (s *session) typed(a connect.Act, say speaker) error {
 	}
 	vars := s.vars()
 	vars["name"], vars["set"], vars["member"], vars["kind"] = a.Name, a.Name, a.Member, a.MemberKind.String()
+	if vars["names"] = []string{a.Name}; a.Moves() { // of a command for many, one alone
+		vars["names"] = []string{a.Member}
+	}
 	want, was := map[string]any{}, map[string]any{}
 	for _, c := range a.Changes {
 		want[language.Key(c.Attribute)], was[language.Key(c.Attribute)] = plain(c.After), plain(c.Before)

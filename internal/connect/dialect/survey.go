@@ -82,7 +82,22 @@ func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*s
 		slices.Sort(groups)
 		o.Attributes = o.Attributes.With(model.Members, slices.Compact(accounts)...).With(model.MemberGroups, slices.Compact(groups)...)
 	}
+	v.elevate(s.file.Powers())
 	return v, nil
+}
+
+// elevate tells of accounts by which rights they administer the system, beside what the file works out of them.
+func (v *seen) elevate(rights []string) {
+	for _, right := range rights {
+		set := model.Named{Kind: model.RightKind, Name: right}
+		for _, m := range v.members[v.key(set)] {
+			if o := v.objects[m]; o != nil && m.Kind == model.Account {
+				how := append(o.Attributes.Get(model.Elevation), "right "+right)
+				slices.Sort(how)
+				o.Attributes = o.Attributes.With(model.Elevation, slices.Compact(how)...)
+			}
+		}
+	}
 }
 
 // found are the objects that a listing tells of.
@@ -189,6 +204,13 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 	}
 	for _, n := range slices.SortedFunc(maps.Keys(v.objects), model.Named.Compare) {
 		if err := found(*v.objects[n]); err != nil {
+			return err
+		}
+	}
+	if powers := s.file.Powers(); len(powers) > 0 {
+		right := model.Object{Kind: model.RightKind, Name: model.Superuser, System: true}
+		right.Attributes = right.Attributes.With(model.Allows, powers...)
+		if err := found(right); err != nil {
 			return err
 		}
 	}

@@ -105,6 +105,22 @@ func (b *batch) conclude(err error) {
 			continue
 		}
 		b.answers[i] = connect.Verify(b.acts[i], schema, b.after, b.after.results[i])
+		b.beside(i)
+	}
+}
+
+// beside tells of the group that the account tools make with an account, and take away with it.
+func (b *batch) beside(i int) {
+	a := b.acts[i]
+	if a.Object != model.Account || a.Verb != model.Create && a.Verb != model.Remove {
+		return
+	}
+	group := model.Named{Kind: model.GroupKind, Name: a.Name}
+	switch was, is := b.before.Object(group), b.after.Object(group); {
+	case was == nil && is != nil:
+		b.answers[i].Made = []model.Object{*is}
+	case was != nil && is == nil:
+		b.answers[i].Gone = []model.Named{group}
 	}
 }
 

@@ -211,11 +211,6 @@ func (p *power) object() model.Object {
 	for name := range p.accounts {
 		accounts = append(accounts, name)
 	}
-	for name := range p.ours {
-		if p.accounts[name] == "" {
-			accounts = append(accounts, name)
-		}
-	}
 	if p.everyone {
 		accounts = append(accounts, model.Everyone)
 	}

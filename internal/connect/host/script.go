@@ -100,7 +100,7 @@ func questions(a model.Act) []string {
 		return append(ask("g", a.Name), ask("m", a.Name, a.Member)...)
 	case a.Object == model.GroupKind:
 		return ask("g", a.Name)
-	case a.Verb == model.Create && !ownGroup(a): // a group of its name that somebody left behind
+	case a.Verb == model.Create || a.Verb == model.Remove: // and the group of its name, which may come and go with it
 		return append(ask("g", a.Name), ask("a", a.Name)...)
 	}
 	return ask("a", a.Name)

@@ -93,12 +93,13 @@ func (st *state) power(ctx context.Context) (how map[string][]string, right mode
 			continue
 		}
 		allows = append(allows, permission)
+		right := model.Named{Kind: model.RightKind, Name: permission}
+		mighty[right] = nil
 		for _, a := range who.accounts {
-			n := model.Named{Kind: model.Account, Name: a}
-			mighty[n] = append(mighty[n], "right "+permission)
+			members[right] = append(members[right], model.Named{Kind: model.Account, Name: a})
 		}
 		for _, role := range who.roles {
-			mighty[model.Named{Kind: model.GroupKind, Name: role}] = nil
+			members[right] = append(members[right], model.Named{Kind: model.GroupKind, Name: role})
 		}
 	}
 	for n, h := range st.has {

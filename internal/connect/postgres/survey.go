@@ -80,8 +80,10 @@ func (st *state) power() (how map[string][]string, right model.Object) {
 			continue
 		}
 		allows = append(allows, p)
+		right := model.Named{Kind: model.RightKind, Name: p}
+		mighty[right] = nil
 		for _, n := range slices.Concat(who.accounts, who.groups) {
-			mighty[named(n)] = append(mighty[named(n)], "right "+p)
+			members[right] = append(members[right], named(n))
 		}
 	}
 	for g, m := range st.members {

@@ -60,7 +60,6 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		return s.fail("survey", err)
 	}
 	sets := map[model.ObjectKind]map[string][]string{model.RightKind: {}, model.LicenceKind: {}}
-	power := map[model.Named][]string{}
 	names := make(map[string]bool, len(all.users))
 	for _, id := range all.order {
 		p, there := all.users[id]
@@ -84,9 +83,6 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 				}
 			}
 		}
-		if how := o.Attributes.Get(model.Elevation); how != nil {
-			power[model.Named{Kind: model.Account, Name: o.Name}] = how
-		}
 		if err := found(o); err != nil {
 			return err
 		}
@@ -95,8 +91,8 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		return err
 	}
 	if s.access.Settings[mighty] != "" {
-		_, right := connect.Power(power, nil, "")
-		right.Attributes = right.Attributes.With(model.Allows, strings.Fields(strings.ReplaceAll(s.access.Settings[mighty], ",", " "))...)
+		right := model.Object{Kind: model.RightKind, Name: model.Superuser}
+		right.Attributes = right.Attributes.With(model.Allows, s.powers()...)
 		if err := found(right); err != nil {
 			return err
 		}

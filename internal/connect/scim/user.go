@@ -248,10 +248,15 @@ func (s *session) elevated(u *user) (out []string) {
 }
 
 func (s *session) mighty(role string) bool {
+	return slices.ContainsFunc(s.powers(), func(x string) bool { return strings.EqualFold(x, role) })
+}
+
+// powers are the roles that make superuser, as the settings name them.
+func (s *session) powers() (out []string) {
 	for x := range strings.SplitSeq(s.access.Settings[mighty], ",") {
-		if x = strings.TrimSpace(x); x != "" && strings.EqualFold(x, role) {
-			return true
+		if x = strings.TrimSpace(x); x != "" {
+			out = append(out, x)
 		}
 	}
-	return false
+	return out
 }

@@ -6,6 +6,7 @@ package model
 import (
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"unicode/utf8"
 )
 
@@ -67,12 +68,28 @@ const (
 	Owner          = "owner"           // whose account it is; known to Hen Roost, not to the target
 )
 
-// OfSurveys are attributes that whole surveys alone tell: what is read back after a step says nothing of them. In what an
-// account differs from its namesakes is not among them: after a step it is not known until the next survey.
-var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade, ShadowedBy, Owns}
+// OfSurveys are attributes that whole surveys alone tell: what is read back after a step may say nothing of them. Where a step
+// may change one, its target is surveyed after it.
+var OfSurveys = []string{LastSignIn, FailedSignIns, LyingAbout, SharedLogin, FactoryMade, ShadowedBy, UnevenWith, OpenWide, Owns, Elevation,
+	Seats}
 
 // Telling are those of them that are findings of their own: an object that has one is marked.
-var Telling = []string{SharedLogin, FactoryMade, ShadowedBy}
+var Telling = []string{SharedLogin, FactoryMade, ShadowedBy, UnevenWith, OpenWide}
+
+// Carried is an object that was read back after a step, with what surveys alone tell of it as the last one did.
+func Carried(was, now Object) Object {
+	for _, attribute := range OfSurveys {
+		odd := slices.Contains(Telling, attribute)
+		if odd && now.Attributes.One(Disabled) == "yes" {
+			continue // what is shut opens nothing
+		}
+		if v := was.Attributes.Get(attribute); v != nil && !now.Attributes.Has(attribute) {
+			now.Attributes = now.Attributes.With(attribute, v...)
+			now.Marked = now.Marked || odd
+		}
+	}
+	return now
+}
 
 // Superuser is the name of the right by which a target tells what makes
 // somebody superuser there: being one of its members, in one of its member

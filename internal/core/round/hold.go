@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/power"
 )
 
 // Hold is why a round may not run until somebody who did not draft it approves it.
@@ -39,9 +40,8 @@ type Facts struct {
 	Target         *model.Target
 	Shield         model.Shield
 	Accounts       int                          // of people, seen there, those not counted that the round itself removed
-	Administrators map[string][]string          // open accounts of users that can become superuser, ours not among them → through what
-	Power          Power                        // what makes somebody superuser there
-	Mighty         func(right string) bool      // whether a right makes superuser, there or not; nil: none does beside those in Power
+	Administrators map[string]bool              // open accounts of users that can become superuser, ours not among them
+	Power          *power.Power                 // who can become superuser there, and through what; nil: nobody can
 	Seen           map[string]*model.Object     // accounts that steps touch and of which more than the name counts, by name
 	Linked         func(user, name string) bool // whether an account is settled to be the user's; nil: none is
 	Purpose        map[string]int64             // accounts shut on purpose, by name → the bulk round, or less than 0 the suspension
@@ -75,7 +75,7 @@ const fewSteps = 3
 // Holds looks for what somebody else should see before the steps run.
 // conflict says which two roles a user holds that nobody may hold both.
 func Holds(steps []Step, facts map[string]Facts, conflict func(user string) (a, b string, ok bool)) []Hold {
-	h := holder{conflict: conflict, seen: map[string]bool{}}
+	h := holder{conflict: conflict, broke: map[string]int{}}
 	for from := 0; from < len(steps); {
 		to := from
 		for to < len(steps) && steps[to].Target == steps[from].Target {
@@ -89,7 +89,7 @@ func Holds(steps []Step, facts map[string]Facts, conflict func(user string) (a, 
 
 type holder struct {
 	conflict func(string) (string, string, bool)
-	seen     map[string]bool // users told of already
+	broke    map[string]int // by user: the place in out of the hold for two roles that nobody may have both of; -1: there is none
 	out      []Hold
 }
 
@@ -113,7 +113,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	}
 	name := f.Target.Name
 	var removed, disabled, elevated, reopened, cleared some
-	admins := newAdmins(f)
+	admins, course := newAdmins(f), f.Power.Course()
 	for i, s := range steps {
 		at := first + i
 		switch {
@@ -140,9 +140,10 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 				"%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act),
 				Subject(s.Act), name)
 		}
-		if through := f.Gains(s.Act); through != "" {
-			elevated.add(fmt.Sprintf("%s (%s)", gainer(s.Act), through), at)
+		if through := f.gains(s.Act, course); through != "" {
+			elevated.add(fmt.Sprintf("%s (%s)", gainer(s.Act, course), through), at)
 		}
+		course.Take(s.Act, false)
 		h.broken(s, at, name)
 	}
 	l := f.Target.Limits
@@ -213,9 +214,16 @@ func by(n int64) string {
 	return fmt.Sprintf("round %d", n)
 }
 
-// gainer names who an act is about, the person where one is known.
-func gainer(a model.Act) string {
+// gainer names who an act is about, the person where one is known; of a group, who is in it.
+func gainer(a model.Act, c *power.Course) string {
 	name := a.Name
+	if a.Moves() && a.MemberKind == model.GroupKind {
+		const most = 6
+		if list := c.Below(model.Named{Kind: a.MemberKind, Name: a.Member}, most); len(list) > 0 {
+			return few(list) + " in group " + a.Member
+		}
+		return "group " + a.Member + ", which is empty"
+	}
 	if a.Moves() {
 		name = a.Member
 	}
@@ -263,15 +271,24 @@ func closesFactory(a model.Act, o *model.Object) bool {
 		(o.Attributes.Has(model.FactoryMade) || o.Attributes.Has(model.Locked))
 }
 
-// broken tells once of a user who gains something while holding two roles that nobody may.
+// broken holds all steps by which a user gains something while holding two roles that nobody may.
 func (h *holder) broken(s Step, at int, target string) {
 	gains := s.Verb == model.Create || s.Verb == model.JoinIt || s.Verb == model.Enable || s.Verb == model.Modify
-	if h.conflict == nil || !gains || s.User == "" || h.seen[s.User] {
+	if h.conflict == nil || !gains || s.User == "" {
 		return
 	}
-	h.seen[s.User] = true
-	if a, b, ok := h.conflict(s.User); ok {
-		h.hold(NeverWith, target, false, []int{at}, "%s holds both %s and %s, which nobody may (never-with)", s.User, a, b)
+	key := s.User + " on " + target
+	place, asked := h.broke[key]
+	if !asked {
+		place = -1
+		if a, b, ok := h.conflict(s.User); ok {
+			place = len(h.out)
+			h.hold(NeverWith, target, false, nil, "%s holds both %s and %s, which nobody may (never-with)", s.User, a, b)
+		}
+		h.broke[key] = place
+	}
+	if place >= 0 {
+		h.out[place].Steps = append(h.out[place].Steps, at)
 	}
 }
 
@@ -301,15 +318,22 @@ func few(names []string) string {
 // Refused looks at steps of an approved round once more before they run, with
 // what is known now. held are the holds under which the round was approved, with
 // the places of their steps in all that the round holds; seqs are the places of
-// the steps looked at. It returns the first hold that nobody has approved, nil
-// when the steps may run.
-func Refused(steps []Step, seqs []int, facts Facts, held []Hold) *Hold {
-	for _, now := range Holds(steps, map[string]Facts{facts.Target.Name: facts}, nil) {
-		if now.Firm || !approved(now, seqs, held) {
-			return &now
+// the steps looked at. It returns the first hold that somebody could have approved and nobody has, nil for none: then no step may
+// run; and beside, by their places among the steps, those that nobody can approve, each with why: the others may run without them.
+func Refused(steps []Step, seqs []int, facts Facts, held []Hold, conflict func(user string) (a, b string, ok bool)) (all *Hold,
+	some map[int]string) {
+	some = map[int]string{}
+	for _, now := range Holds(steps, map[string]Facts{facts.Target.Name: facts}, conflict) {
+		switch {
+		case now.Firm:
+			for _, at := range now.Steps {
+				some[at] = now.Kind + ": " + now.Words
+			}
+		case all == nil && !approved(now, seqs, held):
+			all = &now
 		}
 	}
-	return nil
+	return all, some
 }
 
 // approved says whether all steps of a hold stand in approved ones of its kind.

@@ -21,7 +21,7 @@ func (h *holder) misplaced(steps []Step, first int, f Facts) {
 	var out some
 	for i, s := range steps {
 		if home := f.misplaces(s.Act); home != "" {
-			out.add(gainer(s.Act)+" at "+home, first+i)
+			out.add(gainer(s.Act, nil)+" at "+home, first+i)
 		}
 	}
 	if len(out.names) > 0 {

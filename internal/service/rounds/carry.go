@@ -219,10 +219,28 @@ func (s *Carrier) carryTarget(ctx context.Context, r store.Round, target string,
 		}
 	}
 	return s.runner.Target(ctx, r.ID, target, steps, work.How{FailShare: failShare, Guard: s.guard(r, target), After: func() {
-		if _, _, err := s.Compare(context.WithoutCancel(ctx), target); err != nil {
+		if err := s.settled(context.WithoutCancel(ctx), target); err != nil {
 			s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)
 		}
 	}})
+}
+
+// settled leaves a target as a survey would at the end of steps on it, and compares it.
+func (s *Carrier) settled(ctx context.Context, target string) error {
+	row, err := s.Store.Target(ctx, target)
+	if err != nil {
+		return err
+	}
+	if row.SurveyDue {
+		slot, _ := ctx.Value(slotKey{}).(*work.Slot)
+		r := s.SurveyAfter(ctx, target, slot)
+		if r.State == seen.Surveyed {
+			return nil // and compared
+		}
+		s.Log.Warn("not surveyed after steps that changed more than they name; it is tried again", "target", target, "error", r.Words)
+	}
+	_, _, err = s.Compare(ctx, target)
+	return err
 }
 
 // drop ends the steps of a round that nobody has begun, without trying them.

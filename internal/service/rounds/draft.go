@@ -224,13 +224,7 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 			facts[name] = f
 		}
 	}
-	holds := round.Holds(steps, facts, func(user string) (string, string, bool) {
-		p, ok := c.Plan.Person(user)
-		if !ok {
-			return "", "", false
-		}
-		return p.Conflict()
-	})
+	holds := round.Holds(steps, facts, conflict(c))
 	drafted := make([]store.Step, len(steps))
 	for i, st := range steps {
 		drafted[i] = store.Step{Wave: st.Wave, Tier: st.Tier, Stage: int(st.Stage), Act: st.Act, Outcome: waiting}
@@ -246,9 +240,21 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 	}
 	r.State, r.Revision, r.DraftedBy, r.DraftedAt = Drafted, c.Revision, who.Name, s.Now()
 	words := "drafted round %d with " + door.Count(len(steps), "step", "steps")
-	if len(holds) > 0 {
+	firm := map[int]bool{}
+	for _, h := range holds {
+		if !h.Firm {
+			r.State = OnHold
+			continue
+		}
+		for _, at := range h.Steps {
+			firm[at] = true
+		}
+	}
+	if len(firm) == len(steps) {
 		r.State = OnHold
-		words += "; it is held: " + holds[0].Words
+	}
+	if len(holds) > 0 {
+		words += map[string]string{OnHold: "; it is held: ", Drafted: "; steps are left out of it: "}[r.State] + holds[0].Words
 		if len(holds) > 1 {
 			words += fmt.Sprintf(" (and %s more)", door.Count(len(holds)-1, "reason", "reasons"))
 		}

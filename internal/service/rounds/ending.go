@@ -75,16 +75,26 @@ type lastRead struct {
 }
 
 func (l *lastRead) take(res work.Result) {
+	for _, o := range res.Answer.Made {
+		l.put(model.Named{Kind: o.Kind, Name: o.Name}, &o, true)
+	}
+	for _, n := range res.Answer.Gone {
+		l.put(n, nil, false)
+	}
 	n, o := res.Of(), res.Answer.Object
 	removed := res.Verb == model.Remove && o == nil && held(string(res.Outcome))
 	if o == nil && !removed {
 		return
 	}
+	l.put(n, o, res.Verb == model.Create && res.Outcome == connect.Done)
+}
+
+func (l *lastRead) put(n model.Named, o *model.Object, made bool) {
 	if _, known := l.seen[n]; !known {
 		l.order = append(l.order, n)
 	}
 	l.seen[n] = o
-	l.made[n] = l.made[n] || res.Verb == model.Create && res.Outcome == connect.Done
+	l.made[n] = l.made[n] || made
 }
 
 // sorted returns those that steps made apart from the others, and those that are gone.

@@ -11,6 +11,7 @@ import (
 	"hen-roost/internal/core/round"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
@@ -20,52 +21,85 @@ import (
 // against what is declared by then, and what is there. Who still can administer
 // a target is asked of the target itself, where a step could take that away.
 
-// facts are what the guards want to know of the targets of some steps, as far as it is stored.
+// facts are what the guards want to know of the targets of steps that are drafted, as far as it is stored.
 func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.Step) (map[string]round.Facts, error) {
-	names := map[string][]string{}
+	by, out := map[string][]round.Step{}, map[string]round.Facts{}
 	for _, st := range steps {
-		list := names[st.Target]
-		if name := st.Account(); name != "" {
-			list = append(list, name)
-		}
-		names[st.Target] = list
+		by[st.Target] = append(by[st.Target], st)
 	}
-	out := map[string]round.Facts{}
-	cut, err := s.cutOff(ctx, steps)
-	if err != nil {
-		return nil, err
-	}
-	opens := map[string][]model.Act{}
-	for _, st := range steps {
-		if st.Verb == model.Enable {
-			opens[st.Target] = append(opens[st.Target], st.Act)
-		}
-	}
-	for target, touched := range names {
+	for target, list := range by {
 		if c.Plan.Targets[target] == nil {
 			continue
 		}
-		f, err := s.factsOn(ctx, c, target, touched)
+		f, err := s.factsOn(ctx, c, target, list, steps)
 		if err != nil {
-			return nil, err
-		}
-		row, err := s.Store.Target(ctx, target)
-		if err != nil {
-			return nil, err
-		}
-		f.Accounts, f.Suspended = row.Accounts, cut
-		if f.Pools, err = s.pools(ctx, target, steps); err != nil {
-			return nil, err
-		}
-		if f.Shared, err = s.sharedPools(ctx, c, target, steps); err != nil {
-			return nil, err
-		}
-		if f.Purpose, err = s.Purpose(ctx, target, opens[target]); err != nil {
 			return nil, err
 		}
 		out[target] = f
 	}
 	return out, nil
+}
+
+// factsOn are the facts of one target for steps on it; all are those of every target that are looked at with them. It is the one
+// place where facts are gathered, so that what is asked at the draft is asked before each batch.
+func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target string, steps, all []round.Step) (f round.Facts, err error) {
+	d := c.Plan.Targets[target]
+	var names []string
+	var opens []model.Act
+	var moved []model.Named
+	for _, st := range steps {
+		if name := st.Account(); name != "" {
+			names = append(names, name)
+		}
+		if st.Verb == model.Enable {
+			opens = append(opens, st.Act)
+		}
+		if st.Moves() && st.MemberKind == model.GroupKind {
+			moved = append(moved, model.Named{Kind: st.MemberKind, Name: st.Member})
+		}
+	}
+	slices.Sort(names)
+	names = slices.Compact(names)
+	f = round.Facts{Target: d.Target, Shield: d.Shield()}
+	var linked map[string]string
+	var row store.Target
+	var admins map[string]*model.Object
+	for _, gather := range []func() error{
+		func() (err error) { f.Seen, err = s.Store.Flagged(ctx, target, names); return err },
+		func() (err error) { linked, err = s.Store.LinkedNames(ctx, target, door.KeysOf(f.Seen)); return err },
+		func() (err error) { f.Power, err = s.PowerOn(ctx, d, moved); return err },
+		func() (err error) { admins, err = s.Store.Administrators(ctx, target, d.Login); return err },
+		func() (err error) { row, err = s.Store.Target(ctx, target); return err },
+		func() (err error) { f.Suspended, err = s.cutOff(ctx, steps); return err },
+		func() (err error) { f.Pools, err = s.pools(ctx, target, steps); return err },
+		func() (err error) { f.Shared, err = s.sharedPools(ctx, c, target, all); return err },
+		func() (err error) { f.Purpose, err = s.Purpose(ctx, target, opens); return err },
+	} {
+		if err := gather(); err != nil {
+			return f, err
+		}
+	}
+	f.Linked = func(user, name string) bool { return user != "" && linked[name] == user }
+	f.Accounts, f.Administrators = row.Accounts, map[string]bool{}
+	for _, o := range f.Seen {
+		f.Power.Account(o)
+	}
+	for name, o := range admins {
+		f.Administrators[name] = true
+		f.Power.Account(o)
+	}
+	return f, nil
+}
+
+// conflict says which two roles a user holds that nobody may hold both.
+func conflict(c *declared.Current) func(user string) (a, b string, ok bool) {
+	return func(user string) (string, string, bool) {
+		p, ok := c.Plan.Person(user)
+		if !ok {
+			return "", "", false
+		}
+		return p.Conflict()
+	}
 }
 
 // cutOff are the users who were cut off, of those whom steps would let in.
@@ -99,38 +133,6 @@ func (s *Carrier) Purpose(ctx context.Context, target string, opens []model.Act)
 	return out, err
 }
 
-// factsOn are the facts of one target for steps that touch the named accounts.
-func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target string, names []string) (round.Facts, error) {
-	d := c.Plan.Targets[target]
-	slices.Sort(names)
-	names = slices.Compact(names)
-	f := round.Facts{Target: d.Target, Shield: d.Shield()}
-	if k := d.Schema.Of(model.RightKind); k != nil && k.Spelled != nil {
-		f.Mighty = k.Spelled.Mighty
-	}
-	var err error
-	if f.Seen, err = s.Store.Flagged(ctx, target, names); err != nil {
-		return f, err
-	}
-	linked, err := s.Store.LinkedNames(ctx, target, door.KeysOf(f.Seen))
-	if err != nil {
-		return f, err
-	}
-	f.Linked = func(user, name string) bool { return user != "" && linked[name] == user }
-	right, err := s.Store.Set(ctx, target, model.Named{Kind: model.RightKind, Name: model.Superuser})
-	switch {
-	case err == nil:
-		f.Power = round.PowerOf(&right)
-	case err != store.ErrNone:
-		return f, err
-	}
-	if err == nil || slices.ContainsFunc(door.KeysOf(f.Seen), func(n string) bool { return f.Seen[n].Administers() }) {
-		f.Administrators, err = s.Store.Administrators(ctx, target, d.Login)
-		return f, err
-	}
-	return f, nil
-}
-
 // Keeps says of acts that are to be carried out at once, outside of any round,
 // which of them a guard that nobody can lift keeps from being done, and why: by
 // their places, "" for those that it lets be.
@@ -155,111 +157,130 @@ func (s *Carrier) Keeps(ctx context.Context, c *declared.Current, acts []model.A
 }
 
 // guard is what the runner asks before each batch of a round on a target.
-func (s *Carrier) guard(r store.Round, target string) func(context.Context, []work.Step, work.Read) (string, error) {
+func (s *Carrier) guard(r store.Round, target string) work.Guard {
 	var held []round.Hold
 	var closed *round.Closed
-	return func(ctx context.Context, steps []work.Step, read work.Read) (string, error) {
+	due := false
+	return func(ctx context.Context, steps []work.Step, read work.Read) (refusal work.Refusal, err error) {
 		c, err := s.Current(ctx)
 		if err != nil {
-			return "", err
+			return refusal, err
 		}
 		if c.Plan.Targets[target] == nil {
-			return fmt.Sprintf("%s is no longer declared", target), nil
+			return work.Refusal{All: fmt.Sprintf("%s is no longer declared", target)}, nil
 		}
 		if held == nil {
 			if held, err = s.heldFor(ctx, r.ID); err != nil {
-				return "", err
+				return refusal, err
 			}
 		}
-		acts, seqs, names := make([]round.Step, len(steps)), make([]int, len(steps)), []string{}
-		var opens []model.Act
+		acts, seqs := make([]round.Step, len(steps)), make([]int, len(steps))
 		closes := false
 		for i, st := range steps {
 			acts[i], seqs[i] = round.Step{Act: st.Act.Act}, st.Seq
-			if name := st.Account(); name != "" {
-				names = append(names, name)
-			}
-			if st.Verb == model.Enable && !r.Bulk && r.Undoes == 0 {
-				opens = append(opens, st.Act.Act)
-			}
 			closes = closes || round.Shuts(st.Act.Act) || round.Removes(st.Act.Act)
 		}
-		f, err := s.factsOn(ctx, c, target, names)
+		f, err := s.factsOn(ctx, c, target, acts, acts)
 		if err != nil {
-			return "", err
+			return refusal, err
 		}
-		if f.Suspended, err = s.cutOff(ctx, acts); err != nil {
-			return "", err
+		if r.Bulk || r.Undoes != 0 { // whoever asks for it in so many words means it
+			f.Purpose = nil
 		}
-		if f.Purpose, err = s.Purpose(ctx, target, opens); err != nil {
-			return "", err
+		if !due && f.Spreads(acts, c.Plan.Targets[target].Schema) {
+			if err := s.Store.SetSurveyDue(ctx, target, true); err != nil {
+				return refusal, err
+			}
+			due = true
 		}
 		if closes {
 			if closed == nil {
 				var all round.Closed
 				if all.Disabled, all.Removed, err = s.Store.ClosedOn(ctx, r.ID, target); err != nil {
-					return "", err
+					return refusal, err
 				}
 				closed = &all
 			}
-			if err := s.closing(ctx, acts, &f, *closed); err != nil {
-				return "", err
+			f.Closed = closedBeside(acts, *closed)
+		}
+		if f.Weakens(acts) {
+			if err := s.administratorsNow(ctx, c, target, acts, &f, read); err != nil {
+				return refusal, err
 			}
 		}
-		if slices.ContainsFunc(acts, func(a round.Step) bool { return f.Weakens(a.Act) }) {
-			if err := s.administratorsNow(ctx, target, &f, read); err != nil {
-				return "", err
-			}
+		all, some := round.Refused(acts, seqs, f, held, conflict(c))
+		if all != nil {
+			refusal.All = all.Kind + ": " + all.Words
 		}
-		if h := round.Refused(acts, seqs, f, held); h != nil {
-			return h.Kind + ": " + h.Words, nil
-		}
-		return "", nil
+		refusal.Some = some
+		return refusal, nil
 	}
 }
 
-// closing fills in what the limits count: all that the round closes on the
-// target, of which the steps looked at count by themselves, and the accounts there.
-func (s *Carrier) closing(ctx context.Context, steps []round.Step, f *round.Facts, all round.Closed) error {
-	row, err := s.Store.Target(ctx, f.Target.Name)
-	if err != nil {
-		return err
-	}
-	f.Accounts, f.Closed = row.Accounts, all
+// closedBeside is all that a round closes on a target, without the steps that are looked at, which count by themselves.
+func closedBeside(steps []round.Step, all round.Closed) round.Closed {
 	for _, st := range steps {
 		switch {
 		case round.Shuts(st.Act):
-			f.Closed.Disabled--
+			all.Disabled--
 		case round.Removes(st.Act):
-			f.Closed.Removed--
+			all.Removed--
 		}
 	}
-	return nil
+	return all
 }
 
 // administratorsNow asks the target itself who can become superuser there.
-func (s *Carrier) administratorsNow(ctx context.Context, target string, f *round.Facts, read work.Read) error {
-	could := map[string][]string{}
+func (s *Carrier) administratorsNow(ctx context.Context, c *declared.Current, target string, steps []round.Step, f *round.Facts,
+	read work.Read) error {
+	could, sets := map[string]*model.Object{}, map[model.Named]model.Object{}
+	var right *model.Object
+	var ways, moved []model.Named
 	err := read(ctx, func(o model.Object) error {
-		if o.Administers() {
-			could[o.Name] = o.Attributes.Get(model.Elevation)
-		}
-		if o.Kind == model.RightKind && o.Name == model.Superuser {
-			f.Power = round.PowerOf(&o)
+		n := model.Named{Kind: o.Kind, Name: o.Name}
+		switch {
+		case o.Administers():
+			could[o.Name] = &o
+		case o.Kind == model.RightKind && o.Name == model.Superuser:
+			right = &o
+		case o.Kind == model.GroupKind || o.Kind == model.RightKind || o.Kind == model.ElevationKind:
+			sets[n] = o
+			if o.Kind == model.ElevationKind {
+				ways = append(ways, n)
+			}
 		}
 		return nil
 	})
 	if err != nil {
 		return err
 	}
+	for _, st := range steps {
+		if st.Moves() && st.MemberKind == model.GroupKind {
+			moved = append(moved, model.Named{Kind: st.MemberKind, Name: st.Member})
+		}
+	}
+	if f.Power, err = seen.PowerFrom(c.Plan.Targets[target], right, ways, moved, func(names []model.Named) (out []model.Object, err error) {
+		for _, n := range names {
+			if o, there := sets[n]; there {
+				out = append(out, o)
+			}
+		}
+		return out, nil
+	}); err != nil {
+		return err
+	}
 	linked, err := s.Store.LinkedNames(ctx, target, door.KeysOf(could))
 	if err != nil {
 		return err
 	}
-	f.Administrators = map[string][]string{}
-	for name, ways := range could {
+	f.Administrators = map[string]bool{}
+	for _, o := range f.Seen {
+		f.Power.Account(o)
+	}
+	for name, o := range could {
+		f.Power.Account(o)
 		if linked[name] != "" && name != f.Shield.Login {
-			f.Administrators[name] = ways
+			f.Administrators[name] = true
 		}
 	}
 	return nil

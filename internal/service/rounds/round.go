@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -58,6 +59,7 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
+	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
 	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
 	First      string            `json:"first,omitempty" doc:"how its first wave was chosen"`
@@ -178,8 +180,17 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 	if r.Lost != "" {
 		out.Lost = strings.Split(r.Lost, "\n")
 	}
+	firm, all := map[int]bool{}, false
 	for _, h := range holds {
 		out.Holds = append(out.Holds, Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm})
+		if h.Firm {
+			var steps []int
+			if all = all || json.Unmarshal([]byte(h.Steps), &steps) != nil; !all {
+				for _, seq := range steps {
+					firm[seq] = true
+				}
+			}
+		}
 	}
 	for _, c := range counts {
 		last := len(out.Targets) - 1
@@ -195,6 +206,9 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		}
 		out.Steps += c.N
 		out.Outcomes[c.Outcome] += c.N
+	}
+	if out.LeftOut = len(firm); all {
+		out.LeftOut = out.Steps
 	}
 	if r.State != Drafted && r.State != OnHold && r.State != Approved {
 		return out, nil
@@ -316,7 +330,7 @@ func (s *Carrier) whyNot(ctx context.Context, id int64, to string) error {
 }
 
 // Approve lets a drafted round run. One that is held needs an operator who did
-// not draft it; a firm hold is lifted by nobody.
+// not draft it. A firm hold is lifted by nobody: its steps are left out when the round runs.
 func (s *Carrier) Approve(ctx context.Context, who door.Operator, id int64) (Round, error) {
 	return s.ApproveWith(ctx, who, id, "", "")
 }
@@ -335,14 +349,22 @@ func (s *Carrier) ApproveWith(ctx context.Context, who door.Operator, id int64, 
 	if err != nil {
 		return Round{}, err
 	}
-	for _, h := range holds {
-		if h.Firm {
-			return Round{}, door.Clashing("round %d cannot be approved by anybody: %s", id, h.Words)
-		}
+	shown, err := s.RoundOf(ctx, r)
+	if err != nil {
+		return Round{}, err
+	}
+	firm := slices.IndexFunc(holds, func(h store.Hold) bool { return h.Firm })
+	if firm >= 0 && shown.LeftOut == shown.Steps {
+		return Round{}, door.Clashing("round %d cannot be approved by anybody: %s", id, holds[firm].Words)
 	}
 	words, alone := "approved round %d", false
+	if firm >= 0 {
+		words += "; " + door.Count(shown.LeftOut, "step is", "steps are") + " left out of it: " +
+			strings.ReplaceAll(holds[firm].Words, "%", "%%")
+	}
+	holds = slices.DeleteFunc(holds, func(h store.Hold) bool { return h.Firm })
 	if len(holds) > 0 && r.State == OnHold {
-		words = "approved round %d, which was held: " + strings.ReplaceAll(holds[0].Words, "%", "%%")
+		words = strings.Replace(words, "%d", "%d, which was held: "+strings.ReplaceAll(holds[0].Words, "%", "%%"), 1)
 		own, err := s.Approver(ctx, who, door.Second{Authors: strings.Split(r.DraftedBy, ","), Needs: []door.Duty{door.Approve},
 			What: fmt.Sprintf("round %d, which is held because %s", id, holds[0].Words), Password: password, From: from})
 		if err != nil {

@@ -191,6 +191,11 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 		return err
 	}
 	now, names := time.Now(), seen.Behind(c, known, nil)
+	for name, row := range known {
+		if row.SurveyDue && c.Plan.Targets[name] != nil && !slices.Contains(names, name) {
+			names = append(names, name)
+		}
+	}
 	names = slices.DeleteFunc(names, func(name string) bool { return busy[name] }) // compared at the end of their steps
 	for name := range since {
 		if !slices.Contains(names, name) {
@@ -201,7 +206,12 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 		if first, ok := since[name]; !ok {
 			since[name] = now
 		} else if now.Sub(first) > behindFor && s.Life.Err() == nil {
+			since[name] = now // a target that does not answer is not asked every moment
 			s.Once("compare/"+name, func(ctx context.Context) error {
+				if known[name].SurveyDue {
+					_, err := s.Survey(ctx, door.Itself, []string{name}, nil)
+					return err
+				}
 				_, _, err := s.Compare(ctx, name)
 				return err
 			})

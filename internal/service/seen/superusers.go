@@ -6,7 +6,6 @@ import (
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
-	"hen-roost/internal/store"
 )
 
 // Superusers are who can become superuser on a target, and all that leads there.
@@ -48,16 +47,12 @@ func (s *Seen) TargetSuperusers(ctx context.Context, who door.Operator, target s
 		out.Accounts = append(out.Accounts, Held{Name: name, User: owner[name], UserName: c.FullName(owner[name]), System: o.System,
 			Protected: why, Attributes: o.Attributes.Map()})
 	}
-	right, err := s.Store.Set(ctx, target, model.Named{Kind: model.RightKind, Name: model.Superuser})
-	if err == store.ErrNone {
-		return out, nil
-	}
+	p, err := s.PowerOn(ctx, d, nil)
 	if err != nil {
 		return out, err
 	}
-	out.Groups = orEmpty(right.Attributes.Get(model.MemberGroups))
-	out.Rights = orEmpty(right.Attributes.Get(model.Allows))
-	for _, name := range right.Attributes.Get(model.Members) {
+	out.Groups, out.Rights = orEmpty(p.Sets(model.GroupKind)), orEmpty(p.Sets(model.RightKind))
+	for _, name := range p.Accounts() {
 		switch {
 		case name == model.Everyone:
 			out.Everyone = true

@@ -109,9 +109,19 @@ func (s *Seen) targetNames(c *declared.Current, names []string) ([]string, error
 }
 
 func (s *Seen) surveyOne(ctx context.Context, name string, slot *work.Slot) SurveyResult {
+	return s.surveyBy(ctx, name, slot, s.surveyInto)
+}
+
+// SurveyAfter surveys a target on which the caller works, and holds the lease, at the end of that work. slot may be nil.
+func (s *Seen) SurveyAfter(ctx context.Context, name string, slot *work.Slot) SurveyResult {
+	return s.surveyBy(ctx, name, slot, s.readInto)
+}
+
+func (s *Seen) surveyBy(ctx context.Context, name string, slot *work.Slot,
+	into func(context.Context, string, *work.Slot) (sighted, error)) SurveyResult {
 	began := time.Now()
 	r := SurveyResult{Target: name}
-	seen, err := s.surveyInto(ctx, name, slot)
+	seen, err := into(ctx, name, slot)
 	r.Accounts, r.Changed = seen.accounts, len(seen.changed)
 	r.TookMS = time.Since(began).Milliseconds()
 	if errors.Is(err, work.ErrHeld) {
@@ -216,6 +226,11 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 		return out, err
 	}
 	defer held.Release()
+	return s.readInto(ctx, name, slot)
+}
+
+// readInto is surveyInto for who holds the lease.
+func (s *Seen) readInto(ctx context.Context, name string, slot *work.Slot) (out sighted, err error) {
 	c, access, err := s.Reach(ctx, name)
 	if err != nil {
 		return out, err
@@ -233,7 +248,9 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 			access.Homes, out.place = d.Target.Homes.Stale > 0, PlaceOf(d)
 		}
 	}
-	access = slot.Through(access)
+	if slot != nil {
+		access = slot.Through(access)
+	}
 	mark := row.Mark
 	if row.MarkOf != out.markOf || row.WholeAt == nil || s.Now().Sub(*row.WholeAt) > wholeEvery {
 		mark = ""
@@ -254,7 +271,9 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 	if err != nil {
 		return out, err
 	}
-	out.changed, err = seen.Done(ctx)
+	if out.changed, err = seen.Done(ctx); err == nil && row.SurveyDue {
+		err = s.Store.SetSurveyDue(ctx, name, false)
+	}
 	if out.accounts = out.Accounts; !out.Whole {
 		out.accounts = row.Accounts + seen.More
 	}

@@ -28,7 +28,7 @@
   let busy = $state(false);
   const r = $derived(live.current);
   const over = $derived(['complete', 'incomplete', 'stopped', 'undone'].includes(r?.state ?? ''));
-  const firm = $derived(r?.holds.some((h) => h.firm) ?? false);
+  const refused = $derived(!!r?.['left-out'] && r['left-out'] === r.steps);
   const waves = $derived(
     [1, 2].map((wave) => ({ wave, targets: (r?.targets ?? []).filter((t) => t.wave === wave) })).filter((w) => w.targets.length),
   );
@@ -135,7 +135,9 @@
         </p>{/if}
       {#each r.holds as h, i (i)}
         <p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2">
-          <strong class="font-medium">{h.kind}</strong>: {h.words}{#if h.firm}. Nobody can approve that.{/if}
+          <strong class="font-medium">{h.kind}</strong>: {h.words}{#if h.firm}{refused
+              ? '. Nobody can approve that.'
+              : '. Nobody can approve that: it is left out when the round runs.'}{/if}
         </p>
       {/each}
       {#if lost.length}
@@ -147,7 +149,7 @@
         </details>
       {/if}
       <p class="mb-4 flex flex-wrap items-baseline gap-4">
-        {#if (r.state === 'draft' || r.state === 'held') && !firm}<Button
+        {#if (r.state === 'draft' || r.state === 'held') && !refused}<Button
             class="bg-ink text-paper rounded"
             disabled={busy}
             onclick={() => move('approve')}>Approve</Button>
