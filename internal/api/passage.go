@@ -55,6 +55,7 @@ type leaveRequest struct {
 	Body struct {
 		On      string `json:"on,omitempty" example:"2027-01-31" doc:"the last day; left out: today"`
 		AtOnce  bool   `json:"at-once,omitempty" doc:"the accounts are shut now"`
+		Remove  bool   `json:"remove,omitempty" doc:"with at-once: the accounts are removed, where they can be"`
 		HandTo  string `json:"hand-to,omitempty" doc:"who looks after the groups, services and people that they looked after"`
 		Because string `json:"because,omitempty" example:"retires"`
 		Look    bool   `json:"look,omitempty" doc:"say what it would do, and store nothing"`
@@ -107,7 +108,7 @@ func (h *handlers) people(api huma.API) {
 		"Give somebody their last day, and hand what they looked after to somebody else",
 		func(ctx context.Context, who door.Operator, in *leaveRequest) (life.Passage, error) {
 			b := in.Body
-			return h.Leave(ctx, who, life.LeaveRequest{User: in.ID, On: b.On, AtOnce: b.AtOnce, HandTo: b.HandTo, Because: b.Because,
-				Look: b.Look})
+			return h.Leave(ctx, who, life.LeaveRequest{User: in.ID, On: b.On, AtOnce: b.AtOnce, Remove: b.Remove, HandTo: b.HandTo,
+				Because: b.Because, Look: b.Look})
 		})
 }

@@ -19,7 +19,7 @@ func (a *app) bulk() *cobra.Command {
 	c := &cobra.Command{Use: "bulk [FILE.csv]", Short: "Draft a round from changes asked for one by one, or for a selection",
 		Args: cobra.MaximumNArgs(1),
 		Long: `Draft a round from a file with one change a line: columns user, target, what. A target of * means all where
-the user has an account; what is disable, enable, join GROUP, leave GROUP (of another kind: join licence
+the user has an account; what is disable, enable, remove (or remove ACCOUNT, of several there), join GROUP, leave GROUP (of another kind: join licence
 counter-seat) or change ATTRIBUTE=VALUE. Or for
 all users for whom a condition holds, with --where and --what. Every line is answered; those that cannot be
 are refused with the reason, and the others drafted all the same. --output csv writes the answers as a file.`,

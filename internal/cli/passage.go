@@ -317,22 +317,23 @@ func (a *app) userTime() *cobra.Command {
 
 func (a *app) leave() *cobra.Command {
 	var on, to, because string
-	var now, yes bool
+	var now, remove, yes bool
 	c := &cobra.Command{Use: "leave USER", Short: "Give somebody their last day, and hand what they looked after to somebody else",
 		Args: cobra.ExactArgs(1),
 		Long: `Give somebody their last day: today, or a day to come. After it their accounts are shut everywhere, and
-removed where the target's removal says after how long; --at-once shuts them now. Groups, services and people
+removed where the target's removal says after how long; --at-once shuts them now, and
+--remove removes them now, held where the target's limits say. Groups, services and people
 that they looked after are handed to somebody: without --hand-to it is told what there is. In the record their
 name stays.`,
 		Example: "  roost leave kari.berg --on 2027-01-31 --hand-to odd.strand --because \"retires\"\n" +
 			"  roost leave jonas.lind --at-once --because \"let go\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.lookedAt(c.Context(), "/users/"+url.PathEscape(args[0])+"/leave", map[string]any{"on": on, "at-once": now,
-				"hand-to": to,
-				"because": because}, yes)
+				"remove": remove, "hand-to": to, "because": because}, yes)
 		}}
 	c.Flags().StringVar(&on, "on", "", "the last day, as 2027-01-31; left out: today")
 	c.Flags().BoolVar(&now, "at-once", false, "shut the accounts now")
+	c.Flags().BoolVar(&remove, "remove", false, "with --at-once: remove the accounts, where they can be; undo makes them again")
 	c.Flags().StringVar(&to, "hand-to", "", "who looks after what they looked after")
 	reasonFlag(c, &because)
 	yesFlag(c, &yes)

@@ -74,7 +74,8 @@ func (x suite) told(all map[model.Named]model.Object, n model.Named) string {
 		return ""
 	}
 	m := o.Attributes.Without(byItself...).Map()
-	if k := x.schema.Of(n.Kind); len(slices.Concat(slices.Collect(maps.Values(m))...)) == 0 && k != nil && k.Does(model.JoinIt) && !k.Does(model.Create) {
+	empty := len(slices.Concat(slices.Collect(maps.Values(m))...)) == 0
+	if k := x.schema.Of(n.Kind); empty && k != nil && k.Does(model.JoinIt) && !k.Does(model.Create) {
 		return ""
 	}
 	var parts []string

@@ -329,7 +329,7 @@ func (c *comparer) strangers() {
 		case closed && c.goes(user) && c.kept(o.Name):
 			continue
 		case closed && c.goes(user): // shut in an earlier round: what is removed was out of use before
-			f.Verb, f.Changes = model.Remove, c.removal(o, state)
+			f.Verb, f.Changes = model.Remove, Removal(c.Desired, o)
 		case closed && (user != "" || rule != model.ReportUnexpected):
 			continue
 		case user != "" || rule != model.ReportUnexpected:
@@ -349,15 +349,15 @@ func (c *comparer) goes(user string) bool {
 	return c.Desired.Schema.Account().Does(model.Remove) && (t.Unexpected == model.RemoveUnexpected || user != "" && t.Removal.Keep > 0)
 }
 
-// removal is what goes with an account, and what becomes of its home.
-func (c *comparer) removal(o *model.Object, state []string) []model.Change {
-	out := []model.Change{{Attribute: model.Disabled, Before: state}}
-	for _, s := range c.Desired.Schema.Account().Attributes { // what it is made of, so that it can be made again
+// Removal is what goes with an account that is removed, as it is there, and what becomes of its home.
+func Removal(d *resolve.Desired, o *model.Object) []model.Change {
+	out := []model.Change{{Attribute: model.Disabled, Before: o.Attributes.Get(model.Disabled)}}
+	for _, s := range d.Schema.Account().Attributes { // what it is made of, so that it can be made again
 		if v := o.Attributes.Get(s.Name); s.Settable && !s.Many && len(v) == 1 && s.Name != model.Home && remade[s.Name] {
 			out = append(out, model.Change{Attribute: s.Name, Before: v})
 		}
 	}
-	home, how := o.Attributes.Get(model.Home), c.Desired.Target.Removal.Home
+	home, how := o.Attributes.Get(model.Home), d.Target.Removal.Home
 	if len(home) == 1 && how != model.HomeKept {
 		out = append(out, model.Change{Attribute: model.Home, Before: home, After: []string{how}})
 	}

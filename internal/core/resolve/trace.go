@@ -1,6 +1,10 @@
 package resolve
 
-import "hen-roost/internal/core/model"
+import (
+	"slices"
+
+	"hen-roost/internal/core/model"
+)
 
 // Why tells where a value comes from.
 func (p *Plan) Why(o model.Origin) model.Why { return p.d.Why(o) }
@@ -99,4 +103,56 @@ func (d *Desired) joining(a *model.Act, account Account, asked bool) model.Origi
 		}
 	}
 	return model.Origin{}
+}
+
+// Asks says whether the declaration asks now for what an act leaves behind: who is in a set, an account open or shut, a value,
+// something that is there.
+func (p *Plan) Asks(a model.Act) bool {
+	d := p.Targets[a.Target]
+	if d == nil {
+		return false
+	}
+	account, asked := d.account(a.User, a.Account())
+	asked = asked && account.Name == a.Account()
+	switch {
+	case a.Moves():
+		return d.in(a, account, asked) == (a.Verb == model.JoinIt) && (a.Verb == model.JoinIt || d.owns(a.Of()))
+	case a.Object != model.Account:
+		there := d.owns(a.Of()) || slices.ContainsFunc(d.Things, func(t Thing) bool { return t.Kind == a.Object && t.Name == a.Name })
+		return there == (a.Verb != model.Remove)
+	case a.Verb == model.Disable:
+		return !asked || account.Suspended()
+	case a.Verb == model.Remove:
+		return !asked && a.User != ""
+	case a.Verb == model.Create, a.Verb == model.Enable:
+		return asked && !account.Suspended()
+	case a.Verb == model.Modify && asked:
+		return slices.ContainsFunc(a.Changes, func(c model.Change) bool {
+			for i := range account.Fields() {
+				if account.FieldName(i) == c.Attribute {
+					v, _ := account.Value(i)
+					s, _ := d.Schema.Find(a.Object, c.Attribute)
+					return s.Same(v.Values, c.After)
+				}
+			}
+			return false
+		})
+	}
+	return false
+}
+
+// in says whether the declaration has somebody in a set.
+func (d *Desired) in(a model.Act, account Account, asked bool) bool {
+	if a.MemberKind == model.Account {
+		return asked && slices.ContainsFunc(account.Sets(), func(j Joining) bool { return j.Set == a.Of() })
+	}
+	return slices.ContainsFunc(d.Sets, func(s *Set) bool {
+		_, inside := s.Groups[a.Member]
+		return s.Named == a.Of() && inside
+	})
+}
+
+// owns says whether the declaration says who is in a set.
+func (d *Desired) owns(set model.Named) bool {
+	return slices.ContainsFunc(d.Sets, func(s *Set) bool { return s.Named == set })
 }

@@ -2,13 +2,18 @@ package life
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/drift"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/store"
 )
 
 // LeaveRequest says who goes, and when.
@@ -16,6 +21,7 @@ type LeaveRequest struct {
 	User    string
 	On      string // the last day; "" today
 	AtOnce  bool   // the last day was yesterday: the accounts are shut now
+	Remove  bool   // at once, and the accounts are removed where they can be
 	HandTo  string // who looks after what they looked after; needed where there is something
 	Because string
 	Look    bool
@@ -40,10 +46,19 @@ func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Pa
 	if err != nil {
 		return Passage{}, err
 	}
+	if q.Remove && !q.AtOnce {
+		return Passage{}, door.Wrong("remove", "accounts are removed at once only: say that too; otherwise the removal of their "+
+			"target says how long they are kept")
+	}
 	if q.AtOnce {
 		last = today.AddDate(0, 0, -1)
 	}
 	u := c.Declared.Users[q.User]
+	var edits []declare.Edit
+	if q.AtOnce && u.Span.From == today.Format(time.DateOnly) { // who joined today can leave today
+		u = &model.User{Span: model.Span{Until: u.Span.Until}}
+		edits = append(edits, declare.Edit{Section: "users", Name: q.User, Key: "from", Do: declare.Take})
+	}
 	switch day := last.Format(time.DateOnly); {
 	case q.AtOnce && q.On != "":
 		return Passage{}, door.Wrong("on", "at once, or on a day: not both")
@@ -59,9 +74,68 @@ func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Pa
 	if err != nil {
 		return Passage{}, err
 	}
-	edits := append([]declare.Edit{{Section: "users", Name: q.User, Key: "until", Do: declare.Set, Value: last.Format(time.DateOnly)}},
-		handed...)
+	edits = append(edits, declare.Edit{Section: "users", Name: q.User, Key: "until", Do: declare.Set, Value: last.Format(time.DateOnly)})
+	edits = append(edits, handed...)
+	if q.Remove {
+		return s.goes(ctx, who, c, q, edits, last.AddDate(0, 0, 1), because)
+	}
 	return s.pass(ctx, who, c, q.User, edits, last.AddDate(0, 0, 1), because, q.Look)
+}
+
+// goes is a leaving with which accounts are removed: where that cannot be they are shut.
+func (s *Life) goes(ctx context.Context, who door.Operator, c *declared.Current, q LeaveRequest, edits []declare.Edit, by time.Time,
+	because string) (Passage, error) {
+	acts, err := s.removing(ctx, c, q.User)
+	if err != nil {
+		return Passage{}, err
+	}
+	follows := func(context.Context, map[string]bool) (rounds.Round, string, error) {
+		if len(acts) == 0 {
+			return rounds.Round{}, "declared, and nothing is to be done today", nil
+		}
+		r, err := s.Ask(context.WithoutCancel(ctx), who, acts, because)
+		if err != nil {
+			return r, "", err
+		}
+		return s.begin(context.WithoutCancel(ctx), who, r)
+	}
+	out, err := s.passWith(ctx, who, c, q.User, edits, by, because, q.Look, follows)
+	for i := range out.Sides {
+		for _, a := range acts {
+			if a.Target == out.Sides[i].Target && a.Verb == model.Remove {
+				out.Sides[i].Loses = append(out.Sides[i].Loses, "account "+a.Name+" is removed")
+			}
+		}
+	}
+	return out, err
+}
+
+// removing are the acts that remove the accounts of somebody, and shut those that cannot be.
+func (s *Life) removing(ctx context.Context, c *declared.Current, user string) (acts []model.Act, err error) {
+	links, err := s.Store.LinksOf(ctx, user)
+	if err != nil {
+		return nil, err
+	}
+	for _, l := range links {
+		d := c.Plan.Targets[l.Target]
+		o, err := s.Store.Object(ctx, l.Target, model.Account, l.Name)
+		if errors.Is(err, store.ErrNone) || d == nil {
+			continue
+		}
+		if err != nil {
+			return nil, err
+		}
+		a := model.Act{Target: l.Target, Verb: model.Remove, Object: model.Account, Name: l.Name, User: user, Changes: drift.Removal(d, &o)}
+		if !d.Schema.Account().Does(model.Remove) {
+			if o.Attributes.One(model.Disabled) == "yes" {
+				continue
+			}
+			a.Verb, a.Changes = model.Disable, []model.Change{{Attribute: model.Disabled, Before: o.Attributes.Get(model.Disabled),
+				After: []string{"yes"}}}
+		}
+		acts = append(acts, a)
+	}
+	return acts, nil
 }
 
 // managing gives somebody another manager: who takes over or, of them themselves, whoever the one who goes had.

@@ -62,6 +62,11 @@ func (s *Life) follow(ctx context.Context, who door.Operator, what rounds.DraftR
 	if err != nil {
 		return r, "", err
 	}
+	return s.begin(ctx, who, r)
+}
+
+// begin runs a round that was drafted for those who may do so. words say what became of it.
+func (s *Life) begin(ctx context.Context, who door.Operator, r rounds.Round) (rounds.Round, string, error) {
 	decide := ""
 	if r.Undecided > 0 {
 		decide = fmt.Sprintf("; %s for a person to decide: roost drift", door.Count(r.Undecided, "finding is", "findings are"))
@@ -75,7 +80,8 @@ func (s *Life) follow(ctx context.Context, who door.Operator, what rounds.DraftR
 		return r, fmt.Sprintf("declared; round %d is drafted, for somebody who may approve and run it%s", r.ID, decide), nil
 	}
 	undecided, shown := r.Undecided, r.Decide
-	if _, err = s.Approve(ctx, who, r.ID); err == nil {
+	_, err := s.Approve(ctx, who, r.ID)
+	if err == nil {
 		r, err = s.RunRound(ctx, who, r.ID)
 	}
 	r.Undecided, r.Decide = undecided, shown
@@ -97,6 +103,19 @@ func dayOr(field, text string, otherwise time.Time) (time.Time, error) {
 // day and, unless it is only looked at, declares them and follows.
 func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current, user string, edits []declare.Edit, when time.Time,
 	because string, look bool) (Passage, error) {
+	return s.passWith(ctx, who, c, user, edits, when, because, look, func(done context.Context, before map[string]bool) (rounds.Round,
+		string, error) {
+		fresh, err := s.freshSince(done, user, before)
+		if err != nil || len(fresh) == 0 {
+			return rounds.Round{}, "declared, and nothing is to be done today", err
+		}
+		return s.follow(done, who, rounds.DraftRequest{Findings: fresh}, because)
+	})
+}
+
+// passWith is pass with what follows from it: before are the keys of what differed of the person before.
+func (s *Life) passWith(ctx context.Context, who door.Operator, c *declared.Current, user string, edits []declare.Edit, when time.Time,
+	because string, look bool, follows func(context.Context, map[string]bool) (rounds.Round, string, error)) (Passage, error) {
 	out := Passage{Handovers: []Handover{}, By: when.Format(time.DateOnly)}
 	after, err := s.PlanAfter(ctx, edits, when)
 	if err != nil {
@@ -114,13 +133,7 @@ func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current,
 	if out.Revision, err = s.Edit(ctx, who, c.Revision, edits, because); err != nil {
 		return out, err
 	}
-	done := context.WithoutCancel(ctx)
-	fresh, err := s.freshSince(done, user, before)
-	if err != nil || len(fresh) == 0 {
-		out.Words = "declared, and nothing is to be done today"
-		return out, err
-	}
-	out.Round, out.Words, err = s.follow(done, who, rounds.DraftRequest{Findings: fresh}, because)
+	out.Round, out.Words, err = follows(context.WithoutCancel(ctx), before)
 	return out, err
 }
 

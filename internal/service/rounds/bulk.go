@@ -7,8 +7,10 @@ import (
 	"slices"
 	"strings"
 
+	"hen-roost/internal/core/drift"
 	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/round"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -18,7 +20,7 @@ import (
 type BulkLine struct {
 	User   string `json:"user" example:"marit.fell"`
 	Target string `json:"target" example:"arctic-tern" doc:"a target, or * for all where they have an account"`
-	What   string `json:"what" example:"leave stores" doc:"disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE"`
+	What   string `json:"what" example:"leave stores" doc:"disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE"`
 }
 
 // BulkRequest asks for changes line by line, or for one change of all users a condition holds for.
@@ -118,7 +120,7 @@ func (s *Carrier) Ask(ctx context.Context, who door.Operator, acts []model.Act, 
 // selected makes the lines of a selection.
 func (s *Carrier) selected(c *declared.Current, q BulkRequest) ([]BulkLine, error) {
 	if q.What == "" {
-		return nil, door.Wrong("what", "say what to do for those selected: disable, enable, join GROUP, leave GROUP, or change "+
+		return nil, door.Wrong("what", "say what to do for those selected: disable, enable, remove, join GROUP, leave GROUP, or change "+
 			"ATTRIBUTE=VALUE")
 	}
 	users, err := c.Where(q.Where)
@@ -213,7 +215,35 @@ func (b *bulk) account(ctx context.Context, l BulkLine, target, name string) (ou
 	}
 	b.seen[act.Key()] = true
 	b.acts = append(b.acts, *act)
-	return "drafted", "", nil
+	return "drafted", b.against(*act), nil
+}
+
+// against says of an act that the declaration asks for the opposite: then it lasts until the next round.
+func (b *bulk) against(a model.Act) string {
+	back := opposite(a)
+	if a.Verb == model.Remove {
+		back.Verb = model.Create
+	}
+	if back.Verb == a.Verb && a.Verb != model.Modify || a.Verb == model.Disable { // what is shut on purpose is not opened by itself
+		return ""
+	}
+	if a.Verb == model.Modify {
+		back.Changes = slices.Clone(a.Changes)
+		for i, c := range a.Changes {
+			back.Changes[i].Before, back.Changes[i].After = c.After, c.Before
+		}
+	}
+	if !b.c.Plan.Asks(back) {
+		return ""
+	}
+	b.c.Plan.Trace(&back)
+	why := ""
+	if len(back.Changes) > 0 {
+		if why = round.Because(back); why != "" {
+			why = " (" + why + ")"
+		}
+	}
+	return "against the declaration" + why + ": it lasts until the next round; to let it be until a day, accept the finding after it"
 }
 
 // act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.
@@ -238,6 +268,14 @@ func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *m
 			return nil, "", nil
 		}
 		act.Changes = []model.Change{{Attribute: model.Disabled, Before: door, After: []string{after}}}
+	case "remove":
+		switch {
+		case rest != "" && rest != name: // of several accounts one alone
+			return nil, "", nil
+		case !d.Schema.Account().Does(model.Remove):
+			return nil, fmt.Sprintf("accounts on %s cannot be removed from here; disable it", target), nil
+		}
+		act.Verb, act.Changes = model.Remove, drift.Removal(d, &o)
 	case "join", "leave":
 		return b.member(ctx, act, verb, rest)
 	case "change":
@@ -253,7 +291,7 @@ func (b *bulk) act(ctx context.Context, l BulkLine, target, name string) (act *m
 		}
 		act.Verb, act.Changes = model.Modify, []model.Change{{Attribute: attribute, Before: before, After: []string{value}}}
 	default:
-		return nil, fmt.Sprintf("%q is not one of disable, enable, join GROUP, leave GROUP, change ATTRIBUTE=VALUE", l.What), nil
+		return nil, fmt.Sprintf("%q is not one of disable, enable, remove, join GROUP, leave GROUP, change ATTRIBUTE=VALUE", l.What), nil
 	}
 	return act, "", nil
 }

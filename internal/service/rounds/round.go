@@ -501,6 +501,14 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	for i, l := range lost {
 		words[i] = strings.ReplaceAll(l.Words, "\n", " ")
 	}
+	acts, stays, err := s.needed(ctx, acts)
+	if err != nil {
+		return Round{}, err
+	}
+	words = append(words, stays...)
+	if !r.Bulk {
+		words = append(words, stillAsked(c.Plan, done)...)
+	}
 	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")})
 	if out.ID == 0 {
 		out.Lost = words

@@ -344,7 +344,7 @@ func (s *Seen) Differences(ctx context.Context, d *resolve.Desired, known *drift
 		return outcome{}, err
 	}
 	var shut map[string]time.Time
-	if d.Target.Removal.Keep > 0 && d.Target.Unexpected == model.RemoveUnexpected {
+	if d.Target.Removal.Keep > 0 {
 		if shut, err = s.Store.ShutSince(ctx, name); err != nil {
 			return outcome{}, err
 		}

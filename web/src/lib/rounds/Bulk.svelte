@@ -170,7 +170,7 @@
       </div>
     {/if}
     <p class="text-soft my-3">
-      What is <code>disable</code>, <code>enable</code>, <code>join GROUP</code>, <code>leave GROUP</code> or
+      What is <code>disable</code>, <code>enable</code>, <code>remove</code>, <code>join GROUP</code>, <code>leave GROUP</code> or
       <code>change ATTRIBUTE=VALUE</code>.
     </p>
     <Button class="bg-ink text-paper rounded" disabled={!ready} onclick={() => (asking = true)}>Draft a round</Button>

@@ -16,6 +16,7 @@
   let on = $state('');
   let overlap = $state(0);
   let atOnce = $state(false);
+  let remove = $state(false);
   let handTo = $state('');
   let because = $state('');
   let looked = $state.raw<Schemas['Passage']>();
@@ -46,7 +47,14 @@
       : ask(
           api.POST('/api/users/{id}/leave', {
             params,
-            body: { on: atOnce ? undefined : on || undefined, 'at-once': atOnce, 'hand-to': handTo.trim() || undefined, because, look },
+            body: {
+              on: atOnce ? undefined : on || undefined,
+              'at-once': atOnce,
+              remove: atOnce && remove,
+              'hand-to': handTo.trim() || undefined,
+              because,
+              look,
+            },
           }),
         );
   }
@@ -102,6 +110,7 @@
       <div class="flex items-end gap-6">
         <div><Label for="{id}on">Last day; left out: today</Label><Input id="{id}on" type="date" bind:value={on} disabled={atOnce} /></div>
         <Checkbox bind:checked={atOnce}>Shut the accounts now</Checkbox>
+        <Checkbox bind:checked={remove} disabled={!atOnce}>Remove them</Checkbox>
       </div>
       <Label for="{id}hand">Who looks after what {name} looked after</Label>
       <Input id="{id}hand" bind:value={handTo} placeholder="odd.strand" />
