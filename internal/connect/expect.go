@@ -49,6 +49,9 @@ func (e *Expected) Take(act model.Act) {
 				o.Attributes = o.Attributes.With(c.Attribute, c.After...)
 			}
 		}
+		if act.Verb == model.Create && act.Object == model.Account && !o.Attributes.Has(model.Disabled) { // it is made open
+			o.Attributes = o.Attributes.With(model.Disabled, "no")
+		}
 		e.objects[act.Of()] = &o
 	}
 }

@@ -88,7 +88,7 @@ func (h *Holds) schema(kind model.ObjectKind, powers bool) model.KindSchema {
 			Settable: settable})
 	}
 	if kind == model.RightKind {
-		k.Spelled = h.spelling()
+		k.Spelled, k.OneOf = h.spelling(), len(h.OneOf) > 0
 	}
 	if kind == model.Account {
 		if _, can := h.Set[model.Password]; can {

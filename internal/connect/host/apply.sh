@@ -206,12 +206,17 @@ password() {
   case $hash in '$'*) ;; *) rc=1; note "this host cannot make the hash of a password"; return ;; esac
   one_file "set	$1	hash	${locked:+!}$hash" "set	$1	changed	$(($(date +%s) / 86400))"
 }
-# one_file OPS…: changes the account files within a step of its own.
+# one_file OPS…: changes the account files within a step of its own, with the home of a new account.
 one_file() {
   for op; do printf '%s\t%s\n' "$id" "$op"; done >"$lock/ops"
   if locked && [ -s "$lock/done" ]; then
     IFS=: read -r out n out <"$lock/done"
     [ "$n" = 0 ] || { rc=$n; note "$out"; }
+    if [ "$n" = 0 ] && [ -s "$lock/made" ]; then
+      rm -f "$lock/words"
+      homes_made
+      [ ! -s "$lock/words" ] || note "$(sed 's/^[^:]*://' "$lock/words")"
+    fi
   else
     rc=1
     note "the account files were not written: $(head -c 400 "$lock/said")"

@@ -2,6 +2,7 @@ package host_test
 
 import (
 	"context"
+	"strings"
 	"testing"
 	"time"
 
@@ -26,6 +27,24 @@ func startSmall(t *testing.T, setup string) (*world.Host, connect.Access) {
 	t.Cleanup(h.Stop)
 	a := connect.Access{Target: "slipway", Address: h.Address, As: "root", Secret: key.Private, Wait: 10 * time.Second}
 	return h, connecttest.Accept(t, host.Connector{}, a)
+}
+
+// An account that is made with a password has its home as another does, and a key can be given to it.
+func TestSmallHome(t *testing.T) {
+	h, a := startSmall(t, "")
+	act := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "ulla.niemi", Changes: []model.Change{
+		{Attribute: model.Number, After: []string{"1801"}}, {Attribute: model.Password, Sealed: "1"}}},
+		Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte("a-first-one-for-ulla-7"))}}
+	keyed := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "ulla.niemi", Changes: []model.Change{
+		{Attribute: model.Keys, After: []string{"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4"}}}}}
+	for _, x := range []connect.Act{act, keyed} {
+		got := connecttest.Open(t, host.Connector{}, a).Apply(context.Background(), []connect.Act{x})
+		connecttest.Outcomes(t, got, "done")
+	}
+	if out, err := h.Exec("stat -c '%u %a' /home/ulla.niemi; cat /home/ulla.niemi/.ssh/authorized_keys | wc -l"); err != nil ||
+		!strings.HasPrefix(out, "1801 7") || !strings.HasSuffix(strings.TrimSpace(out), "1") {
+		t.Errorf("%q %v", out, err)
+	}
 }
 
 // A host of busybox and another ssh server passes the same suite, its account files written by us.

@@ -52,6 +52,7 @@ type KindSchema struct {
 	Members    []ObjectKind      `json:"members,omitempty"`    // of a set: what can be in it
 	ByJoining  bool              `json:"by-joining,omitempty"` // of a set: it is there as soon as somebody is in it
 	Watched    bool              `json:"watched,omitempty"`    // one that nobody declared is a finding
+	OneOf      bool              `json:"one-of,omitempty"`     // of a set: somebody is in one of them at most, and leaves it by joining another
 	Given      bool              `json:"given,omitempty"`      // of a set: who is in it is there through Hen Roost, and goes when nobody asks for it
 	Attributes []AttributeSchema `json:"attributes"`
 	// Spelled is of rights that are called what they allow, as "SELECT ON stores.items": a declared right then stands for

@@ -17,6 +17,7 @@ type Power struct {
 	numbers  map[string]bool         // of accounts
 	everyone bool
 	fold     bool
+	single   map[model.ObjectKind]bool // kinds of sets of which somebody is in one at most
 
 	up, down map[model.Named][]model.Named // who is in what, of the sets through which it runs
 	accounts map[string]account
@@ -38,7 +39,7 @@ type Load func(sets []model.Named) ([]model.Object, error)
 func Of(right *model.Object, ways, more []model.Named, mighty func(string) bool, fold bool, load Load) (*Power, error) {
 	p := &Power{roots: map[model.Named]bool{}, named: map[string]bool{}, numbers: map[string]bool{}, mighty: mighty, fold: fold,
 		up: map[model.Named][]model.Named{}, down: map[model.Named][]model.Named{}, accounts: map[string]account{},
-		called: map[model.Named]string{}}
+		called: map[model.Named]string{}, single: map[model.ObjectKind]bool{}}
 	if right != nil {
 		for kind, attribute := range map[model.ObjectKind]string{model.GroupKind: model.MemberGroups, model.RightKind: model.Allows} {
 			for _, name := range right.Attributes.Get(attribute) {
@@ -125,6 +126,9 @@ func (p *Power) Accounts() (out []string) {
 	slices.Sort(out)
 	return out
 }
+
+// Single says of a kind of sets that somebody is in one of them at most, and leaves it by joining another.
+func (p *Power) Single(kind model.ObjectKind) { p.single[kind] = true }
 
 // Account adds what an account has by its own attributes.
 func (p *Power) Account(o *model.Object) {
@@ -309,7 +313,7 @@ func (c *Course) Concerns(a model.Act) bool {
 	case c.Power == nil:
 		return false
 	case a.Moves():
-		return c.Gives(a.Of())
+		return c.Gives(a.Of()) || a.Verb == model.JoinIt && c.displaced(a) != nil
 	case a.Object != model.Account:
 		return a.Object != model.HomeKind && (c.Gives(a.Of()) || a.Verb == model.Remove && len(c.down[c.key(a.Of())]) > 0)
 	case a.Verb == model.AdoptIt, a.Verb == model.Disable, a.Verb == model.Enable && len(a.Changes) < 2:
@@ -333,12 +337,31 @@ func (c *Course) changed(a model.Act) bool {
 	})
 }
 
+// displaced are the sets that somebody leaves by joining another of which they can be in one alone.
+func (c *Course) displaced(a model.Act) (out []model.Named) {
+	if !c.single[a.Object] {
+		return nil
+	}
+	for _, set := range c.sets(c.key(model.Named{Kind: a.MemberKind, Name: a.Member})) {
+		if set.Kind == a.Object && set != c.key(a.Of()) {
+			out = append(out, set)
+		}
+	}
+	return out
+}
+
 func (c *Course) isNumber(n string) bool { return c.numbers[n] }
 
 // Take has an act happen. Of acts that give, loss alone (lossOnly) counts nothing: what is given counts once it is read back.
 func (c *Course) Take(a model.Act, lossOnly bool) {
 	if c.Power == nil {
 		return
+	}
+	if a.Verb == model.JoinIt {
+		member := c.key(model.Named{Kind: a.MemberKind, Name: a.Member})
+		for _, set := range c.displaced(a) {
+			c.moved[[2]model.Named{set, member}] = false
+		}
 	}
 	switch {
 	case a.Verb == model.JoinIt && lossOnly:
@@ -392,16 +415,20 @@ func (c *Course) takeAccount(a model.Act, lossOnly bool) {
 }
 
 // Spreads says whether some acts could change more on a target than what they name: who can become superuser, what accounts of
-// one login have to do with each other and, where they are looked at, homes. That is known after a survey alone.
+// one login have to do with each other, what others may do where a first permission makes the usual ones plain, what the target
+// keeps as its history and, where they are looked at, homes. That is known after a survey alone.
 func (p *Power) Spreads(acts []model.Act, schema model.Schema, homes bool) bool {
 	namesakes := len(schema.Account().Name) > 1
 	homes = homes && schema.Of(model.HomeKind) != nil
+	_, history := schema.Find(model.SystemKind, model.Commits)
+	right := schema.Of(model.RightKind)
+	spelled := right != nil && right.Spelled != nil
 	c := p.Course()
 	for _, a := range acts {
 		ofAccount := a.Object == model.Account || a.Moves() && a.MemberKind == model.Account
 		switch {
 		case a.Verb == model.AdoptIt:
-		case namesakes && ofAccount, c.Concerns(a),
+		case history, namesakes && ofAccount, spelled && a.Moves() && a.Object == model.RightKind, c.Concerns(a),
 			homes && a.Object == model.Account && (a.Verb == model.Create || a.Verb == model.Remove || a.After().Has(model.Home)):
 			return true
 		}

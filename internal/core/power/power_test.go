@@ -100,6 +100,14 @@ func TestWays(t *testing.T) {
 			t.Errorf("%v, losses alone: %s, want %s", c.acts, s, want)
 		}
 	}
+	p := of(t, false, "group sudo: odd eva")
+	p.Single(model.GroupKind)
+	c := p.Course()
+	c.Take(act(joins, model.GroupKind, "crew", "odd"), true)
+	got := fmt.Sprint(c.Ways("odd"), c.Ways("eva"), c.Concerns(act(joins, model.GroupKind, "crew", "eva")))
+	if got != "[] [group sudo] true" {
+		t.Errorf("who joins one of which there is but one: %s", got)
+	}
 	if got := fmt.Sprint(of(t, false, sets...).Course().Below(model.Named{Kind: model.GroupKind, Name: "loose"}, 5)); got != "[nils tor]" {
 		t.Error(got)
 	}

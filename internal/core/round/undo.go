@@ -126,7 +126,7 @@ func shutAgain(changes []model.Change) []model.Change {
 
 const (
 	forGood = "%s of %s on %s cannot be taken back"
-	bare    = "account %s on %s is made again, shut as it was, with its home where that was archived; its password and groups are gone"
+	bare    = "account %s on %s is made again, shut, with its home where that was archived; its password and groups are gone"
 )
 
 // shutting shuts an account that is open.

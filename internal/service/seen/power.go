@@ -38,5 +38,11 @@ func PowerFrom(d *resolve.Desired, right *model.Object, ways, moved []model.Name
 	if right == nil && len(ways) == 0 && mighty == nil && d.Schema.Of(model.ElevationKind) == nil {
 		return nil, nil
 	}
-	return power.Of(right, ways, moved, mighty, d.Schema.FoldNames, load)
+	p, err := power.Of(right, ways, moved, mighty, d.Schema.FoldNames, load)
+	for _, k := range d.Schema.Kinds {
+		if k.OneOf && err == nil {
+			p.Single(k.Kind)
+		}
+	}
+	return p, err
 }
