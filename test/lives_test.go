@@ -292,6 +292,10 @@ func TestLives(t *testing.T) {
 			t.Errorf("nobody can administer %s any more", target)
 		}
 	}
+	does(t, l.d.Profile, 4, "--although-last", "suspend", "bo.life", "--because", "lives")
+	does(t, l.d.Profile, 0, "it was the last account of a person that could administer", "suspend", "bo.life", "--because", "lives",
+		"--although-last")
+	l.lawful("the last administrators shut")
 	l.differ("when both are gone", nobody, is, func(key string) bool {
 		target, _, _ := strings.Cut(key, " ")
 		without := slices.DeleteFunc(strings.Split(is[key], " "), func(word string) bool { return strings.HasPrefix(word, "bo.life") })

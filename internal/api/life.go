@@ -18,6 +18,7 @@ type suspendRequest struct {
 		Group    string   `json:"group,omitempty" doc:"all who should be in a declared group, in place of users"`
 		Because  string   `json:"because" example:"laptop lost"`
 		Security bool     `json:"security,omitempty" doc:"for security's sake: only two operators together can restore them, unless the one who suspends does"`
+		Last     bool     `json:"although-last,omitempty" doc:"shut the last administrator of a target too: Hen Roost's own login stays"`
 	}
 }
 
@@ -65,7 +66,7 @@ func (h *handlers) life(api huma.API) {
 		func(ctx context.Context, who door.Operator, in *suspendRequest) (Suspended, error) {
 			b := in.Body
 			list, err := h.Suspend(ctx, who, life.SuspendRequest{Users: b.Users, Where: b.Where, Group: b.Group, Because: b.Because,
-				Security: b.Security})
+				Security: b.Security, Last: b.Last})
 			return Suspended{list}, err
 		})
 	op(api, door.Look, http.MethodGet, "/suspensions", "list-suspensions", "List suspensions, newest first",

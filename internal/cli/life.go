@@ -18,19 +18,20 @@ import (
 
 func (a *app) suspend() *cobra.Command {
 	var because, where, group string
-	var security, later bool
+	var security, last, later bool
 	c := &cobra.Command{Use: "suspend [USERS…]", Short: "Cut people off now: shut every account of theirs, everywhere, ahead of all else",
 		Long: `Cut people off now. Every account of theirs is shut on all targets at once, ahead of everything that runs;
 who is signed in is thrown out; each target is asked whether it still lets them in; and the declaration says
 that they are suspended, so that nothing opens them again. What cannot be reached is tried until it succeeds,
-and at every sign of life. Exit status 4 when something is still open. roost restore ends it.`,
+and at every sign of life. The last account of a person that can administer a target is not touched, unless you
+say --although-last. Exit status 4 when something is still open. roost restore ends it.`,
 		Example: "  roost suspend marit.fell --because \"laptop lost\" --security\n" +
 			"  roost suspend --group deck --because \"the yard's keys are out\"\n" +
 			"  roost suspend --where 'user.details.base == \"northquay\"' --because \"enquiry\" --no-wait",
 		RunE: func(c *cobra.Command, users []string) error {
 			var out api.Suspended
 			if err := a.send(c.Context(), http.MethodPost, "/suspensions", map[string]any{"users": users, "where": where, "group": group,
-				"because": because, "security": security}, &out); err != nil {
+				"because": because, "security": security, "although-last": last}, &out); err != nil {
 				return err
 			}
 			if !later {
@@ -51,6 +52,7 @@ and at every sign of life. Exit status 4 when something is still open. roost res
 	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
 	c.Flags().StringVar(&group, "group", "", "all who should be in a declared group")
 	c.Flags().BoolVar(&security, "security", false, "for security's sake: two operators are needed to restore them, unless you do")
+	c.Flags().BoolVar(&last, "although-last", false, "shut the last administrator of a target too; Hen Roost's own login there stays")
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
 	reasonFlag(c, &because)
 	return c

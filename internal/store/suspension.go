@@ -14,7 +14,8 @@ type Suspension struct {
 	Active       bool       `db:"active"`
 	Operator     string     `db:"operator"`
 	Because      string     `db:"because"`
-	Security     bool       `db:"security"` // its end needs two persons
+	Security     bool       `db:"security"`      // its end needs two persons
+	Last         bool       `db:"although_last"` // the last administrator of a target is shut too
 	At           time.Time  `db:"at"`
 	Revision     int        `db:"revision"`   // of the declaration that says so; 0: not yet
 	Undeclared   string     `db:"undeclared"` // why not
@@ -25,7 +26,7 @@ type Suspension struct {
 	Round        int64      `db:"round"` // that opened the accounts again
 }
 
-const suspensionColumns = `id, user, COALESCE(active, 0) AS active, operator, because, security, at, revision, undeclared, asked_by,
+const suspensionColumns = `id, user, COALESCE(active, 0) AS active, operator, because, security, although_last, at, revision, undeclared, asked_by,
 	ended_by, ended_because, ended_at, round`
 
 // SuspendedAccount is an account of somebody who was cut off, and what became of it.
@@ -53,10 +54,13 @@ const suspendedColumns = `suspension, target, name, user, state, guessed, begun,
 // one under way, when the user is suspended already.
 func (tx *Tx) AddSuspension(ctx context.Context, s Suspension) (id int64, fresh bool, err error) {
 	if err := tx.GetContext(ctx, &id, `SELECT id FROM suspension WHERE user = ? AND active = 1 FOR UPDATE`, s.User); err != ErrNone {
+		if err == nil && s.Last {
+			_, err = tx.ExecContext(ctx, `UPDATE suspension SET although_last = 1 WHERE id = ?`, id)
+		}
 		return id, false, err
 	}
-	res, err := tx.ExecContext(ctx, `INSERT INTO suspension (user, operator, because, security, at) VALUES (?, ?, ?, ?, ?)`, s.User,
-		s.Operator, s.Because, s.Security, s.At)
+	res, err := tx.ExecContext(ctx, `INSERT INTO suspension (user, operator, because, security, although_last, at)
+		VALUES (?, ?, ?, ?, ?, ?)`, s.User, s.Operator, s.Because, s.Security, s.Last, s.At)
 	if err != nil {
 		return 0, false, err
 	}
@@ -81,7 +85,18 @@ func (tx *Tx) AddSuspendedAccounts(ctx context.Context, list []SuspendedAccount,
 
 // TryAgain has the accounts of a suspension that are not shut yet tried at once.
 func (tx *Tx) TryAgain(ctx context.Context, id int64, at time.Time) error {
-	_, err := tx.ExecContext(ctx, `UPDATE suspended_account SET due_at = ? WHERE suspension = ? AND state <> 'shut'`, at, id)
+	_, err := tx.ExecContext(ctx, `UPDATE suspended_account SET due_at = ?,
+		state = IF(state IN ('still open', 'not there', 'not touched'), 'waiting', state) WHERE suspension = ? AND state <> 'shut'`, at, id)
+	return err
+}
+
+// NotTouched is the state of an account that a guard keeps open.
+const NotTouched = "not touched"
+
+// LookAgain has accounts on a target tried at once that a guard kept open, of suspensions in force.
+func (s *Store) LookAgain(ctx context.Context, target string, at time.Time) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE suspended_account a JOIN suspension s ON s.id = a.suspension SET a.due_at = ?
+		WHERE a.target = ? AND a.state = ? AND a.due_at IS NULL AND s.active = 1`, at, target, NotTouched)
 	return err
 }
 

@@ -98,6 +98,7 @@ type result struct {
 	store.SuspendedAccount
 	object *model.Object // as it was read back
 	unseen bool          // no survey has seen it
+	last   bool          // it is the last that can administer the target
 }
 
 // tryOn tries to shut accounts on a target, ends their sessions, and asks the target whether it still lets them in.
@@ -120,13 +121,23 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 	if err != nil {
 		return nil, err
 	}
-	spared, err := s.Keeps(ctx, c, acts)
+	spared, last, err := s.Keeps(ctx, c, acts)
 	if err != nil {
 		return nil, err
 	}
 	var todo []int
 	for i := range acts {
-		if why := spared[i]; why != "" {
+		why := spared[i]
+		if why == "" && last[i] != "" {
+			x, err := s.Store.Suspension(ctx, out[i].Suspension)
+			if err != nil {
+				return nil, err
+			}
+			if out[i].last = x.Last; !x.Last {
+				why = last[i] + "; or shut it all the same, our own login there stays: roost suspend " + acts[i].User + " --although-last"
+			}
+		}
+		if why != "" {
 			out[i].State, out[i].Words = Spared, why
 			continue
 		}
@@ -235,7 +246,10 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 		r.object = a.Object
 		switch a.Outcome {
 		case connect.Done:
-			r.State = Shut
+			if r.State = Shut; r.last {
+				r.say(fmt.Sprintf("it was the last account of a person that could administer %s: our own login stays; give somebody else a role "+
+					"that makes an administrator there", r.Target))
+			}
 		case connect.AlreadySo:
 			if r.State = Shut; !r.Begun && purpose[r.Name] >= 0 { // what an earlier suspension shut is opened with this one
 				r.Before, r.Words = Shut, "it was shut already"
@@ -372,6 +386,9 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 			}
 			if r.Words != "" {
 				words += "; " + r.Words
+			}
+			if r.State == Spared && r.Tries > 0 {
+				continue // it was told before, and is looked at anew after each survey
 			}
 			entries = append(entries, &store.Entry{At: now, Kind: "shut-out", Operator: x.Operator, Target: target, User: r.User,
 				Because: x.Because, Words: door.ClipTo(words, 2000)})

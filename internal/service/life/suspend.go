@@ -25,6 +25,7 @@ type SuspendRequest struct {
 	Group    string
 	Because  string
 	Security bool // for security's sake: only two persons together can end it, unless the one who began it does
+	Last     bool // the last administrator of a target is shut too
 }
 
 // What became of a suspended account.
@@ -33,8 +34,8 @@ const (
 	Shut    = "shut"
 	Unsure  = "shut, not proved" // the target does not say that it refuses it
 	Open    = "still open"
-	Absent  = "not there"   // no account, so nobody to shut out
-	Spared  = "not touched" // a guard keeps it open
+	Absent  = "not there"      // no account, so nobody to shut out
+	Spared  = store.NotTouched // a guard keeps it open
 )
 
 // Suspension is that a person was cut off.
@@ -106,14 +107,18 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 		ids = ids[:0]
 		for _, user := range users {
 			id, fresh, err := tx.AddSuspension(ctx, store.Suspension{User: user, Operator: who.Name, Because: because,
-				Security: q.Security, At: now})
+				Security: q.Security, Last: q.Last, At: now})
 			if err != nil {
 				return nil, err
 			}
 			ids = append(ids, id)
-			words := "suspended " + user + ": " + door.Count(len(accounts[user]), "account is", "accounts are") + " to be shut"
+			also := ""
+			if q.Last {
+				also = ", the last administrator of a target too"
+			}
+			words := "suspended " + user + ": " + door.Count(len(accounts[user]), "account is", "accounts are") + " to be shut" + also
 			if !fresh {
-				words = "asked again to shut out " + user + ", who is suspended"
+				words = "asked again to shut out " + user + ", who is suspended" + also
 				if err := tx.TryAgain(ctx, id, now); err != nil {
 					return nil, err
 				}

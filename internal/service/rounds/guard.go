@@ -135,25 +135,28 @@ func (s *Carrier) Purpose(ctx context.Context, target string, opens []model.Act)
 
 // Keeps says of acts that are to be carried out at once, outside of any round,
 // which of them a guard that nobody can lift keeps from being done, and why: by
-// their places, "" for those that it lets be.
-func (s *Carrier) Keeps(ctx context.Context, c *declared.Current, acts []model.Act) ([]string, error) {
+// their places, "" for those that it lets be. last are those that leave nobody who can administer a target: why.
+func (s *Carrier) Keeps(ctx context.Context, c *declared.Current, acts []model.Act) (kept, last []string, err error) {
 	steps := make([]round.Step, len(acts))
 	for i, a := range acts {
 		steps[i] = round.Step{Act: a}
 	}
 	facts, err := s.facts(ctx, c, steps)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	out := make([]string, len(acts))
-	for _, h := range round.Holds(steps, facts, func(string) (string, string, bool) { return "", "", false }) {
+	kept, last = make([]string, len(acts)), make([]string, len(acts))
+	for _, h := range round.Holds(steps, facts, nil) {
 		for _, at := range h.Steps {
-			if h.Firm {
-				out[at] = h.Words
+			switch {
+			case h.Kind == round.LastAdmin:
+				last[at] = h.Words
+			case h.Firm:
+				kept[at] = h.Words
 			}
 		}
 	}
-	return out, nil
+	return kept, last, nil
 }
 
 // guard is what the runner asks before each batch of a round on a target.

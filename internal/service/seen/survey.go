@@ -152,6 +152,9 @@ func (s *Seen) surveyBy(ctx context.Context, name string, slot *work.Slot,
 	if rerr == nil {
 		rerr = s.Store.Tx(ctx, func(tx *store.Tx) error { return tx.PutTarget(ctx, row) })
 	}
+	if err == nil && rerr == nil { // who was kept from being shut by a guard may not be any more
+		rerr = s.Store.LookAgain(ctx, name, now)
+	}
 	if err == nil && rerr == nil {
 		rerr = s.compareSeen(ctx, row, seen, &r)
 		r.TookMS = time.Since(began).Milliseconds() // what whoever waits has waited for

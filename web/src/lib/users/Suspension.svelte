@@ -17,11 +17,13 @@
   let cutting = $state(router.query.has('cut')); // asked for from anywhere: see Find
   let restoring = $state(false);
   let security = $state(false);
+  let although = $state(false);
   let said = $state('');
   let linked = $state.raw<Schemas['Linked']>();
 
   const inForce = $derived(last?.state === 'in force');
   const open = $derived(last?.accounts.filter((a) => a.state === 'still open' || a.state === 'waiting').length ?? 0);
+  const spared = $derived(last?.accounts.some((a) => a.state === 'not touched') ?? false);
   const there = $derived(last?.accounts.filter((a) => a.state !== 'not there').length ?? 0);
   const going = $derived(inForce && (open > 0 || (!last?.revision && !last?.undeclared)));
 
@@ -42,7 +44,7 @@
   });
 
   async function cut(because: string) {
-    const out = await ask(api.POST('/api/suspensions', { body: { users: [user], because, security } }));
+    const out = await ask(api.POST('/api/suspensions', { body: { users: [user], because, security, 'although-last': although } }));
     last = out.items[0];
     said = '';
     await look();
@@ -78,7 +80,9 @@
 <p class="mb-6 flex flex-wrap items-baseline gap-4">
   {#if inForce}
     <Button class="bg-ink text-paper rounded" onclick={() => (restoring = true)}>Restore {name}</Button>
-    {#if open}<Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)}>Try again now</Button>{/if}
+    {#if open || spared}<Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)}
+        >Try again now</Button
+      >{/if}
   {:else}
     <Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)} title="Key: x">Cut {name} off now</Button>
   {/if}
@@ -121,6 +125,8 @@
 {/if}
 <Because bind:open={cutting} title="Cut {name} off, everywhere, now" verb="Cut off" act={cut}>
   {#snippet more()}<Checkbox bind:checked={security}>For security’s sake: two operators are needed to restore them, unless you do</Checkbox
-    >{/snippet}
+    >{#if spared}<Checkbox bind:checked={although}
+        >Also where it is the last account of a person that can administer the target; Hen Roost’s own login stays</Checkbox
+      >{/if}{/snippet}
 </Because>
 <Because bind:open={restoring} title="Restore {name}: what was shut is opened again" verb="Restore" act={restore} />
