@@ -56,7 +56,7 @@ func (s *Life) Allot(ctx context.Context, who door.Operator, q AllotRequest) (Al
 			out.Lines = append(out.Lines, line)
 			return nil
 		}
-		n, why, err := numbers.next(ctx, kind, r)
+		n, why, err := numbers.next(ctx, kind, r, name)
 		line.Role, line.Words = r.Name, why
 		line.Number, _ = strconv.Atoi(n)
 		out.Lines = append(out.Lines, line)
@@ -170,8 +170,8 @@ func newNumbers(s *Life, c *declared.Current) *numbers {
 	return n
 }
 
-// next is the lowest number of a role's range that is free; "" when the role is nil, and why when none is left.
-func (n *numbers) next(ctx context.Context, kind model.ObjectKind, role *model.Role) (number, why string, err error) {
+// next is the lowest number of a role's range that is free, for somebody; "" when the role is nil, and why when none is left.
+func (n *numbers) next(ctx context.Context, kind model.ObjectKind, role *model.Role, whose string) (number, why string, err error) {
 	if role == nil {
 		return "", "", nil
 	}
@@ -192,7 +192,7 @@ func (n *numbers) next(ctx context.Context, kind model.ObjectKind, role *model.R
 		if elsewhere {
 			continue
 		}
-		taken[number], n.from[key] = role.Name, at+1
+		taken[number], n.from[key] = whose, at+1
 		return number, "", nil
 	}
 	n.from[key] = r.High + 1

@@ -13,6 +13,7 @@ import (
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -141,7 +142,7 @@ func (s *Life) joining(ctx context.Context, c *declared.Current, q JoinRequest) 
 	for _, u := range people {
 		line := JoinLine{Line: u.Line, User: u.ID, Outcome: "joins"}
 		if u.Number == "" && c.Declared.Users[u.ID] == nil {
-			n, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, u.Roles))
+			n, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, u.Roles), u.ID)
 			if err != nil {
 				return out, err
 			}
@@ -173,7 +174,58 @@ func (s *Life) joining(ctx context.Context, c *declared.Current, q JoinRequest) 
 		out.lines = append(out.lines, line)
 	}
 	edits, _ := exchange.Edits(c.Declared, fresh, nil, q.File, func(string, string) string { return "" })
+	unnumbered, err := s.unnumbered(ctx, fresh, edits)
+	if err != nil {
+		return out, err
+	}
+	if len(unnumbered) > 0 {
+		fresh = slices.DeleteFunc(fresh, func(u exchange.User) bool { return unnumbered[u.ID] != "" })
+		edits, _ = exchange.Edits(c.Declared, fresh, nil, q.File, func(string, string) string { return "" })
+		out.users = slices.DeleteFunc(out.users, func(id string) bool { return unnumbered[id] != "" })
+		for i, l := range out.lines {
+			if why := unnumbered[l.User]; why != "" && l.Outcome == "joins" {
+				out.lines[i].Outcome, out.lines[i].Words = "refused", why
+			}
+		}
+	}
 	out.edits = append(out.edits, edits...)
+	return out, nil
+}
+
+// unnumbered says of those who would join without a number where each target that needs one would give them another.
+func (s *Life) unnumbered(ctx context.Context, fresh []exchange.User, edits []declare.Edit) (map[string]string, error) {
+	out := map[string]string{}
+	if !slices.ContainsFunc(fresh, func(u exchange.User) bool { return u.Number == "" }) {
+		return out, nil
+	}
+	plans := map[string]*resolve.Plan{} // by first day
+	for _, u := range fresh {
+		if u.Number != "" {
+			continue
+		}
+		plan, known := plans[u.From]
+		if !known {
+			day, err := dayOr("from", u.From, s.Now())
+			if err == nil {
+				plan, err = s.PlanAfter(ctx, edits, day)
+			}
+			if err != nil { // what is wrong with it is told where it is declared
+				plan = nil
+			}
+			plans[u.From] = plan
+		}
+		if plan == nil {
+			continue
+		}
+		for _, name := range door.KeysOf(plan.Targets) {
+			x, has := plan.Targets[name].Schema.Find(model.Account, model.Number)
+			if has && x.From == "number" && len(plan.Accounts(u.ID, name)) > 0 {
+				out[u.ID] = fmt.Sprintf("%s needs a number for an account there, the same everywhere: name one (--number), or give a role of "+
+					"theirs a range (numbers: 1200-1399)", name)
+				break
+			}
+		}
+	}
 	return out, nil
 }
 

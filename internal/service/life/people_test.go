@@ -8,6 +8,7 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/drift"
+	"hen-roost/internal/core/exchange"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -220,9 +221,13 @@ func TestNumbersByRole(t *testing.T) {
 	numbers := newNumbers(x.Life, c)
 	numbers.users["2001"] = "somebody"
 	for i, want := range []string{"2000", "2002", "2004", ""} {
-		got, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, []string{"crew", "bosun"}))
+		got, why, err := numbers.next(ctx, model.Account, declare.NumbersOf(c.Declared, []string{"crew", "bosun"}), fmt.Sprint("new", i))
 		if got != want || (why == "") != (want != "") || err != nil {
 			t.Errorf("%d: %q %q %v, want %q", i, got, why, err, want)
+		}
+		joins := exchange.User{ID: fmt.Sprint("new", i), Number: got}
+		if why := wrongJoiner(c, joins, numbers.users); got != "" && why != "" {
+			t.Errorf("who was given %s is refused: %s", got, why)
 		}
 	}
 	if r := declare.NumbersOf(c.Declared, []string{"crew", "unknown"}); r != nil {
