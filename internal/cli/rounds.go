@@ -149,6 +149,7 @@ func (a *app) held(r rounds.Round) {
 		others = others || !h.Firm
 		a.tell("  %s: %s", h.Kind, wrapped(h.Words, "    ", 100))
 	}
+	a.older(r)
 	switch {
 	case r.LeftOut > 0 && r.LeftOut == r.Steps:
 		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)
@@ -161,6 +162,14 @@ func (a *app) held(r rounds.Round) {
 		a.tell("Somebody who did not draft it must approve it, or you with your password if nobody else could: roost approve %d", r.ID)
 	default:
 		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
+	}
+}
+
+// older says of a round that waits whether something else is declared since it was drafted.
+func (a *app) older(r rounds.Round) {
+	if r.Declared != 0 {
+		a.tell("\nIt was drafted from revision %d, and revision %d is declared now: what that no longer asks for is left out when it\n"+
+			"runs, and what is new is not in it. To draft anew: roost draft", r.Revision, r.Declared)
 	}
 }
 
@@ -264,6 +273,7 @@ could approve it, its drafter does, and is asked for their password.`,
 			if err := a.withPassword(c.Context(), http.MethodPost, path, map[string]any{}, file, &r); err != nil {
 				return err
 			}
+			defer a.older(r)
 			return a.show(r, table{head: []string{"round", "state"}, rows: [][]string{{fmt.Sprint(r.ID), r.State}},
 				bare: fmt.Sprintf("Round %d is approved. Next: roost run %d", r.ID, r.ID)})
 		}}

@@ -3,6 +3,7 @@ package service
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
@@ -141,5 +142,45 @@ func TestSystemAccounts(t *testing.T) {
 	if got := kinds(t, s, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}); !strings.Contains(got,
 		"different adopt account sshd") {
 		t.Errorf("lent: %s", got)
+	}
+}
+
+// What was accepted since the draft, and what the declaration no longer asks for, is left out of a round, and named.
+func TestDecidedSinceTheDraft(t *testing.T) {
+	without := strings.Replace(declaration, "  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n", "", 1)
+	for name, c := range map[string]struct {
+		since func(*Service, string) error
+		want  string
+	}{
+		"accepted": {func(s *Service, key string) error {
+			until := s.Now().AddDate(0, 0, 5).Truncate(24 * time.Hour)
+			_, err := s.Accept(ctx, odd, []string{key}, &until, "not yet")
+			return err
+		}, "not-tried: left out by a guard: odd accepted it until "},
+		"declared anew": {func(s *Service, _ string) error {
+			_, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: without}}, "hanne goes")
+			return err
+		}, "not-tried: left out by a guard: revision 2 no longer asks for it, and the round was drafted from revision 1"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			s, _ := surveyed(t, declaration, "marit", "1001")
+			found, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: declared.Choice{Users: []string{"hanne"}}}, 1)
+			if err != nil || len(found.Items) != 1 {
+				t.Fatalf("%+v %v", found, err)
+			}
+			r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "test", Choice: declared.Choice{Users: []string{"hanne"}}})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if err := c.since(s, found.Items[0].Key); err != nil {
+				t.Fatal(err)
+			}
+			if r, err = s.Approve(ctx, door.Itself, r.ID); err != nil || (r.Declared == 2) != (name == "declared anew") {
+				t.Fatalf("%+v %v", r, err)
+			}
+			if r, words := runs(t, s, r); r.State != rounds.Incomplete || !strings.HasPrefix(words, c.want) {
+				t.Errorf("%+v %s", r, words)
+			}
+		})
 	}
 }

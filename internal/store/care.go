@@ -36,6 +36,25 @@ func (tx *Tx) Accept(ctx context.Context, target, key string, until *time.Time, 
 	return err
 }
 
+// Acceptance is that a finding may be as it is until a day.
+type Acceptance struct {
+	Key   string    `db:"id"`
+	Until time.Time `db:"accepted_until"`
+	By    string    `db:"accepted_by"`
+}
+
+// AcceptedSince returns what was accepted on a target since a moment, and is on a day, by key.
+func (s *Store) AcceptedSince(ctx context.Context, target string, since time.Time, day string) (map[string]Acceptance, error) {
+	var list []Acceptance
+	err := s.db.SelectContext(ctx, &list, `SELECT LOWER(HEX(id)) AS id, accepted_until, accepted_by FROM care
+		WHERE target = ? AND at > ? AND accepted_until >= ?`, target, since, day)
+	out := make(map[string]Acceptance, len(list))
+	for _, a := range list {
+		out[a.Key] = a
+	}
+	return out, err
+}
+
 // Assign notes who looks after a finding; "" nobody in particular.
 func (tx *Tx) Assign(ctx context.Context, target, key, operator string, at time.Time) error {
 	id, err := findingID(key)

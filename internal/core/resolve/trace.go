@@ -121,24 +121,27 @@ func (p *Plan) Asks(a model.Act) bool {
 		there := d.owns(a.Of()) || slices.ContainsFunc(d.Things, func(t Thing) bool { return t.Kind == a.Object && t.Name == a.Name })
 		return there == (a.Verb != model.Remove)
 	case a.Verb == model.Disable:
-		return !asked || account.Suspended()
+		return (!asked || account.Suspended()) && (a.User != "" || d.Target.Unexpected != model.ReportUnexpected)
 	case a.Verb == model.Remove:
-		return !asked && a.User != ""
+		return !asked && (a.User != "" || d.Target.Unexpected == model.RemoveUnexpected)
 	case a.Verb == model.Create, a.Verb == model.Enable:
 		return asked && !account.Suspended()
-	case a.Verb == model.Modify && asked:
-		return slices.ContainsFunc(a.Changes, func(c model.Change) bool {
-			for i := range account.Fields() {
-				if account.FieldName(i) == c.Attribute {
-					v, _ := account.Value(i)
-					s, _ := d.Schema.Find(a.Object, c.Attribute)
-					return s.Same(v.Values, c.After)
-				}
-			}
-			return false
-		})
+	case a.Verb == model.Modify:
+		return asked && slices.ContainsFunc(a.Changes, func(c model.Change) bool { return d.wants(account, c) })
 	}
-	return false
+	return true // whose an account is is not declared
+}
+
+// wants says whether the declaration has an account with the value that a change sets; of what it says nothing of, it may.
+func (d *Desired) wants(account Account, c model.Change) bool {
+	for i := range account.Fields() {
+		if account.FieldName(i) == c.Attribute {
+			v, _ := account.Value(i)
+			s, _ := d.Schema.Find(model.Account, c.Attribute)
+			return s.Same(v.Values, c.After)
+		}
+	}
+	return true
 }
 
 // in says whether the declaration has somebody in a set.

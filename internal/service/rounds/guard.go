@@ -216,8 +216,38 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 			refusal.All = all.Kind + ": " + all.Words
 		}
 		refusal.Some = some
-		return refusal, nil
+		return refusal, s.decidedSince(ctx, c, r, target, acts, some)
 	}
+}
+
+// decidedSince adds steps that what was decided since the draft keeps from being carried out, each with why: whose finding was
+// accepted, and those that the declaration no longer asks for.
+func (s *Carrier) decidedSince(ctx context.Context, c *declared.Current, r store.Round, target string, steps []round.Step,
+	some map[int]string) error {
+	if r.Bulk || r.Undoes != 0 { // asked for in so many words
+		return nil
+	}
+	accepted, err := s.Store.AcceptedSince(ctx, target, r.DraftedAt, s.Now().Format(time.DateOnly))
+	if err != nil {
+		return err
+	}
+	for i, st := range steps {
+		if some[i] != "" {
+			continue
+		}
+		if c.Revision != r.Revision && !c.Plan.Asks(st.Act) {
+			some[i] = fmt.Sprintf("revision %d no longer asks for it, and the round was drafted from revision %d", c.Revision, r.Revision)
+		}
+		for _, kind := range model.FindingKinds {
+			if len(accepted) == 0 {
+				break
+			}
+			if a, is := accepted[model.Finding{Kind: kind, Act: st.Act}.Key()]; is {
+				some[i] = fmt.Sprintf("%s accepted it until %s since the round was drafted", a.By, a.Until.Format(time.DateOnly))
+			}
+		}
+	}
+	return nil
 }
 
 // closedBeside is all that a round closes on a target, without the steps that are looked at, which count by themselves.

@@ -59,6 +59,7 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
+	Declared   int               `json:"declared,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
 	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
@@ -206,6 +207,15 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		}
 		out.Steps += c.N
 		out.Outcomes[c.Outcome] += c.N
+	}
+	if r.EndedAt == nil && !r.Bulk && r.Undoes == 0 && r.State != Running {
+		c, err := s.Current(ctx)
+		if err != nil {
+			return out, err
+		}
+		if c.Revision != r.Revision {
+			out.Declared = c.Revision
+		}
 	}
 	if out.LeftOut = len(firm); all {
 		out.LeftOut = out.Steps
@@ -361,6 +371,9 @@ func (s *Carrier) ApproveWith(ctx context.Context, who door.Operator, id int64, 
 	if firm >= 0 {
 		words += "; " + door.Count(shown.LeftOut, "step is", "steps are") + " left out of it: " +
 			strings.ReplaceAll(holds[firm].Words, "%", "%%")
+	}
+	if shown.Declared != 0 {
+		words += fmt.Sprintf("; it was drafted from revision %d, and %d is declared now", r.Revision, shown.Declared)
 	}
 	holds = slices.DeleteFunc(holds, func(h store.Hold) bool { return h.Firm })
 	if len(holds) > 0 && r.State == OnHold {
