@@ -15,7 +15,8 @@ import (
 const recordingEnd = ".recording.yaml"
 
 // taught adds the kinds of target that the dialects in a folder teach; "" is no folder. All that is wrong with them is told.
-func taught(kinds connect.Kinds, folder string) error {
+// What was learnt last of each kind is in known, if that is not nil.
+func taught(kinds connect.Kinds, folder string, known *keptDialects) error {
 	if folder == "" {
 		return nil
 	}
@@ -40,11 +41,12 @@ func taught(kinds connect.Kinds, folder string) error {
 		c, err2 := dialect.Learn(filepath.Base(path), text, recordings...)
 		switch {
 		case err != nil || err2 != nil:
-			errs = append(errs, err, err2)
+			errs = append(errs, known.still(kinds, text, errors.Join(err, err2)))
 		case kinds[c.File.Kind] != nil:
 			errs = append(errs, fmt.Errorf("%s: there is a kind %s already", path, c.File.Kind))
 		default:
 			kinds[c.File.Kind] = c
+			errs = append(errs, known.keep(c.File.Kind, text))
 		}
 	}
 	return errors.Join(errs...)

@@ -41,7 +41,9 @@ import (
 
 // Kinds lists the connectors, those that dialects in a folder teach among them; "" is no folder. A new kind of target is one line
 // here, or a file there.
-func Kinds(dialects string) (connect.Kinds, error) {
+func Kinds(dialects string) (connect.Kinds, error) { return kindsWith(dialects, nil) }
+
+func kindsWith(dialects string, known *keptDialects) (connect.Kinds, error) {
 	kinds := connect.Kinds{
 		host.Kind:     host.Connector{},
 		ldap.Kind:     ldap.Connector{},
@@ -49,7 +51,7 @@ func Kinds(dialects string) (connect.Kinds, error) {
 		postgres.Kind: postgres.Connector{},
 		scim.Kind:     scim.Connector{},
 	}
-	return kinds, taught(kinds, dialects)
+	return kinds, taught(kinds, dialects, known)
 }
 
 // Config says how to serve.
@@ -99,10 +101,14 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 		s.db = db
 		dsn = db.DSN()
 	}
-	kinds, err := Kinds(c.Dialects)
+	known := &keptDialects{folder: filepath.Join(c.Data, "dialects")}
+	kinds, err := kindsWith(c.Dialects, known)
 	if err != nil {
 		s.Close()
 		return nil, err
+	}
+	for _, why := range known.broken {
+		cmp.Or(c.Log, slog.Default()).Error("a dialect is broken, and targets of its kind stand still; all else goes on", "error", why)
 	}
 	if s.store, err = store.Open(ctx, dsn); err != nil {
 		s.Close()

@@ -8,10 +8,12 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"reflect"
 	"strings"
 	"testing"
 
 	"hen-roost/internal/client"
+	"hen-roost/internal/connect"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -108,5 +110,49 @@ func TestWrongConfiguration(t *testing.T) {
 	}
 	if _, err := Start(context.Background(), broken); err == nil || !strings.Contains(err.Error(), "the certificate in") {
 		t.Errorf("%v", err)
+	}
+}
+
+// A dialect that is broken stops its own kind of target, whose declaration is still understood, and nothing else.
+func TestBrokenDialect(t *testing.T) {
+	dialects, data := t.TempDir(), t.TempDir()
+	text, err := os.ReadFile("../../demo/dialects/manning.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	put := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(dialects+"/"+name, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("manning.yaml", string(text))
+	read := func(broken int) connect.Kinds {
+		t.Helper()
+		known := &keptDialects{folder: data + "/dialects"}
+		kinds, err := kindsWith(dialects, known)
+		if err != nil || len(known.broken) != broken {
+			t.Fatalf("%v, broken: %v", err, known.broken)
+		}
+		return kinds
+	}
+	whole := read(0)
+	put("manning.yaml", strings.Replace(string(text), "holds:", "holdz:", 1))
+	put("never.yaml", "dialect: 1\nkind: never\n")
+	kinds := read(2)
+	if kinds["never"] != nil || !reflect.DeepEqual(kinds["manning"].Schema().Account().Attributes, whole["manning"].Schema().Account().Attributes) {
+		t.Errorf("%v", kinds)
+	}
+	if _, err := kinds["manning"].Open(context.Background(), connect.Access{Target: "crewing"}); err == nil ||
+		!strings.Contains(err.Error(), "crewing: connect: the dialect manning is broken, so its targets stand still") {
+		t.Errorf("%v", err)
+	}
+	if _, err := Kinds(dialects); err == nil {
+		t.Error("a broken file is not told where nobody goes on without it")
+	}
+	put("manning.yaml", string(text))
+	put("never.yaml", string(text))
+	if _, err := kindsWith(dialects, &keptDialects{folder: data + "/dialects"}); err == nil || !strings.Contains(err.Error(), "there is a kind") {
+		t.Errorf("two files for a kind: %v", err)
 	}
 }
