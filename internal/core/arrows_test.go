@@ -73,7 +73,8 @@ var knows = map[string][]string{
 var outside = []string{
 	"bufio", "bytes", "cmp", "compress/flate", "crypto/ed25519", "crypto/sha256", "encoding/base64", "encoding/binary", "encoding/csv",
 	"encoding/hex", "encoding/json", "errors", "fmt", "hash/fnv", "hash/maphash", "io", "iter", "maps", "math/bits",
-	"math", "path", "regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "sync/atomic", "time", "unicode", "unicode/utf8",
+	"math", "path", "reflect",
+	"regexp", "runtime", "slices", "sort", "strconv", "strings", "sync", "sync/atomic", "time", "unicode", "unicode/utf8",
 	"cel.dev/cel-go/cel", "cel.dev/cel-go/common/types", "cel.dev/cel-go/common/types/ref",
 	"github.com/goccy/go-yaml", "github.com/goccy/go-yaml/ast", "github.com/goccy/go-yaml/parser",
 	"github.com/goccy/go-yaml/token", "github.com/trustelem/zxcvbn", "golang.org/x/text/unicode/norm",

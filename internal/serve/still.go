@@ -11,7 +11,6 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/dialect"
-	"hen-roost/internal/core/model"
 )
 
 // A dialect that is broken stops its own targets, and nothing else: what the declaration asks of them is still understood, by what
@@ -67,19 +66,19 @@ func (k *keptDialects) still(kinds connect.Kinds, text []byte, why error) error 
 	if err != nil { // a later version of Hen Roost reads it otherwise
 		return nil
 	}
-	kinds[kind] = standing{c.Schema(), fmt.Errorf("the dialect %s is broken, so its targets stand still; mend it and start the service "+
+	kinds[kind] = standing{c, fmt.Errorf("the dialect %s is broken, so its targets stand still; mend it and start the service "+
 		"again: %w", kind, why)}
 	return nil
 }
 
 // standing is a kind of target to which nobody goes.
 type standing struct {
-	schema model.Schema
-	why    error
+	learnt
+	why error
 }
 
-// Schema implements connect.Connector.
-func (s standing) Schema() model.Schema { return s.schema }
+// learnt is what was learnt of the kind last: its schema is that of the targets that stand still.
+type learnt interface{ connect.Connector }
 
 // Open implements connect.Connector: it says why nobody goes there.
 func (s standing) Open(_ context.Context, a connect.Access) (connect.Session, error) {

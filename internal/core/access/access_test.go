@@ -223,6 +223,9 @@ func TestMeaning(t *testing.T) {
 		{"a right beside", "rights: [counter], ", "", "marit loses right counter on ticketing"},
 		{"superuser rights", "account: {shell: /bin/bash}, groups: [deck]", "account: {shell: /bin/bash}, elevate: all, groups: [deck]",
 			"marit gains all superuser rights on arctic, sooty\nolga gains all superuser rights on sooty"},
+		{"another shell for all of a role", "shell: /bin/bash", "shell: /bin/sh",
+			"marit shell /bin/bash → /bin/sh on arctic, sooty\nolga shell /bin/bash → /bin/sh on sooty"},
+		{"another number", "number: 1001", "number: 4711", "marit number 1001 → 4711 on arctic, sooty"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.Replace(company, c.from, c.to, 1)

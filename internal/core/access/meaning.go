@@ -2,6 +2,8 @@ package access
 
 import (
 	"fmt"
+	"maps"
+	"reflect"
 	"slices"
 	"strings"
 
@@ -11,11 +13,30 @@ import (
 
 // Move is what a new declaration changes for one person.
 type Move struct {
-	User  string `json:"user"`
-	Name  string `json:"name"`
-	Words string `json:"words"` // "is new" or "is gone", where the person is
-	Gains []Gain `json:"gains"`
-	Loses []Gain `json:"loses"`
+	User   string  `json:"user"`
+	Name   string  `json:"name"`
+	Words  string  `json:"words"` // "is new" or "is gone", where the person is
+	Gains  []Gain  `json:"gains"`
+	Loses  []Gain  `json:"loses"`
+	Values []Value `json:"values,omitempty"` // of accounts that they keep: what becomes another
+}
+
+// Value is an attribute of accounts that gets another value on some targets; "" is none.
+type Value struct {
+	Attribute string   `json:"attribute"`
+	Before    string   `json:"before"`
+	After     string   `json:"after"`
+	Targets   []string `json:"targets"`
+}
+
+func (v Value) String() string {
+	side := func(s string) string {
+		if s == "" {
+			return "nothing"
+		}
+		return s
+	}
+	return fmt.Sprintf("%s %s → %s on %s", v.Attribute, side(v.Before), side(v.After), places(v.Targets))
 }
 
 // Gain is an item on some targets.
@@ -38,6 +59,9 @@ func (m Move) Say() string {
 			continue
 		}
 		parts = append(parts, side.verb+" "+strings.Join(together(side.list), ", and "))
+	}
+	for _, v := range m.Values {
+		parts = append(parts, v.String())
 	}
 	return strings.Join(parts, "; ")
 }
@@ -99,7 +123,7 @@ func Meaning(before, after *resolve.Plan) []Move {
 			b = b[1:]
 		default:
 			if a[0] != b[0] && !same.people(a[0], b[0]) {
-				if m := move(a[0], b[0], before, after); len(m.Gains)+len(m.Loses) > 0 {
+				if m := move(a[0], b[0], before, after); len(m.Gains)+len(m.Loses)+len(m.Values) > 0 {
 					out = append(out, m)
 				}
 			}
@@ -114,21 +138,29 @@ func Meaning(before, after *resolve.Plan) []Move {
 type sameness struct {
 	before, after *resolve.Plan
 	known         map[[2]int]bool
+	around        bool // what values are made of beside people and roles is the same
 }
 
 func newSameness(before, after *resolve.Plan) *sameness {
-	return &sameness{before, after, map[[2]int]bool{}}
+	s := &sameness{before, after, map[[2]int]bool{}, before != nil}
+	if before != nil {
+		s.around = maps.EqualFunc(before.Targets, after.Targets, func(x, y *resolve.Desired) bool {
+			return x.Target.Kind == y.Target.Kind && x.Address == y.Address && maps.Equal(x.Target.Tags, y.Target.Tags)
+		}) && reflect.DeepEqual(before.Declaration().Params, after.Declaration().Params)
+	}
+	return s
 }
 
 func (s *sameness) people(a, b *resolve.Person) bool {
-	if len(a.Declared.Accounts) > 0 || len(b.Declared.Accounts) > 0 {
-		return false // they have a word of their own about targets
+	if !s.around || len(a.Declared.Accounts) > 0 || len(b.Declared.Accounts) > 0 || !a.SameSelf(b) {
+		return false // they have a word of their own about targets, or are otherwise themselves
 	}
 	key := [2]int{a.Bundle(), b.Bundle()}
 	same, known := s.known[key]
 	if !known {
 		same = slices.EqualFunc(itemsOf(s.before, a), itemsOf(s.after, b),
-			func(x, y Gain) bool { return x.Item == y.Item && slices.Equal(x.Targets, y.Targets) })
+			func(x, y Gain) bool { return x.Item == y.Item && slices.Equal(x.Targets, y.Targets) }) &&
+			slices.EqualFunc(s.before.AccountsOf(a.ID), s.after.AccountsOf(b.ID), resolve.Account.AsWritten)
 		s.known[key] = same
 	}
 	return same
@@ -171,7 +203,55 @@ func move(a, b *resolve.Person, before, after *resolve.Plan) Move {
 	}
 	had, has := itemsOf(before, a), itemsOf(after, b)
 	m.Gains, m.Loses = less(has, had), less(had, has)
+	if a != nil && b != nil {
+		m.Values = values(before.AccountsOf(a.ID), after.AccountsOf(b.ID))
+	}
 	return m
+}
+
+// values are what becomes another of accounts that are on both sides, by target: those of a target one by one.
+func values(was, is []resolve.Account) (out []Value) {
+	by := map[string][]resolve.Account{}
+	for _, a := range was {
+		by[a.On().Target.Name] = append(by[a.On().Target.Name], a)
+	}
+	told := func(attribute string, before, after []string, target string) {
+		v := Value{Attribute: attribute, Before: strings.Join(before, " "), After: strings.Join(after, " "), Targets: []string{target}}
+		if v.Before == v.After {
+			return
+		}
+		for i, x := range out {
+			if x.Attribute == v.Attribute && x.Before == v.Before && x.After == v.After {
+				out[i].Targets = append(out[i].Targets, target)
+				return
+			}
+		}
+		out = append(out, v)
+	}
+	for _, a := range is {
+		target := a.On().Target.Name
+		if len(by[target]) == 0 {
+			continue
+		}
+		old := by[target][0]
+		by[target] = by[target][1:]
+		told("name", []string{old.Name}, []string{a.Name}, target)
+		before, after := wanted(old), wanted(a)
+		names := maps.Clone(before)
+		maps.Copy(names, after)
+		for _, attribute := range slices.Sorted(maps.Keys(names)) {
+			told(attribute, before[attribute], after[attribute], target)
+		}
+	}
+	return out
+}
+
+func wanted(a resolve.Account) map[string][]string {
+	out := map[string][]string{}
+	for _, v := range a.Want() {
+		out[v.Name] = slices.Sorted(slices.Values(v.Values))
+	}
+	return out
 }
 
 // less takes away from the first what the second has too.

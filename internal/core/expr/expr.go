@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -295,6 +296,14 @@ func (t *Template) Fixed() (string, bool) {
 		return "", true
 	}
 	return t.parts[0].text, true
+}
+
+// Same says whether two templates are written alike.
+func (t *Template) Same(u *Template) bool {
+	if t == nil || u == nil {
+		return t == u
+	}
+	return slices.Equal(t.parts, u.parts)
 }
 
 // Plain says whether every expression is a path that any user has, so that

@@ -106,6 +106,14 @@ func (p *Person) same(q *Person) bool {
 		maps.EqualFunc(a.Accounts, b.Accounts, model.AccountHint.Same)
 }
 
+// SameSelf says whether all that values are made of is the same of two people, but for what their roles give.
+func (p *Person) SameSelf(q *Person) bool {
+	a, b := p.Declared, q.Declared
+	return p.State == q.State && p.texts == q.texts && (p.keys == nil) == (q.keys == nil) && slices.Equal(p.keys, q.keys) &&
+		maps.Equal(p.details, q.details) && slices.EqualFunc(a.Details, b.Details, sameText) && a.Manager.Name == b.Manager.Name &&
+		a.Service == b.Service && maps.EqualFunc(a.Accounts, b.Accounts, model.AccountHint.Same)
+}
+
 // replace puts the people worked out anew in their places.
 func (f *follower) replace() {
 	before := f.change.From.People

@@ -324,6 +324,15 @@ func whole(sets []Joining) []Joining {
 // Fields is how many attributes the account may have; they are numbered in order of name.
 func (a Account) Fields() int { return len(*a.shape.fields) }
 
+// AsWritten says whether the attributes of two accounts are asked for in the same words: then they are the same for people, on a
+// target, of whom all else is.
+func (a Account) AsWritten(b Account) bool {
+	return a.shape == b.shape || slices.EqualFunc(*a.shape.fields, *b.shape.fields, func(x, y field) bool {
+		return x.name == y.name && x.own == y.own && slices.Equal(x.fixed, y.fixed) && x.text.Same(y.text) &&
+			slices.EqualFunc(x.texts, y.texts, (*expr.Template).Same)
+	})
+}
+
 // FieldName is the name of the i-th attribute.
 func (a Account) FieldName(i int) string { return (*a.shape.fields)[i].name }
 

@@ -220,8 +220,8 @@ func (s *Life) unnumbered(ctx context.Context, fresh []exchange.User, edits []de
 		for _, name := range door.KeysOf(plan.Targets) {
 			x, has := plan.Targets[name].Schema.Find(model.Account, model.Number)
 			if has && x.From == "number" && len(plan.Accounts(u.ID, name)) > 0 {
-				out[u.ID] = fmt.Sprintf("%s needs a number for an account there, the same everywhere: name one (--number), or give a role of "+
-					"theirs a range (numbers: 1200-1399)", name)
+				out[u.ID] = fmt.Sprintf("%s needs a number for an account there, the same everywhere: name one (--number), or give a role "+
+					"of theirs a range (numbers: 1200-1399)", name)
 				break
 			}
 		}

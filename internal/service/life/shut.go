@@ -247,8 +247,8 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 		switch a.Outcome {
 		case connect.Done:
 			if r.State = Shut; r.last {
-				r.say(fmt.Sprintf("it was the last account of a person that could administer %s: our own login stays; give somebody else a role "+
-					"that makes an administrator there", r.Target))
+				r.say(fmt.Sprintf("it was the last account of a person that could administer %s: our own login stays; give somebody "+
+					"else a role that makes an administrator there", r.Target))
 			}
 		case connect.AlreadySo:
 			if r.State = Shut; !r.Begun && purpose[r.Name] >= 0 { // what an earlier suspension shut is opened with this one
