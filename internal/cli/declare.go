@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -185,6 +186,10 @@ func (a *app) showMeaning(m declared.Meaning) {
 			plural(n, "change of a guarded setting would wait", "changes of guarded settings would wait"))
 		a.sayPending(m.Pending)
 		a.tell("")
+	}
+	if n := len(m.Unset); n > 0 {
+		a.tell("%s not set, and nobody goes to targets before: %s. roost secret set NAME\n", plural(n, "secret is", "secrets are"),
+			strings.Join(m.Unset[:min(n, 10)], ", "))
 	}
 	if m.People == 0 {
 		a.tell("For people nothing changes by this.")

@@ -38,7 +38,7 @@ nothing of it is left running. It needs root, for the namespaces.`,
 				return err
 			}
 			slog.SetDefault(log)
-			d, err := demo.Start(c.Context(), demo.Options{Dir: dir, Listen: listen, Log: log, Version: a.Version})
+			d, err := demo.Start(c.Context(), demo.Options{Dir: dir, Listen: listen, Log: log, Version: a.Version, Second: !once})
 			if err != nil {
 				return err
 			}
@@ -55,8 +55,9 @@ nothing of it is left running. It needs root, for the namespaces.`,
 			}
 			fmt.Fprintf(a.Out, "ready %s operator %s password %s\n", d.Server.Address, demo.Operator, d.Password)
 			a.tell("\nThe console is at %s (its certificate is self-made: %s).\nThe declaration is in %s. For the command line, in "+
-				"another terminal:\n  export ROOST_PROFILE=%s\n  roost drift\nInterrupt (Ctrl-C) ends it all.", d.Server.Address,
-				d.Server.Print, d.Declaration, d.Profile)
+				"another terminal:\n  export ROOST_PROFILE=%s\n  roost drift", d.Server.Address, d.Server.Print, d.Declaration, d.Profile)
+			a.tell("What is held, %s approves, in a third:\n  export ROOST_PROFILE=%s\n  roost round list", demo.Second, d.Approver)
+			a.tell("Interrupt (Ctrl-C) ends it all.")
 			select {
 			case <-c.Context().Done():
 				return nil

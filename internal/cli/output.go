@@ -158,7 +158,7 @@ var marks = map[string]string{
 	"weak-sign-in": "■", "shadowed": "■", "uneven": "■", "running-out": "▲", "short": "■", "unused-seat": "▲", "held": "■", "stopped": "■",
 	"not declared": "■", "passwordless": "■", "expiring": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■",
 	"key changed":   "■",
-	"login refused": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
+	"login refused": "■", "secret not set": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
 	"open to question": "■", "not asked for": "■",
 	"proved": "●", "set": "▲", "unsure": "▲", "not set": "■", "not proved": "▲", "old one still let in": "■", "made": "▲",
 	"collected": "○", "expired": "■", "withdrawn": "○", "joins": "●",

@@ -22,11 +22,15 @@ import (
 	"hen-roost/internal/client"
 	"hen-roost/internal/demo/world"
 	"hen-roost/internal/serve"
+	"hen-roost/internal/service/door"
 	"hen-roost/internal/standin"
 )
 
-// Operator signs in to the demo first.
-const Operator = "odd.strand"
+// Operator signs in to the demo first. Second approves what he drafts, at a prompt of her own.
+const (
+	Operator = "odd.strand"
+	Second   = "ines.moreau"
+)
 
 // hosts of the company and where on loopback each lives.
 var hosts = []struct {
@@ -46,6 +50,7 @@ type Options struct {
 	Wait    time.Duration // patience with targets; 0: as usual
 	Log     *slog.Logger
 	Version string
+	Second  bool // there is a second operator: without one the team is of one
 }
 
 // Demo is a running sample world.
@@ -55,6 +60,7 @@ type Demo struct {
 	Declaration string // folder with the declaration
 	Dialects    string // folder with what teaches the company's own kinds of targets
 	Profile     string // file with the operator's sign-in, for the command line
+	Approver    string // file with that of the second operator, where there is one
 	Data        string // the service's own folder
 	Hosts       map[string]*world.Host
 	Directory   *world.Directory
@@ -113,7 +119,11 @@ func Start(ctx context.Context, o Options) (*Demo, error) {
 	if err := errors.Join(os.MkdirAll(d.config.Drops, 0o755), os.CopyFS(d.config.Dialects, files.Dialects())); err != nil {
 		return nil, err
 	}
-	if err := d.start(ctx); err != nil {
+	err = d.start(ctx)
+	if err == nil && o.Second {
+		err = d.enrol(ctx)
+	}
+	if err != nil {
 		d.Close()
 		return nil, err
 	}
@@ -248,23 +258,11 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 	if _, err := d.Server.Service.FirstOperator(ctx, Operator, "Odd Strand", d.Password); err != nil {
 		return err
 	}
-	var who api.SignedIn
-	in := map[string]string{"name": Operator, "password": d.Password, "token": "demo"}
-	if err := client.New(d.Server.Address, "", d.Server.Print).Send(ctx, http.MethodPost, "/session", in, &who); err != nil {
-		return err
-	}
-	if err := os.WriteFile(d.passwordFile(), []byte(d.Password+"\n"), 0o600); err != nil {
-		return err
-	}
-	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": Operator, "token": who.Secret,
-		"fingerprint": d.Server.Print})
+	secret, err := d.profile(ctx, Operator, d.Password, d.passwordFile(), d.Profile)
 	if err != nil {
 		return err
 	}
-	if err := os.WriteFile(d.Profile, profile, 0o600); err != nil {
-		return err
-	}
-	c := client.New(d.Server.Address, who.Secret, d.Server.Print)
+	c := client.New(d.Server.Address, secret, d.Server.Print)
 	for name, value := range map[string][]byte{"vessel-key": key.Private, "directory-password": []byte(d.Directory.Password),
 		"stores-database-password": []byte(d.Stores.Password), "rota-database-password": []byte(d.Rota.Password),
 		"ticketing-token": []byte(d.Ticketing.Token), "crew-portal-token": []byte(d.Portal.Token),
@@ -275,6 +273,33 @@ func (d *Demo) signIn(ctx context.Context, key world.Key) error {
 		}
 	}
 	return nil
+}
+
+// profile signs an operator in for the command line, and leaves the password in a file beside. It returns the token.
+func (d *Demo) profile(ctx context.Context, name, password, passwordFile, file string) (token string, err error) {
+	var who api.SignedIn
+	in := map[string]string{"name": name, "password": password, "token": "demo"}
+	if err := client.New(d.Server.Address, "", d.Server.Print).Send(ctx, http.MethodPost, "/session", in, &who); err != nil {
+		return "", err
+	}
+	profile, err := json.Marshal(map[string]string{"server": d.Server.Address, "operator": name, "token": who.Secret,
+		"fingerprint": d.Server.Print})
+	if err != nil {
+		return "", err
+	}
+	return who.Secret, errors.Join(os.WriteFile(passwordFile, []byte(password+"\n"), 0o600), os.WriteFile(file, profile, 0o600))
+}
+
+// enrol adds the second operator, who approves and runs, and releases secrets.
+func (d *Demo) enrol(ctx context.Context) error {
+	password := strings.ToLower(rand.Text()[:16])
+	if _, err := d.Server.Service.AddOperator(ctx, door.Itself, Second, "Inès Moreau", password,
+		[]string{"draft", "approve", "run", "suspend", "restore", "credential", "administer"}); err != nil {
+		return err
+	}
+	d.Approver = filepath.Join(d.dir, "second-sign-in.json")
+	_, err := d.profile(ctx, Second, password, filepath.Join(d.dir, "second-password"), d.Approver)
+	return err
 }
 
 // Close ends everything that was started.

@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -63,6 +64,9 @@ func TestLine(t *testing.T) {
 	if _, err := s.Declare(ctx, door.Itself, files, " "); !errors.As(err, &p) || p.Field != "because" {
 		t.Errorf("without a reason: %v", err)
 	}
+	if m, err := s.Means(ctx, door.Itself, files); err != nil || fmt.Sprint(m.Unset) != "[key]" {
+		t.Errorf("secrets that are not set: %v %v", m.Unset, err)
+	}
 	r, err := s.Declare(ctx, door.Itself, files, "begin")
 	if err != nil || r.Number != 1 || r.Users != 2 {
 		t.Fatalf("%+v %v", r, err)
@@ -71,8 +75,8 @@ func TestLine(t *testing.T) {
 	f.Add("jarle", "1701")
 	f.Add("svcbackup", "1800")
 	got, err := s.Survey(ctx, door.Itself, nil, nil)
-	if err != nil || got[0].State != seen.Refused || !strings.Contains(got[0].Words,
-		`no secret "key" is set; set it with: roost secret set key`) {
+	if err != nil || got[0].State != seen.NoSecret || !strings.Contains(got[0].Words,
+		`the secret "key" is not set: nobody went there; roost secret set key --for arctic`) {
 		t.Fatalf("without the secret: %+v %v", got, err)
 	}
 	if err := s.SetSecret(ctx, door.Itself, "key", []byte("hunter2-hunter2")); err != nil {

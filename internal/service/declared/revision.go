@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"time"
 
 	"hen-roost/internal/core/access"
@@ -18,6 +19,7 @@ type Meaning struct {
 	Checked
 	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
 	Waits    int              `json:"waits" doc:"how many changes of guarded settings there are"`
+	Unset    []string         `json:"unset,omitempty" doc:"secrets with which targets are signed in to, and which are not set: nobody goes there before"`
 	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
 	People   int              `json:"people" doc:"for how many people something changes"`
 	Findings int              `json:"findings" doc:"findings that the last surveys would yield"`
@@ -70,6 +72,9 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 		before = from.Plan
 	}
 	out.Moves, out.People = movesOf(before, read.Plan)
+	if out.Unset, err = s.unset(ctx, read.Plan); err != nil {
+		return Meaning{}, err
+	}
 	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
@@ -78,6 +83,19 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 		return Meaning{}, err
 	}
 	out.Findings, err = weighed.Findings(ctx)
+	return out, err
+}
+
+// unset are the secrets of targets that are not set, by name.
+func (s *Declared) unset(ctx context.Context, p *resolve.Plan) (out []string, err error) {
+	rows, err := s.Store.Secrets(ctx)
+	for _, d := range p.Targets {
+		name := d.Target.Login.Secret
+		if name != "" && !slices.Contains(out, name) && !slices.ContainsFunc(rows, func(r store.Secret) bool { return r.Name == name }) {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
 	return out, err
 }
 

@@ -48,6 +48,9 @@ func New(d *declared.Declared, c Config) *Seen {
 // errUnapproved keeps the secret of a target from going anywhere.
 var errUnapproved = errors.New("how it is signed in to waits for approval, and nobody does before: roost revision pending")
 
+// errNoSecret keeps us from a target whose secret nobody has set.
+var errNoSecret = errors.New("is not set")
+
 // PlaceOf is a hash of what a target is and where, and of the way there: an accepted key counts for that alone.
 func PlaceOf(d *resolve.Desired) string {
 	sum := sha256.Sum256(fmt.Appendf(nil, "%q %q %q", d.Target.Kind, d.Address, d.Target.Via.Name))
@@ -90,8 +93,8 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 	if secret := t.Target.Login.Secret; secret != "" {
 		a.Secret, err = s.Secret(ctx, secret)
 		if err == store.ErrNone {
-			return nil, a, &connect.Error{Target: name, Op: "sign in",
-				Err: &connect.Refused{Err: fmt.Errorf("no secret %q is set; set it with: roost secret set %s", secret, secret)}}
+			return nil, a, &connect.Error{Target: name, Op: "sign in", Err: fmt.Errorf(
+				"the secret %q %w: nobody went there; roost secret set %s --for %s", secret, errNoSecret, secret, name)}
 		}
 		if err != nil {
 			return nil, a, err

@@ -30,8 +30,9 @@ const (
 	KeyUnknown  = "key not accepted"
 	KeyChanged  = "key changed"
 	Refused     = "login refused"
-	NotApproved = "not approved" // it is new: see roost revision pending
-	Busy        = "busy"         // of one attempt only: a round, or another survey, works on it
+	NoSecret    = "secret not set" // nobody went there: what our login signs in with is not set
+	NotApproved = "not approved"   // it is new: see roost revision pending
+	Busy        = "busy"           // of one attempt only: a round, or another survey, works on it
 )
 
 // deadFor is how long a survey waits for a target that did not answer the last time.
@@ -197,6 +198,8 @@ func stateAfter(err error, row *store.Target) string {
 		return Surveyed
 	case errors.Is(err, errUnapproved):
 		return NotApproved
+	case errors.Is(err, errNoSecret):
+		return NoSecret
 	case errors.As(err, &key):
 		row.Offered, row.Print = key.Offered, key.Print
 		if key.Accepted == "" {

@@ -188,6 +188,9 @@
             until then the old values stay in force:
           </p>
           <Settings items={meaning.pending} total={meaning.waits} />{/if}
+        {#if meaning.unset?.length}<p class="needs">
+            Not set yet, so that nobody goes to targets that are signed in to with it: {meaning.unset.join(', ')}.
+          </p>{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>

@@ -55,6 +55,7 @@
     stopped: 'bad',
     'key changed': 'bad',
     'login refused': 'bad',
+    'secret not set': 'bad',
     findings: 'bad',
     finding: 'bad',
     'open to question': 'bad',
