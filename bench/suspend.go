@@ -90,8 +90,11 @@ func (w *workbench) cutOf(ctx context.Context) (*cut, error) {
 	if c.bare, err = bareCut(hosts); err != nil {
 		return nil, err
 	}
-	if r, err = s.Round(ctx, door.Itself, r.ID); err != nil || r.EndedAt != nil {
-		return nil, fmt.Errorf("the round of %d steps ended meanwhile: %w", r.Steps, err)
+	if r, err = s.Round(ctx, door.Itself, r.ID); err != nil {
+		return nil, err
+	}
+	if r.EndedAt != nil {
+		return nil, fmt.Errorf("the round of %d steps ended meanwhile", r.Steps)
 	}
 	fmt.Printf("# %d steps, of which have ended: %v; asked for in %.3f s\n", r.Steps, r.Outcomes, c.prepared)
 	w.cut = c

@@ -75,9 +75,9 @@ type Access struct {
 	Key      string        // the accepted identity key, "" before the first acceptance
 	Wait     time.Duration // how long any single answer may take; 0 means 20 s
 	Homes    bool          // surveys look at homes too, which is a look at every file in them
-	Dial     Dial          // how to come to the address; nil: directly
-	Host     OpenHost      // for targets that are run on a host: that one
-	Says     *Budget       // how much the target may say; nil: Open bounds it
+	Dial     Dial          `json:"-"` // how to come to the address; nil: directly
+	Host     OpenHost      `json:"-"` // for targets that are run on a host: that one
+	Says     *Budget       `json:"-"` // how much the target may say; nil: Open bounds it
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 

@@ -23,7 +23,7 @@ var knows = map[string][]string{
 		"internal/connect", "internal/connect/*", "internal/dialect", "web"},
 	"internal/demo": {"internal/api", "internal/client", "internal/serve", "internal/demo/world", "internal/standin", "demo",
 		"internal/service/door"},
-	"internal/api":  {"internal/service", "internal/service/*", "internal/scim", "internal/core/declare", "internal/core/chain"},
+	"internal/api": {"internal/service", "internal/service/*", "internal/scim", "internal/core/declare", "internal/core/chain"},
 	"internal/service": {"internal/service/life", "internal/service/intake", "internal/service/rounds", "internal/service/seen",
 		"internal/service/declared",
 		"internal/service/door",

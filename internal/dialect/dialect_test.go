@@ -312,7 +312,7 @@ func talking(t *testing.T, f *File, answer func(in io.Reader, out io.Writer)) *T
 		toUs.Close()
 	}()
 	t.Cleanup(func() { toThem.Close(); fromThem.Close() })
-	return NewTalk(f, wire{fromThem, toThem}, 300*time.Millisecond)
+	return NewTalk(f, wire{fromThem, toThem}, 30*time.Second)
 }
 
 // A conversation: prompts that stand in values, echoes that are broken, questions without an end, and silence.
@@ -344,6 +344,9 @@ func TestTalk(t *testing.T) {
 		{"another prompt", "list\r\nbridge# ", `it waits at "bridge# ", which is no prompt`},
 	} {
 		talk := talking(t, f, said(c.answer))
+		if strings.Contains(c.want, "no prompt") {
+			talk.wait = 300 * time.Millisecond
+		}
 		if err := talk.SignIn(context.Background(), "me", nil); err != nil {
 			t.Fatal(err)
 		}
