@@ -87,7 +87,7 @@ func TestWrongUse(t *testing.T) {
 		{"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
 		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`},
 		{"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
-		{"sign-in https://127.0.0.1:1", 2, "operator is missing, and there is no terminal to ask on"},
+		{"sign-in https://127.0.0.1:1", 2, "there is no terminal to ask on: Operator"},
 		{"sign-in https://127.0.0.1:1 --operator x", 2, "use --password-file FILE"}, {"check /nowhere", 1, "no such file"},
 		{"serve --log xml", 2, "log is text or json"}, {"serve --log-level loud", 2, "log-level is debug"},
 		{"serve --config /nowhere", 1, "no such file"},

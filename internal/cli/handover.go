@@ -195,16 +195,54 @@ func (a *app) handoverLink() *cobra.Command {
 }
 
 func (a *app) handoverCollect() *cobra.Command {
-	return &cobra.Command{Use: "collect NUMBER", Short: "Show what is in a handover to you, once; the record names you",
+	var into string
+	c := &cobra.Command{Use: "collect NUMBER", Short: "Show what is in a handover to you, once; the record names you",
 		Args:    cobra.ExactArgs(1),
-		Example: "  roost handover collect 1",
+		Example: "  roost handover collect 1\n  roost handover collect 2 --into marit.key",
 		RunE: func(c *cobra.Command, args []string) error {
-			var out life.Shown
-			if err := a.send(c.Context(), http.MethodPost, handoverPath(args[0], "show"), nil, &out); err != nil {
+			out, err := a.collected(c.Context(), handoverPath(args[0], "show"), into)
+			if err != nil || into != "" || a.forPeople() {
 				return err
 			}
-			return a.show(out, table{bare: fmt.Sprintf("The %s of %s, shown this once: %s", out.What, who(out.Name, out.User), out.Value)})
+			return a.show(out, table{})
 		}}
+	intoFlag(c, &into)
+	return c
+}
+
+func intoFlag(c *cobra.Command, into *string) {
+	c.Flags().StringVar(into, "into", "", "write it to a new file that only you can read, in place of showing it")
+}
+
+// collected shows a credential to a person, one of several lines on lines of its own, or writes it to a new file, which is there
+// before the credential is asked for: it can be had once.
+func (a *app) collected(ctx context.Context, path, into string) (out life.Shown, err error) {
+	var file *os.File
+	if into != "" {
+		if file, err = os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600); err != nil {
+			return out, err
+		}
+	}
+	if err := a.send(ctx, http.MethodPost, path, nil, &out); err != nil {
+		if file != nil {
+			err = errors.Join(err, file.Close(), os.Remove(into))
+		}
+		return out, err
+	}
+	words, value := fmt.Sprintf("The %s of %s", out.What, who(out.Name, out.User)), strings.TrimRight(out.Value, "\n")
+	switch {
+	case file != nil:
+		_, err = fmt.Fprintln(file, value)
+		if err = errors.Join(err, file.Close()); err == nil {
+			a.tell("%s is in %s.", words, into)
+		}
+	case !a.forPeople():
+	case strings.Contains(value, "\n"):
+		fmt.Fprintf(a.Out, "%s, shown this once:\n%s\n", words, value)
+	default:
+		fmt.Fprintf(a.Out, "%s, shown this once: %s\n", words, value)
+	}
+	return out, err
 }
 
 func (a *app) handoverWithdraw() *cobra.Command {

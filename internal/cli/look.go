@@ -319,6 +319,9 @@ func (a *app) acceptOne(c *cobra.Command, t seen.Target, print string, all bool)
 		return fmt.Errorf("%s shows no key that waits for acceptance; survey it first: roost survey %s", t.Name, t.Name)
 	case all:
 		print = t.Print
+	case !a.Terminal:
+		return wrong{fmt.Errorf("%s shows the key %s (%s), and there is no terminal to ask on: compare it with the one on the target "+
+			"itself, then add --fingerprint %s", t.Name, t.Print, t.State, t.Print)}
 	default:
 		yes, err := a.yes(fmt.Sprintf("%s shows the key %s (%s).\nIs it the one on the target itself? [y/N] ", t.Name, t.Print, t.State))
 		if err != nil {

@@ -39,6 +39,7 @@ func (a *app) rotate() *cobra.Command {
 	var h handing
 	var until string
 	var given, show, later, key, alone, certificate bool
+	var into string
 	var days int
 	c := &cobra.Command{Use: "rotate [USERS…]", Short: "Give people new passwords: set, proved by signing in, and handed over once",
 		Long: `Give people new passwords, on all their accounts or on some targets; or one of them a key pair (--key) or a
@@ -65,7 +66,7 @@ status 4 when an account did not take it.`,
 						"hours": h.hours, "because": because}, &out); err != nil {
 					return err
 				}
-				return a.rotated(c.Context(), out, show, later)
+				return a.rotated(c.Context(), out, show || into != "", later, into)
 			}
 			if key {
 				if len(users) != 1 {
@@ -77,7 +78,7 @@ status 4 when an account did not take it.`,
 						"hours": h.hours, "because": because}, &out); err != nil {
 					return err
 				}
-				return a.rotated(c.Context(), out, show, later)
+				return a.rotated(c.Context(), out, show || into != "", later, into)
 			}
 			body := h.into(map[string]any{"users": users, "where": where, "targets": at, "because": because})
 			if given || file != "" {
@@ -98,8 +99,14 @@ status 4 when an account did not take it.`,
 			if err := a.send(c.Context(), http.MethodPost, "/passwords/rotate", body, &out); err != nil {
 				return err
 			}
-			return a.rotated(c.Context(), out, show, later)
+			return a.rotated(c.Context(), out, show || into != "", later, into)
 		}}
+	c.PreRunE = func(_ *cobra.Command, users []string) error {
+		if into != "" && len(users) != 1 {
+			return wrong{errors.New("--into FILE is for what one person gets: name one")}
+		}
+		return nil
+	}
 	c.Flags().BoolVar(&key, "key", false, "in place of a password: a key pair, of which the private half is handed over")
 	c.Flags().BoolVar(&certificate, "certificate", false, "in place of a password: a client certificate with its key")
 	c.Flags().IntVar(&days, "days", 365, "with --certificate: for how many days it is good")
@@ -112,6 +119,7 @@ status 4 when an account did not take it.`,
 	c.Flags().StringVar(&hash, "hash-file", "", "in place of a password: the hash of one that they have, as crypt(5) writes it; - is "+
 		"standard input")
 	c.Flags().BoolVar(&show, "show", false, "show it to you, once, to be read out; the record names you")
+	intoFlag(c, &into)
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
 	c.Flags().StringVar(&secret, "secret", "", "in place of people's: a secret that Hen Roost itself signs in to targets with")
 	h.flags(c)
@@ -120,9 +128,9 @@ status 4 when an account did not take it.`,
 }
 
 // rotated follows new credentials until each is set, shows them where that is asked, and tells of them.
-func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool) error {
+func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool, into string) error {
 	if later || out.Round.ID != 0 && out.Round.State != rounds.Running || len(out.Handovers) == 0 {
-		return a.showRotated(out, nil)
+		return a.showRotated(ctx, out, nil, "")
 	}
 	if out.Round.ID != 0 {
 		var err error
@@ -136,23 +144,31 @@ func (a *app) rotated(ctx context.Context, out life.Rotated, show, later bool) e
 	for i := range out.Links {
 		out.Links[i].Handover = out.Handovers[i]
 	}
-	var shown []life.Shown
+	var list []string // of what is shown
 	for _, x := range out.Handovers {
 		if !show || x.State != life.ToCollect {
 			continue
 		}
-		var one life.Shown
-		if err := a.send(ctx, http.MethodPost, fmt.Sprintf("/handovers/%d/show", x.ID), nil, &one); err != nil {
-			return err
-		}
-		shown = append(shown, one)
+		list = append(list, fmt.Sprintf("/handovers/%d/show", x.ID))
 	}
-	return a.showRotated(out, shown)
+	return a.showRotated(ctx, out, list, into)
 }
 
 // showRotated says of each account whether it has its new password, and how each is collected.
-func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
+// list is where what is shown is asked for.
+func (a *app) showRotated(ctx context.Context, out life.Rotated, list []string, into string) error {
 	if !a.forPeople() {
+		var shown []life.Shown
+		for _, path := range list {
+			one, err := a.collected(ctx, path, into)
+			if err != nil {
+				return err
+			}
+			if into != "" {
+				one.Value = ""
+			}
+			shown = append(shown, one)
+		}
 		return a.show(struct {
 			life.Rotated
 			Shown []life.Shown `json:"shown,omitempty"`
@@ -179,10 +195,12 @@ func (a *app) showRotated(out life.Rotated, shown []life.Shown) error {
 	if out.Round.State == rounds.OnHold {
 		fmt.Fprintf(a.Out, "%s.\n", capital(out.Words))
 	}
-	for _, s := range shown {
-		fmt.Fprintf(a.Out, "The %s of %s, shown this once: %s\n", s.What, who(s.Name, s.User), s.Value)
+	for _, path := range list {
+		if _, err := a.collected(ctx, path, into); err != nil {
+			return err
+		}
 	}
-	if len(shown) == 0 {
+	if len(list) == 0 {
 		if err := a.showLinks(out.Links); err != nil {
 			return err
 		}

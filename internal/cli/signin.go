@@ -173,7 +173,7 @@ func (a *app) signOut() *cobra.Command {
 // ask prompts a person for a line.
 func (a *app) ask(prompt string) (string, error) {
 	if !a.Terminal {
-		return "", wrong{fmt.Errorf("%s is missing, and there is no terminal to ask on", strings.TrimRight(strings.ToLower(prompt), ": "))}
+		return "", wrong{fmt.Errorf("there is no terminal to ask on: %s", strings.TrimRight(prompt, ": "))}
 	}
 	fmt.Fprint(a.Err, prompt)
 	line, err := answer(a, func() (string, error) { return bufio.NewReader(a.In).ReadString('\n') })

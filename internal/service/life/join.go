@@ -188,8 +188,39 @@ func (s *Life) joining(ctx context.Context, c *declared.Current, q JoinRequest) 
 			}
 		}
 	}
+	for i := range edits {
+		if edits[i].File == "" && edits[i].Key == "" {
+			edits[i].File = fileFor(c, q.Like, fresh, edits[i].Name)
+		}
+	}
 	out.edits = append(out.edits, edits...)
 	return out, nil
+}
+
+// fileFor is the file of the declaration into which somebody new goes: that of the colleague like whom they are, or else that in
+// which most of those who have one of their roles by name stand; "" for none.
+func fileFor(c *declared.Current, like string, fresh []exchange.User, id string) string {
+	file := func(u *model.User) string { return c.Declared.Why(model.Origin{At: u.Pos}).At.File }
+	if u := c.Declared.Users[like]; u != nil {
+		return file(u)
+	}
+	at := slices.IndexFunc(fresh, func(u exchange.User) bool { return u.ID == id })
+	if at < 0 {
+		return ""
+	}
+	in := map[string]int{}
+	for _, u := range c.Declared.Users {
+		if slices.ContainsFunc(u.Roles, func(h model.Holding) bool { return slices.Contains(fresh[at].Roles, h.Name) }) {
+			in[file(u)]++
+		}
+	}
+	best := ""
+	for _, name := range door.KeysOf(in) {
+		if in[name] > in[best] {
+			best = name
+		}
+	}
+	return best
 }
 
 // unnumbered says of those who would join without a number where each target that needs one would give them another.
