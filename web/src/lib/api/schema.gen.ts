@@ -2258,7 +2258,7 @@ export interface components {
             /** @example marit.fell */
             user: string;
             /**
-             * @description disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
              * @example leave stores
              */
             what: string;
@@ -2273,7 +2273,7 @@ export interface components {
             /** @example marit.fell */
             user: string;
             /**
-             * @description disable, enable, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
              * @example leave stores
              */
             what: string;
@@ -2617,6 +2617,8 @@ export interface components {
             roles: number;
             /** Format: int64 */
             targets: number;
+            /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */
+            unset?: string[];
             /** Format: int64 */
             users: number;
             /**
@@ -3225,6 +3227,7 @@ export interface components {
             kind: string;
             members?: string[];
             name: components["schemas"]["NamePart"][];
+            "one-of"?: boolean;
             /** Format: int64 */
             place?: number;
             verbs?: string[];
@@ -3244,6 +3247,8 @@ export interface components {
              * @example 2027-01-31
              */
             on?: string;
+            /** @description with at-once: the accounts are removed, where they can be */
+            remove?: boolean;
         };
         LeftOut: {
             name?: string;
@@ -3336,6 +3341,8 @@ export interface components {
             roles: number;
             /** Format: int64 */
             targets: number;
+            /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */
+            unset?: string[];
             /** Format: int64 */
             users: number;
             /**
@@ -3380,6 +3387,7 @@ export interface components {
             /** @description the same in one sentence */
             say: string;
             user: string;
+            values?: components["schemas"]["Value"][];
             words: string;
         };
         MoveRequestBody: {
@@ -4036,6 +4044,11 @@ export interface components {
             because: string;
             /** @description the first of those, when it was just drafted */
             decide?: components["schemas"]["Finding"][];
+            /**
+             * Format: int64
+             * @description of one that has not run: the revision declared now, where it was drafted from an older one
+             */
+            declared?: number;
             /** Format: date-time */
             "drafted-at": string;
             "drafted-by": string;
@@ -4051,6 +4064,11 @@ export interface components {
             id: number;
             /** @description starts only inside the windows of its targets */
             "in-window"?: boolean;
+            /**
+             * Format: int64
+             * @description steps that nobody can approve: they are left out when it runs
+             */
+            "left-out"?: number;
             /** @description of an undo: what it cannot bring back */
             lost?: string[];
             /** Format: date-time */
@@ -4383,6 +4401,8 @@ export interface components {
             words?: string;
         };
         SuspendRequestBody: {
+            /** @description shut the last administrator of a target too: Hen Roost's own login stays */
+            "although-last"?: boolean;
             /** @example laptop lost */
             because: string;
             /** @description all who should be in a declared group, in place of users */
@@ -4779,6 +4799,12 @@ export interface components {
             items: components["schemas"]["User"][];
             /** Format: int64 */
             total: number;
+        };
+        Value: {
+            after: string;
+            attribute: string;
+            before: string;
+            targets: string[];
         };
         ValueChange: {
             after: string[];

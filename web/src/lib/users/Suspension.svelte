@@ -80,8 +80,7 @@
 <p class="mb-6 flex flex-wrap items-baseline gap-4">
   {#if inForce}
     <Button class="bg-ink text-paper rounded" onclick={() => (restoring = true)}>Restore {name}</Button>
-    {#if open || spared}<Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)}
-        >Try again now</Button
+    {#if open || spared}<Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)}>Try again now</Button
       >{/if}
   {:else}
     <Button outline class="border-barn text-barn rounded border" onclick={() => (cutting = true)} title="Key: x">Cut {name} off now</Button>
