@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -16,6 +17,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -502,5 +504,32 @@ func TestCheckAlone(t *testing.T) {
 	out, said, code := run(nil, "", "check", "../../demo/declaration", "-o", "json")
 	if code != 1 || !strings.Contains(said+out, "no param is called") { // the addresses are written when the demo starts
 		t.Errorf("exit %d: %s%s", code, out, said)
+	}
+}
+
+// Every kind of finding is told alike wherever it is: in the terminal, the console and the API's document.
+func TestFindingKinds(t *testing.T) {
+	page, err := os.ReadFile("../../web/src/lib/ui/State.svelte")
+	if err != nil {
+		t.Fatal(err)
+	}
+	document, err := os.ReadFile("../../web/openapi.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range model.FindingKinds {
+		shape, tone := "■", "bad"
+		if k.CanWait() {
+			shape, tone = "▲", "wait"
+		}
+		if got := mark(string(k)); got != shape+" "+string(k) {
+			t.Errorf("the terminal says %q", got)
+		}
+		if !regexp.MustCompile(`(?m)^ +'?` + string(k) + `'?: '` + tone + `',$`).Match(page) {
+			t.Errorf("the console does not have %s as %s", k, tone)
+		}
+		if !strings.Contains(string(document), `"`+string(k)+`"`) {
+			t.Errorf("the API's document does not know %s", k)
+		}
 	}
 }

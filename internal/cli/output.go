@@ -154,9 +154,7 @@ func narrow(widths []int, width int) {
 // marks are the shapes beside the words for states; the word says it all by itself.
 var marks = map[string]string{
 	"as declared": "●", "surveyed": "●", "done": "●", "complete": "●", "already-so": "●",
-	"missing": "■", "unexpected": "■", "different": "■", "unmatched": "■", "contested": "■", "beyond": "■", "wide-open": "■",
-	"weak-sign-in": "■", "shadowed": "■", "uneven": "■", "running-out": "▲", "short": "■", "unused-seat": "▲", "held": "■", "stopped": "■",
-	"not declared": "■", "passwordless": "■", "expiring": "■", "odd": "■", "refused": "■", "failed": "■", "incomplete": "■",
+	"held": "■", "stopped": "■", "not declared": "■", "refused": "■", "failed": "■", "incomplete": "■",
 	"key changed":   "■",
 	"login refused": "■", "secret not set": "■", "moved": "■", "still open": "■", "shut, not proved": "▲", "not touched": "■",
 	"open to question": "■", "not asked for": "■",
@@ -170,6 +168,9 @@ var marks = map[string]string{
 }
 
 func mark(state string) string {
+	if k := model.FindingKind(state); slices.Contains(model.FindingKinds, k) {
+		return map[bool]string{true: "▲ ", false: "■ "}[k.CanWait()] + state
+	}
 	if m := marks[state]; m != "" {
 		return m + " " + state
 	}

@@ -39,6 +39,11 @@ const (
 var FindingKinds = []FindingKind{Missing, Unexpected, Different, Unmatched, Contested, Beyond, NoPassword, Shared, Factory, Dormant,
 	SeatsShort, UnusedSeat, StaleHome, WideOpen, Weak, Shadowed, Uneven, RunningOut, WrongClock, Expiring, OddObject}
 
+// CanWait says of a kind that nobody can do harm by it today.
+func (k FindingKind) CanWait() bool {
+	return k == Dormant || k == UnusedSeat || k == StaleHome || k == RunningOut
+}
+
 // Verb says what a step does.
 type Verb string
 

@@ -27,7 +27,7 @@ type DriftRequest struct {
 type Finding struct {
 	Key             string    `json:"key" doc:"names the finding as long as it is the same difference"`
 	Target          string    `json:"target"`
-	Kind            string    `json:"kind" enum:"missing,unexpected,different,unmatched,contested"`
+	Kind            string    `json:"kind" enum:"missing,unexpected,different,unmatched,contested,beyond,passwordless,shared-login,factory,dormant,short,unused-seat,stale-home,wide-open,weak-sign-in,shadowed,uneven,running-out,clock-off,expiring,odd"`
 	What            string    `json:"what" doc:"what would put it right, or who decides"`
 	Subject         string    `json:"subject" doc:"the account, group or membership"`
 	User            string    `json:"user,omitempty"`

@@ -2780,7 +2780,7 @@ export interface components {
             /** @description names the finding as long as it is the same difference */
             key: string;
             /** @enum {string} */
-            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested";
+            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested" | "beyond" | "passwordless" | "shared-login" | "factory" | "dormant" | "short" | "unused-seat" | "stale-home" | "wide-open" | "weak-sign-in" | "shadowed" | "uneven" | "running-out" | "clock-off" | "expiring" | "odd";
             note?: string;
             /**
              * Format: date-time
@@ -2811,7 +2811,7 @@ export interface components {
             /** @description names the finding as long as it is the same difference */
             key: string;
             /** @enum {string} */
-            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested";
+            kind: "missing" | "unexpected" | "different" | "unmatched" | "contested" | "beyond" | "passwordless" | "shared-login" | "factory" | "dormant" | "short" | "unused-seat" | "stale-home" | "wide-open" | "weak-sign-in" | "shadowed" | "uneven" | "running-out" | "clock-off" | "expiring" | "odd";
             note?: string;
             remarks: components["schemas"]["Remark"][];
             /**
