@@ -184,3 +184,24 @@ func TestDecidedSinceTheDraft(t *testing.T) {
 		})
 	}
 }
+
+// Who was taken out of the declaration can be named as long as an account of theirs is known.
+func TestNamedThoughGone(t *testing.T) {
+	s, _ := surveyed(t, declaration, "marit", "1001", "hanne", "1014")
+	settle(t, s)
+	without := strings.Replace(declaration, "  hanne: {name: Hanne Vik, number: 1014, roles: [crew]}\n", "", 1)
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: without}}, "hanne goes"); err != nil {
+		t.Fatal(err)
+	}
+	choice := declared.Choice{Users: []string{"hanne"}}
+	if got, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: choice}, 5); err != nil || got.Total != 1 {
+		t.Errorf("%+v %v", got, err)
+	}
+	if r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "test", Choice: choice}); err != nil || r.Steps != 1 {
+		t.Errorf("%+v %v", r, err)
+	}
+	if _, err := s.Drift(ctx, odd, seen.DriftRequest{Choice: declared.Choice{Users: []string{"henne"}}}, 5); err == nil ||
+		!strings.Contains(err.Error(), `no user is called "henne"`) {
+		t.Errorf("somebody who never was: %v", err)
+	}
+}

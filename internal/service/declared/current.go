@@ -248,6 +248,25 @@ func (c *Current) Check(choice Choice) error {
 	return nil
 }
 
+// CheckChosen is Check for findings: of somebody who is no longer declared there may be some as long as accounts of theirs are known.
+func (s *Declared) CheckChosen(ctx context.Context, c *Current, choice Choice) error {
+	users := choice.Users
+	choice.Users = nil
+	for _, u := range users {
+		if c.Declared.Users[u] == nil {
+			links, err := s.Store.LinksOf(ctx, u)
+			if err != nil {
+				return err
+			}
+			if len(links) > 0 {
+				continue
+			}
+		}
+		choice.Users = append(choice.Users, u)
+	}
+	return c.Check(choice)
+}
+
 // Where returns the users for whom a condition holds: CEL over user, day and params. Nobody is an error.
 func (c *Current) Where(condition string) (users []string, err error) {
 	set := expr.NewSet()

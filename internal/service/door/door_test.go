@@ -4,8 +4,11 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -192,5 +195,26 @@ func TestProblems(t *testing.T) {
 	}
 	if _, err := Reason(strings.Repeat("x", 501)); err == nil {
 		t.Error("a reason of any length is taken")
+	}
+}
+
+// The kinds of entries that can be asked for are those that are written.
+func TestEntryKinds(t *testing.T) {
+	written := map[string]bool{}
+	kind := regexp.MustCompile(`(?s)Entry\{[^}]*?Kind: "([a-z-]+)"`)
+	err := filepath.WalkDir("..", func(path string, _ fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range kind.FindAllStringSubmatch(string(text), -1) {
+			if written[m[1]] = true; !slices.Contains(EntryKinds, m[1]) {
+				t.Errorf("%s writes entries of kind %s, which cannot be asked for", path, m[1])
+			}
+		}
+		return err
+	})
+	if err != nil || len(written) < 15 {
+		t.Errorf("%d kinds, %v", len(written), err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -39,10 +40,18 @@ type RecordPage struct {
 	Next  int64   `json:"next,omitempty" doc:"ask for entries before this number for the next page; absent at the end; a page of a search for words may be empty"`
 }
 
+// EntryKinds are the kinds of entries that the record has.
+var EntryKinds = []string{"alone", "archive", "comment", "commission", "decision", "drift", "finding", "handover", "intake", "intrusion",
+	"key", "operator", "revision", "round", "screening", "secret", "session", "shut-out", "sign-in", "sign-out", "step", "survey",
+	"suspension"}
+
 // Record returns entries, newest first.
 func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size int) (RecordPage, error) {
 	if err := who.May(Look); err != nil {
 		return RecordPage{}, err
+	}
+	if f.Kind != "" && !slices.Contains(EntryKinds, f.Kind) {
+		return RecordPage{}, NotKnown("kind of entry", f.Kind, EntryKinds)
 	}
 	if size <= 0 || size > PageMost {
 		size = pageSize

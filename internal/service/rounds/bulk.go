@@ -159,7 +159,7 @@ func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
 	if l.Target != "*" {
 		choice.Targets = []string{l.Target}
 	}
-	if err := b.c.Check(choice); err != nil {
+	if err := b.s.CheckChosen(ctx, b.c, choice); err != nil {
 		answer(l.Target, "refused", "%v", err)
 		return nil
 	}

@@ -40,7 +40,7 @@ func (s *Carrier) Draft(ctx context.Context, who door.Operator, q DraftRequest) 
 	if err != nil {
 		return Round{}, err
 	}
-	if err := errors.Join(c.Check(q.Choice), s.KnownOperator(ctx, q.Assigned)); err != nil {
+	if err := errors.Join(s.CheckChosen(ctx, c, q.Choice), s.KnownOperator(ctx, q.Assigned)); err != nil {
 		return Round{}, err
 	}
 	if q.Revision != 0 && q.Revision != c.Revision {

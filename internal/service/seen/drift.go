@@ -67,7 +67,7 @@ func (s *Seen) Drift(ctx context.Context, who door.Operator, q DriftRequest, siz
 	if err != nil {
 		return Findings{}, err
 	}
-	if err := errors.Join(c.Check(q.Choice), s.KnownOperator(ctx, q.Assigned)); err != nil {
+	if err := errors.Join(s.CheckChosen(ctx, c, q.Choice), s.KnownOperator(ctx, q.Assigned)); err != nil {
 		return Findings{}, err
 	}
 	f := store.FindingFilter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Assigned: q.Assigned}
