@@ -150,6 +150,10 @@ func (a *app) held(r rounds.Round) {
 		a.tell("  %s: %s", h.Kind, wrapped(h.Words, "    ", 100))
 	}
 	a.older(r)
+	if r.Bare > 0 {
+		a.tell("It makes %s without a password: keys open them, or roost rotate USERS gives them one.",
+			plural(r.Bare, "account", "accounts"))
+	}
 	switch {
 	case r.LeftOut > 0 && r.LeftOut == r.Steps:
 		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)

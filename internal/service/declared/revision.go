@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/core/access"
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -20,6 +21,7 @@ type Meaning struct {
 	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
 	Waits    int              `json:"waits" doc:"how many changes of guarded settings there are"`
 	Unset    []string         `json:"unset,omitempty" doc:"secrets with which targets are signed in to, and which are not set: nobody goes there before"`
+	Nowhere  []string         `json:"nowhere,omitempty" doc:"declared groups that no role gives, the first of them: they are made nowhere"`
 	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
 	People   int              `json:"people" doc:"for how many people something changes"`
 	Findings int              `json:"findings" doc:"findings that the last surveys would yield"`
@@ -75,6 +77,7 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	if out.Unset, err = s.unset(ctx, read.Plan); err != nil {
 		return Meaning{}, err
 	}
+	out.Nowhere = nowhere(read.Plan)
 	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
@@ -84,6 +87,23 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	}
 	out.Findings, err = weighed.Findings(ctx)
 	return out, err
+}
+
+// nowhere are the first of the groups that are made on no target.
+func nowhere(p *resolve.Plan) (out []string) {
+	const most = 20
+	made := map[string]bool{}
+	for _, d := range p.Targets {
+		for _, s := range d.Sets {
+			made[s.Name] = made[s.Name] || s.Kind == model.GroupKind
+		}
+	}
+	for _, name := range door.KeysOf(p.Declaration().Groups) {
+		if !made[name] && len(out) < most {
+			out = append(out, name)
+		}
+	}
+	return out
 }
 
 // unset are the secrets of targets that are not set, by name.

@@ -269,7 +269,23 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 	if err != nil {
 		return Round{}, err
 	}
-	return s.RoundOf(ctx, r)
+	out, err := s.RoundOf(ctx, r)
+	out.Bare = bare(c, steps)
+	return out, err
+}
+
+// bare counts the accounts that steps make without a password, where accounts have one.
+func bare(c *declared.Current, steps []round.Step) (n int) {
+	for _, st := range steps {
+		if st.Verb != model.Create || st.Object != model.Account {
+			continue
+		}
+		_, has := c.Plan.Targets[st.Target].Schema.Find(model.Account, model.Password)
+		if has && !slices.ContainsFunc(st.Changes, func(x model.Change) bool { return x.Sealed != "" }) {
+			n++
+		}
+	}
+	return n
 }
 
 // sorts counts acts by target and what they do.

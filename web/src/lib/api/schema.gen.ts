@@ -2601,6 +2601,8 @@ export interface components {
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
+            /** @description declared groups that no role gives, the first of them: they are made nowhere */
+            nowhere?: string[];
             /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
             pending: components["schemas"]["PendingSetting"][];
             /**
@@ -3325,6 +3327,8 @@ export interface components {
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
+            /** @description declared groups that no role gives, the first of them: they are made nowhere */
+            nowhere?: string[];
             /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
             pending: components["schemas"]["PendingSetting"][];
             /**
@@ -4041,6 +4045,11 @@ export interface components {
             /** Format: date-time */
             "approved-at"?: string;
             "approved-by"?: string;
+            /**
+             * Format: int64
+             * @description of one just drafted: accounts that it makes without a password
+             */
+            bare?: number;
             because: string;
             /** @description the first of those, when it was just drafted */
             decide?: components["schemas"]["Finding"][];

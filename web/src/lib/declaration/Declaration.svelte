@@ -191,6 +191,9 @@
         {#if meaning.unset?.length}<p class="needs">
             Not set yet, so that nobody goes to targets that are signed in to with it: {meaning.unset.join(', ')}.
           </p>{/if}
+        {#if meaning.nowhere?.length}<p class="text-soft">
+            Groups that no role gives, and that are made nowhere: {meaning.nowhere.join(', ')}.
+          </p>{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
         <Button class="bg-ink text-paper rounded" onclick={() => (declaring = true)}>Declare it</Button>
