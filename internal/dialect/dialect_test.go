@@ -376,9 +376,9 @@ func TestTalk(t *testing.T) {
 			time.Sleep(5 * time.Millisecond)
 		}
 	})
-	drip.wait = 20 * time.Millisecond
+	drip.wait = 200 * time.Millisecond
 	if err := drip.SignIn(context.Background(), "me", nil); err == nil || !strings.Contains(err.Error(),
-		"has not come to an end within 300ms") {
+		"has not come to an end within 3s") {
 		t.Errorf("%v", err)
 	}
 	if _, err := talk.Say(context.Background(), "a\nb", nil, nil); err == nil {

@@ -144,6 +144,8 @@ type Attribute struct {
 	Many  bool   `yaml:"many"`
 	From  string `yaml:"from"` // the user's field that it is, unless a grant says otherwise
 	Fold  bool   `yaml:"fold"`
+
+	Mighty []string `yaml:"mighty"` // of accounts: values with which somebody administers the system
 }
 
 // Listing is a command whose answer tells of objects.

@@ -85,7 +85,8 @@ func (h *Holds) schema(kind model.ObjectKind, powers bool) model.KindSchema {
 		a := h.Attributes[name]
 		_, settable := h.Set[name]
 		k.Attributes = append(k.Attributes, model.AttributeSchema{Name: name, About: a.About, Many: a.Many, Fold: a.Fold, From: a.From,
-			Settable: settable})
+			Settable: settable, Mighty: a.Mighty})
+		powers = powers || len(a.Mighty) > 0
 	}
 	if kind == model.RightKind {
 		k.Spelled, k.OneOf = h.spelling(), len(h.OneOf) > 0

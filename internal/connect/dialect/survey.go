@@ -82,19 +82,32 @@ func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*s
 		slices.Sort(groups)
 		o.Attributes = o.Attributes.With(model.Members, slices.Compact(accounts)...).With(model.MemberGroups, slices.Compact(groups)...)
 	}
-	v.elevate(s.file.Powers())
+	v.elevate(s.file)
 	return v, nil
 }
 
-// elevate tells of accounts by which rights they administer the system, beside what the file works out of them.
-func (v *seen) elevate(rights []string) {
-	for _, right := range rights {
+// elevate tells of accounts by which rights and values they administer the system, beside what the file works out of them.
+func (v *seen) elevate(f *language.File) {
+	by := func(o *model.Object, way string) {
+		how := append(o.Attributes.Get(model.Elevation), way)
+		slices.Sort(how)
+		o.Attributes = o.Attributes.With(model.Elevation, slices.Compact(how)...)
+	}
+	for _, right := range f.Powers() {
 		set := model.Named{Kind: model.RightKind, Name: right}
 		for _, m := range v.members[v.key(set)] {
 			if o := v.objects[m]; o != nil && m.Kind == model.Account {
-				how := append(o.Attributes.Get(model.Elevation), "right "+right)
-				slices.Sort(how)
-				o.Attributes = o.Attributes.With(model.Elevation, slices.Compact(how)...)
+				by(o, "right "+right)
+			}
+		}
+	}
+	for _, a := range f.Schema().Account().Attributes {
+		if len(a.Mighty) == 0 {
+			continue
+		}
+		for n, o := range v.objects {
+			if value := o.Attributes.One(a.Name); n.Kind == model.Account && slices.Contains(a.Mighty, value) {
+				by(o, a.Name+" "+value)
 			}
 		}
 	}

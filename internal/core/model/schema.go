@@ -100,6 +100,8 @@ type AttributeSchema struct {
 	Settable bool   `json:"settable,omitempty"` // a declaration may ask for it
 	Sealed   bool   `json:"sealed,omitempty"`   // a secret: it is set, and cannot be read back
 	From     string `json:"from,omitempty"`     // the user's field that feeds it unless a grant says otherwise
+
+	Mighty []string `json:"mighty,omitempty"` // of accounts: values with which somebody can become superuser
 	// Canonical writes a value that is asked for as the target keeps it; nil: as
 	// it stands. Connectors hand on what they read in this form.
 	Canonical func(string) string `json:"-"`

@@ -3,6 +3,7 @@
 package power
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -18,6 +19,7 @@ type Power struct {
 	everyone bool
 	fold     bool
 	single   map[model.ObjectKind]bool // kinds of sets of which somebody is in one at most
+	values   map[string][]string       // of accounts, by attribute: those that give it
 
 	up, down map[model.Named][]model.Named // who is in what, of the sets through which it runs
 	accounts map[string]account
@@ -27,7 +29,8 @@ type Power struct {
 // account is what an account has of it by its own attributes.
 type account struct {
 	primary, number string
-	told            []string // all the ways that the target tells
+	told            []string          // all the ways that the target tells
+	values          map[string]string // of attributes of which some give it
 }
 
 // Load returns sets of a target by their names, with their members; those that are not there are left out.
@@ -39,7 +42,8 @@ type Load func(sets []model.Named) ([]model.Object, error)
 func Of(right *model.Object, ways, more []model.Named, mighty func(string) bool, fold bool, load Load) (*Power, error) {
 	p := &Power{roots: map[model.Named]bool{}, named: map[string]bool{}, numbers: map[string]bool{}, mighty: mighty, fold: fold,
 		up: map[model.Named][]model.Named{}, down: map[model.Named][]model.Named{}, accounts: map[string]account{},
-		called: map[model.Named]string{}, single: map[model.ObjectKind]bool{}}
+		called: map[model.Named]string{}, single: map[model.ObjectKind]bool{},
+		values: map[string][]string{}}
 	if right != nil {
 		for kind, attribute := range map[model.ObjectKind]string{model.GroupKind: model.MemberGroups, model.RightKind: model.Allows} {
 			for _, name := range right.Attributes.Get(attribute) {
@@ -130,12 +134,20 @@ func (p *Power) Accounts() (out []string) {
 // Single says of a kind of sets that somebody is in one of them at most, and leaves it by joining another.
 func (p *Power) Single(kind model.ObjectKind) { p.single[kind] = true }
 
+// Values says of an attribute of accounts which of its values give power.
+func (p *Power) Values(attribute string, values []string) { p.values[attribute] = values }
+
 // Account adds what an account has by its own attributes.
 func (p *Power) Account(o *model.Object) {
-	if p != nil {
-		p.accounts[p.folded(o.Name)] = account{o.Attributes.One(model.PrimaryGroup), o.Attributes.One(model.Number),
-			o.Attributes.Get(model.Elevation)}
+	if p == nil {
+		return
 	}
+	a := account{o.Attributes.One(model.PrimaryGroup), o.Attributes.One(model.Number), o.Attributes.Get(model.Elevation),
+		map[string]string{}}
+	for name := range p.values {
+		a.values[name] = o.Attributes.One(name)
+	}
+	p.accounts[p.folded(o.Name)] = a
 }
 
 func (p *Power) folded(name string) string {
@@ -251,6 +263,11 @@ func (c *Course) ways(name string) (out []string) {
 	if c.named[name] || c.everyone {
 		out = append(out, "named where superusers are")
 	}
+	for attribute, value := range a.values {
+		if slices.Contains(c.values[attribute], value) {
+			out = append(out, attribute+" "+value)
+		}
+	}
 	slices.Sort(out)
 	return out
 }
@@ -327,6 +344,9 @@ func (c *Course) Concerns(a model.Act) bool {
 // changed says whether an act changes an attribute by which an account can have power.
 func (c *Course) changed(a model.Act) bool {
 	return slices.ContainsFunc(a.Changes, func(x model.Change) bool {
+		if c.values[x.Attribute] != nil {
+			return true
+		}
 		switch x.Attribute {
 		case model.Elevation, model.PrimaryGroup:
 			return true
@@ -389,10 +409,20 @@ func (c *Course) takeAccount(a model.Act, lossOnly bool) {
 	name := c.folded(a.Name)
 	now := c.account(name)
 	was := now
+	now.values = maps.Clone(now.values)
 	for _, x := range a.Changes {
 		after := ""
 		if len(x.After) > 0 {
 			after = x.After[0]
+		}
+		if c.Power.values[x.Attribute] != nil {
+			if now.values == nil {
+				now.values = map[string]string{}
+			}
+			if now.values[x.Attribute] = after; lossOnly && slices.Contains(c.Power.values[x.Attribute], after) &&
+				was.values[x.Attribute] != after {
+				delete(now.values, x.Attribute)
+			}
 		}
 		switch x.Attribute {
 		case model.PrimaryGroup:

@@ -130,6 +130,9 @@ func TestAccounts(t *testing.T) {
 			t.Errorf("%s: %s, want %s", name, got, want)
 		}
 	}
+	p.Values("level", []string{"9"})
+	p.Account(&model.Object{Name: "kai", Attributes: model.Pack(model.Attribute{Name: "level", Values: []string{"9"}},
+		model.Attribute{Name: model.Elevation, Values: []string{"level 9"}})})
 	set := func(name, attribute, before, after string) model.Act {
 		change := model.Change{Attribute: attribute, Before: []string{before}, After: []string{after}}
 		return model.Act{Verb: model.Modify, Object: model.Account, Name: name, Changes: []model.Change{change}}
@@ -140,6 +143,8 @@ func TestAccounts(t *testing.T) {
 	}{{set("eva", model.PrimaryGroup, "sudo", "crew"), "true", "[]", "[]"},
 		{set("kari", model.Number, "7", "0"), "true", "[number 0]", "[]"},
 		{set("kari", "shell", "a", "b"), "false", "[]", "[]"}, {set("level", "shell", "a", "b"), "true", "[level 9]", "[level 9]"},
+		{set("kai", "level", "9", "1"), "true", "[]", "[]"}, {set("kari", "level", "1", "9"), "true", "[level 9]", "[]"},
+		{set("kai", "shell", "a", "b"), "false", "[level 9]", "[level 9]"},
 		{set("kari", model.PrimaryGroup, "crew", "SUDO"), "true", "[primary group SUDO]", "[]"}} {
 		if got := fmt.Sprint(c.Concerns(x.a)); got != x.concerns {
 			t.Errorf("%v concerns: %s", x.a, got)

@@ -35,13 +35,24 @@ func PowerFrom(d *resolve.Desired, right *model.Object, ways, moved []model.Name
 	if k := d.Schema.Of(model.RightKind); k != nil && k.Spelled != nil {
 		mighty = k.Spelled.Mighty
 	}
-	if right == nil && len(ways) == 0 && mighty == nil && d.Schema.Of(model.ElevationKind) == nil {
+	var attributes []model.AttributeSchema
+	for _, a := range d.Schema.Account().Attributes {
+		if len(a.Mighty) > 0 {
+			attributes = append(attributes, a)
+		}
+	}
+	if right == nil && len(ways)+len(attributes) == 0 && mighty == nil && d.Schema.Of(model.ElevationKind) == nil {
 		return nil, nil
 	}
 	p, err := power.Of(right, ways, moved, mighty, d.Schema.FoldNames, load)
 	for _, k := range d.Schema.Kinds {
 		if k.OneOf && err == nil {
 			p.Single(k.Kind)
+		}
+	}
+	for _, a := range attributes {
+		if err == nil {
+			p.Values(a.Name, a.Mighty)
 		}
 	}
 	return p, err
