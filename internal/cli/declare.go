@@ -191,6 +191,9 @@ func (a *app) showMeaning(m declared.Meaning) {
 		a.tell("%s not set, and nobody goes to targets before: %s. roost secret set NAME\n", plural(n, "secret is", "secrets are"),
 			strings.Join(m.Unset[:min(n, 10)], ", "))
 	}
+	for _, words := range m.Short {
+		a.tell("%s\n", wrapped(words, "  ", 100))
+	}
 	if n := len(m.Nowhere); n > 0 {
 		a.tell("%s in no role, and made nowhere: %s.\n", plural(n, "group is", "groups are"), strings.Join(m.Nowhere, ", "))
 	}

@@ -168,9 +168,6 @@ func (s *Declared) readNew(on *Current, files []declare.File, day time.Time, a a
 	if err := r.source.Fresh(); err != nil {
 		return r, err
 	}
-	if err := seated(on, r); err != nil {
-		return r, err
-	}
 	if on != nil && !a.trusted { // then what is known of guarded settings is that revision's
 		s.looked.keep(on, r)
 	}

@@ -21,6 +21,7 @@ type Meaning struct {
 	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
 	Waits    int              `json:"waits" doc:"how many changes of guarded settings there are"`
 	Unset    []string         `json:"unset,omitempty" doc:"secrets with which targets are signed in to, and which are not set: nobody goes there before"`
+	Short    []string         `json:"short,omitempty" doc:"shared pools of seats with fewer seats than people are given: who takes the last is held"`
 	Nowhere  []string         `json:"nowhere,omitempty" doc:"declared groups that no role gives, the first of them: they are made nowhere"`
 	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
 	People   int              `json:"people" doc:"for how many people something changes"`
@@ -77,7 +78,7 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	if out.Unset, err = s.unset(ctx, read.Plan); err != nil {
 		return Meaning{}, err
 	}
-	out.Nowhere = nowhere(read.Plan)
+	out.Nowhere, out.Short = nowhere(read.Plan), short(from, read)
 	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
@@ -154,10 +155,7 @@ func (s *Declared) PlanAfter(ctx context.Context, edits []declare.Edit, day time
 	if err != nil {
 		return nil, err
 	}
-	if err := r.source.Fresh(); err != nil {
-		return r.Plan, err
-	}
-	return r.Plan, seated(c, r)
+	return r.Plan, r.source.Fresh()
 }
 
 // edited are the files of the newest revision after some edits.

@@ -2216,6 +2216,7 @@ export interface components {
             fold?: boolean;
             from?: string;
             many?: boolean;
+            mighty?: string[];
             name: string;
             sealed?: boolean;
             settable?: boolean;
@@ -2617,6 +2618,8 @@ export interface components {
             revision: number;
             /** Format: int64 */
             roles: number;
+            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
+            short?: string[];
             /** Format: int64 */
             targets: number;
             /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */
@@ -3343,6 +3346,8 @@ export interface components {
             revision: number;
             /** Format: int64 */
             roles: number;
+            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
+            short?: string[];
             /** Format: int64 */
             targets: number;
             /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */

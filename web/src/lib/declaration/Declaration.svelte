@@ -191,6 +191,7 @@
         {#if meaning.unset?.length}<p class="needs">
             Not set yet, so that nobody goes to targets that are signed in to with it: {meaning.unset.join(', ')}.
           </p>{/if}
+        {#each meaning.short ?? [] as words (words)}<p class="needs">{words}</p>{/each}
         {#if meaning.nowhere?.length}<p class="text-soft">
             Groups that no role gives, and that are made nowhere: {meaning.nowhere.join(', ')}.
           </p>{/if}
