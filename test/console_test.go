@@ -265,7 +265,7 @@ func TestConsole(t *testing.T) {
 	p.click("Add")
 	p.sees("agreed with the captain")
 	p.click("Overview")
-	p.sees("2 findings need someone")
+	p.sees("1 finding needs someone")
 	// What somebody does elsewhere is seen without a touch.
 	must(t, d, "adopt", "sooty-tern", "kberg", "kari.berg", "--because", "says the bosun")
 	p.sees("decided that account kberg on sooty-tern is kari.berg's")

@@ -192,7 +192,7 @@ func TestDaily(t *testing.T) {
 func TestHandoverPage(t *testing.T) {
 	d := taken(t)
 	p := signedIn(t, d, "/")
-	p.sees("findings need someone")
+	p.sees("finding needs someone")
 	p.do(chromedp.Navigate(p.url + "/users/marit.fell"))
 	p.click("New password")
 	p.fill(`dialog[open] input:not([type=checkbox])`, "telephoned")
@@ -287,7 +287,7 @@ func TestKeys(t *testing.T) {
 		out := expect(t, d, 0, "● proved proved by signing in", "rotate", "chloe.lefevre", "--key", "--show", "--until", "2099-12-31",
 			"--because",
 			"a new laptop")
-		_, private, _ := strings.Cut(out, "shown this once: ")
+		_, private, _ := strings.Cut(out, "shown this once:")
 		signer, err := ssh.ParsePrivateKey([]byte(private))
 		if err != nil {
 			t.Fatal(err, out)
@@ -391,7 +391,7 @@ func TestCertificates(t *testing.T) {
 		t.Fatal(err)
 	}
 	out = expect(t, d, 0, "proved by signing in", "rotate", "astrid.lindqvist", "--certificate", "--show", "--because", "a new laptop")
-	_, bundle, _ := strings.Cut(out, "shown this once: ")
+	_, bundle, _ := strings.Cut(out, "shown this once:")
 	pair, err := tls.X509KeyPair([]byte(bundle), []byte(bundle))
 	if err != nil {
 		t.Fatal(err, out)

@@ -12,7 +12,6 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/connect/dialect"
 	"hen-roost/internal/demo"
-	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 )
 
@@ -23,7 +22,7 @@ func TestSwitch(t *testing.T) {
 	expect(t, d, 0, "harbour-switch harbour-switch.yaml 1 northquay-switch a harbour's switch", "dialect", "list")
 	expect(t, d, 3, "such systems are delivered with it, and it is open", "drift", "--target", "northquay-switch")
 	expect(t, d, 0, "mooring yes 1 lights, tell", "target", "holds", "northquay-switch", "right")
-	expect(t, d, 0, "rolf.eide – class master open 2024-02-29", "target", "superusers", "northquay-switch")
+	expect(t, d, 0, "rolf.eide – right master open 2024-02-29", "target", "superusers", "northquay-switch")
 	expect(t, d, 0, "+ person ines.moreau, class mooring", "target", "difference", "northquay-switch")
 	expect(t, d, 1, "targets of this kind do not say beforehand", "target", "difference", "arctic-tern")
 	must(t, d, "draft", "--target", "northquay-switch", "--because", "the quay's switch")
@@ -60,11 +59,17 @@ func TestSwitch(t *testing.T) {
 	}
 	must(t, d, "draft", "--target", "northquay-switch", "--because", "as declared")
 	must(t, d, "approve", "2")
-	must(t, d, "run", "2")
-	r := decode[rounds.Round](t, must(t, d, "round", "show", "2", "-o", "json"))
-	if r.State != rounds.Complete || len(r.Outcomes) != 1 {
-		t.Errorf("%+v", r)
+	// The class can be taken neither away nor for another: nobody else could administer the switch. By hand it can.
+	expect(t, d, 4, "Round 2 is incomplete: 2 not-tried, 1 done.", "run", "2")
+	b := typing(t, d.Switch.Address, "hen-roost", d.Switch.Password)
+	for _, line := range []string{"open sheet", "person odd.strand class mooring", `keep sheet "as it was"`} {
+		if _, err := b.Type(context.Background(), line); err != nil {
+			t.Fatal(err)
+		}
 	}
+	b.Close()
+	must(t, d, "survey", "northquay-switch")
+	expect(t, d, 0, "Nothing differs on northquay-switch.", "drift", "--target", "northquay-switch")
 	expect(t, d, 0, "on northquay-switch", "undo", "1", "--because", "not yet")
 	expect(t, d, 0, "odd.strand is suspended", "suspend", "odd.strand", "--because", "laptop lost")
 	await(t, "the account to be shut", func() bool {

@@ -58,8 +58,8 @@ func TestSharedPool(t *testing.T) {
 	}
 	text = strings.Replace(suite, "number: 1010}", "number: 1010, roles: [planner]}", 1)
 	m, err := s.Means(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}})
-	if err != nil || len(m.Short) != 1 || !strings.Contains(m.Short[0], "pool suite has 2 seats, and the declaration gives one to 3 people: "+
-		"1 too few") {
+	if err != nil || len(m.Short) != 1 || !strings.Contains(m.Short[0],
+		"pool suite has 2 seats, and the declaration gives one to 3 people: 1 too few") {
 		t.Errorf("%v %v", m.Short, err)
 	}
 	if err := declared(); err != nil {

@@ -203,6 +203,11 @@ func (c *Course) WaysAfter(a model.Act) []string {
 	return ways
 }
 
+// Clone is a course that goes on by itself from here.
+func (c *Course) Clone() *Course {
+	return &Course{c.Power, maps.Clone(c.moved), maps.Clone(c.entered), maps.Clone(c.gone), maps.Clone(c.accounts)}
+}
+
 // sets are those that a member is in now, of those that matter.
 func (c *Course) sets(member model.Named) (out []model.Named) {
 	for _, set := range c.up[member] {

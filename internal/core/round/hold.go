@@ -54,8 +54,11 @@ type Facts struct {
 // Closed counts accounts that a round shuts and removes.
 type Closed struct{ Disabled, Removed int }
 
-// Pool is how many seats a licence has, and how many are taken.
-type Pool struct{ Seats, Taken int }
+// Pool is how many seats a licence has, and how many are taken; In are those of who has one, of the members that steps move.
+type Pool struct {
+	Seats, Taken int
+	In           map[string]bool
+}
 
 // SharedPool is seats that licences of several targets share: how many are taken, and how many would be once the steps on all
 // targets are done.
@@ -135,7 +138,7 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 				name, why)
 		}
 		admins.finds(s.Act)
-		if admins.loses(s.Act); admins.none() {
+		if admins.last(s.Act) {
 			h.hold(LastAdmin, name, true, []int{at},
 				"%s %s on %s would leave nobody there who can administer it; make another administrator first", What(s.Act),
 				Subject(s.Act), name)
@@ -168,8 +171,10 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 func (h *holder) seats(steps []Step, first int, f Facts) {
 	takes, freed := map[string]*some{}, map[string]int{}
 	for i, s := range steps {
+		p, told := f.Pools[s.Name]
 		switch {
 		case s.Object != model.LicenceKind:
+		case told && p.In != nil && p.In[s.Member] == (s.Verb == model.JoinIt): // it is so already
 		case s.Verb == model.LeaveIt:
 			freed[s.Name]++
 		case s.Verb == model.JoinIt:

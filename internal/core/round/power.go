@@ -1,6 +1,7 @@
 package round
 
 import (
+	"maps"
 	"slices"
 	"strings"
 
@@ -71,7 +72,9 @@ func opens(c model.Change) bool {
 func (f Facts) Weakens(acts []Step) bool {
 	x := newAdmins(f)
 	for _, a := range acts {
-		x.loses(a.Act)
+		if x.last(a.Act) {
+			return true
+		}
 	}
 	return len(x.left) < len(f.Administrators)
 }
@@ -90,48 +93,48 @@ type admins struct {
 	f      Facts
 	course *power.Course
 	left   map[string]bool
-	any    bool // there were some
-	told   bool
 }
 
 func newAdmins(f Facts) *admins {
-	a := &admins{f: f, course: f.Power.Course(), left: map[string]bool{}, any: len(f.Administrators) > 0}
-	for name := range f.Administrators {
-		a.left[name] = true
-	}
-	return a
-}
-
-// none says, once, that nobody is left of those there were.
-func (x *admins) none() bool {
-	if x.any && len(x.left) == 0 && !x.told {
-		x.told = true
-		return true
-	}
-	return false
+	return &admins{f: f, course: f.Power.Course(), left: maps.Clone(f.Administrators)}
 }
 
 // finds counts somebody whose account is adopted, and who administers the target by what it has: from then on they could be the last.
 func (x *admins) finds(a model.Act) {
 	if o := x.f.Seen[a.Name]; a.Verb == model.AdoptIt && o != nil && o.Administers() {
-		x.left[a.Name], x.any = true, true
+		if x.left == nil {
+			x.left = map[string]bool{}
+		}
+		x.left[a.Name] = true
 	}
 }
 
-// loses takes from somebody what an act takes from them. What acts give counts
-// only once it is read back.
-func (x *admins) loses(a model.Act) {
+// last says whether an act would take from the last who can administer the target what lets them: then it does not count, since it
+// is not carried out. What acts give counts only once it is read back.
+func (x *admins) last(a model.Act) bool {
+	if len(x.left) == 0 {
+		return false
+	}
 	if a.Object == model.Account && (a.Verb == model.Disable || a.Verb == model.Remove) {
+		if x.left[a.Name] && len(x.left) == 1 {
+			return true
+		}
 		delete(x.left, a.Name)
-		return
+		return false
 	}
 	if !x.course.Concerns(a) {
-		return
+		return false
 	}
-	x.course.Take(a, true)
+	course, left := x.course.Clone(), map[string]bool{}
+	course.Take(a, true)
 	for name := range x.left {
-		if len(x.course.Ways(name)) == 0 {
-			delete(x.left, name)
+		if len(course.Ways(name)) > 0 {
+			left[name] = true
 		}
 	}
+	if len(left) == 0 {
+		return true
+	}
+	x.course, x.left = course, left
+	return false
 }

@@ -354,6 +354,11 @@ func TestHolds(t *testing.T) {
 			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: +inner", "inner: odd eva")},
 			want: "last administrator: remove group sudo on arctic would leave nobody there who can administer it; make another " +
 				"administrator first", firm: true},
+		{name: "the last twice", acts: append(joins(model.LeaveIt, "sudo", "eva"), one(model.Disable, "eva")...),
+			facts: round.Facts{Administrators: map[string]bool{"eva": true}, Power: powerful(nil, "sudo: eva")},
+			want: "last administrator: leave group eva · sudo on arctic would leave nobody there who can administer it; make another " +
+				"administrator first\nlast administrator: disable account eva on arctic would leave nobody there who can administer it; " +
+				"make another administrator first", firm: true},
 		{name: "a group within that two lead to", acts: inside(model.LeaveIt, "sudo", "inner"),
 			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: +inner", "wheel: +inner", "inner: odd eva")}},
 		{name: "a whole group gains", acts: inside(model.JoinIt, "sudo", "loose"),
@@ -382,6 +387,8 @@ func TestHolds(t *testing.T) {
 				"or take steps out; who has one: roost target seats arctic desk"},
 		{name: "enough seats", acts: append(seats(model.LeaveIt, "old"), seats(model.JoinIt, "a", "b")...),
 			facts: round.Facts{Pools: map[string]round.Pool{"desk": {Seats: 4, Taken: 3}}}},
+		{name: "who has one takes none", acts: append(seats(model.LeaveIt, "gone"), seats(model.JoinIt, "a", "b")...),
+			facts: round.Facts{Pools: map[string]round.Pool{"desk": {Seats: 2, Taken: 2, In: map[string]bool{"a": true, "b": true}}}}},
 		{name: "no seats at all", acts: seats(model.JoinIt, "a"), facts: round.Facts{Pools: map[string]round.Pool{"desk": {}}},
 			want: "seats: licence desk on arctic has 0 seats, 0 of them taken and 0 freed here; 1 are to be taken: 1 too few. Buy more, " +
 				"or take steps out; who has one: roost target seats arctic desk"},

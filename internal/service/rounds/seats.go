@@ -28,7 +28,12 @@ func (s *Carrier) pools(ctx context.Context, target string, steps []round.Step) 
 		}
 		looked[st.Name] = true
 		if seats, err := strconv.Atoi(o.Attributes.One(model.Seats)); err == nil {
-			out[st.Name] = round.Pool{Seats: seats, Taken: len(o.Attributes.Get(model.Members))}
+			p := round.Pool{Seats: seats, In: map[string]bool{}}
+			for _, m := range o.Attributes.Get(model.Members) {
+				p.In[m] = true
+			}
+			p.Taken = len(p.In)
+			out[st.Name] = p
 		}
 	}
 	return out, nil
