@@ -322,7 +322,7 @@ func TestLivesInAnyOrder(t *testing.T) {
 		return write(t, t.TempDir(), filepath.Base(what)+".csv", "user,target,what\n"+user+",*,"+what+"\n")
 	}
 	began := time.Now()
-	for n := 0; n < 14 && time.Since(began) < time.Minute; n++ {
+	for n := 0; n < 8 && time.Since(began) < time.Minute; n++ {
 		user := []string{"ada.life", "bo.life"}[dice.IntN(2)]
 		acts := [][]string{
 			{"suspend", user, "--because", "lives"}, {"restore", user, "--because", "lives"},

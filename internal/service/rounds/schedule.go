@@ -179,6 +179,9 @@ func before(a, b *time.Time) int {
 // whoever changed that compares, before somebody else does.
 const behindFor = 10 * time.Second
 
+// dueEvery is how often a survey is tried that is due after steps.
+const dueEvery = 10 * time.Minute
+
 // compareBehind compares targets whose findings are of another day or revision:
 // a day has passed, or a service ended before it had compared. since remembers since when.
 func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time) error {
@@ -206,7 +209,9 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 		if first, ok := since[name]; !ok {
 			since[name] = now
 		} else if now.Sub(first) > behindFor && s.Life.Err() == nil {
-			since[name] = now // a target that does not answer is not asked every moment
+			if known[name].SurveyDue { // a target that does not answer is not asked every moment
+				since[name] = now.Add(dueEvery)
+			}
 			s.Once("compare/"+name, func(ctx context.Context) error {
 				if known[name].SurveyDue {
 					_, err := s.Survey(ctx, door.Itself, []string{name}, nil)

@@ -123,11 +123,10 @@
     <p class="sub">
       {'aeiou'.includes(t.kind[0] ?? '') ? 'An' : 'A'}
       {t.kind} at <span class="name">{t.address}</span>; Hen Roost signs in as <span class="name">{t.login}</span>{#if t.secret}{' '}with
-        the secret <span class="name">{t.secret}</span>{/if}. Surveyed {when(t['surveyed-at']) || 'never'}{#if t['took-ms']}{' '}in {t[
-          'took-ms'
-        ]} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(', ') || 'none'}. Recognised by {t.match.join(
+        the secret <span class="name">{t.secret}</span>{/if}. Surveyed {when(t['surveyed-at']) ||
+        'never'}{#if t['surveyed-at'] && t['took-ms']}{' '}in {t['took-ms']} ms{/if}. Accounts nobody declared: {t.unexpected}. Protected: {t.protect.join(
         ', ',
-      )}. Declared at <span class="name">{t.at}</span>.
+      ) || 'none'}. Recognised by {t.match.join(', ')}. Declared at <span class="name">{t.at}</span>.
     </p>
     {#if t.words}<p class="bg-barn-wash border-barn mb-4 border-l-4 px-4 py-2 wrap-anywhere">{t.words}</p>{/if}
     {#if t.pending}<Pending thing="target {t.name}" done={() => again++} />{/if}
