@@ -8,6 +8,7 @@ import (
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
+	"hen-roost/internal/service/seen"
 )
 
 // What a round brought is taken back, but not what others have come to need since; and what is still declared is said.
@@ -77,5 +78,28 @@ func TestSeatsAfterRounds(t *testing.T) {
 	ended(t, s, got.Round.ID)
 	if seats, taken := stored(); seats != "5" || taken != 3 {
 		t.Errorf("%s seats, %d taken, when two who sat there are gone", seats, taken)
+	}
+}
+
+// What our own round removes is not told as somebody else's change, neither the account nor what it was in.
+func TestOwnRemovalIsNotContested(t *testing.T) {
+	s, _ := onMemory(t)
+	filled(t, s)
+	got, err := s.Bulk(ctx, odd, rounds.BulkRequest{Because: "x",
+		Lines: []rounds.BulkLine{{User: "ulla", Target: "stores", What: "remove"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Approve(ctx, door.Itself, got.Round.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.RunRound(ctx, door.Itself, got.Round.ID); err != nil {
+		t.Fatal(err)
+	}
+	ended(t, s, got.Round.ID)
+	survey(t, s)
+	list, err := s.Drift(ctx, odd, seen.DriftRequest{}, 100)
+	if err != nil || len(list.Items) == 0 || list.Kinds[string(model.Contested)] != 0 {
+		t.Errorf("%v %v", list.Kinds, err)
 	}
 }

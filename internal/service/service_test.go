@@ -64,7 +64,7 @@ func TestLine(t *testing.T) {
 	if _, err := s.Declare(ctx, door.Itself, files, " "); !errors.As(err, &p) || p.Field != "because" {
 		t.Errorf("without a reason: %v", err)
 	}
-	if m, err := s.Means(ctx, door.Itself, files); err != nil || fmt.Sprint(m.Unset) != "[key]" {
+	if m, err := s.Means(ctx, door.Itself, files); err != nil || fmt.Sprint(m.Unset, m.Ungiven) != "[key] []" {
 		t.Errorf("secrets that are not set: %v %v", m.Unset, err)
 	}
 	r, err := s.Declare(ctx, door.Itself, files, "begin")

@@ -15,6 +15,7 @@ type Ending struct {
 	Steps          []Step // their numbers, outcomes and words
 	Fresh, Changed []model.Object
 	Gone           []model.Named
+	Removed        []model.Act // of accounts, that were done: what was put right of them is not contested by that
 	Moves          []Move
 	Given, Taken   []model.Link
 	Mended         []string // keys of what was put right
@@ -35,6 +36,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		return int(ended), err
 	}
 	for _, write := range []func() error{
+		func() error { return tx.forgetRemoved(ctx, e) },
 		func() error { return tx.PutObjects(ctx, e.Target, e.Fresh, e.Changed, e.Gone, e.At) },
 		func() error { return tx.PutMoves(ctx, e.Target, e.Moves, e.At) },
 		func() error { return tx.PutLinks(ctx, e.Target, e.Given, e.Round, e.At) },
@@ -50,4 +52,26 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		}
 	}
 	return int(ended), nil
+}
+
+// forgetRemoved forgets that accounts which steps removed were made, and brought into sets: that they are gone is our own doing.
+func (tx *Tx) forgetRemoved(ctx context.Context, e Ending) error {
+	user, gone := map[string]string{}, []objectKey{}
+	var keys []string
+	for _, a := range e.Removed {
+		user[a.Name] = a.User
+		gone = append(gone, objectKey{a.Object.String(), a.Name})
+		a.Verb = model.Create
+		keys = append(keys, a.Key())
+	}
+	moves, err := tx.leavings(ctx, e.Target, gone)
+	if err != nil {
+		return err
+	}
+	for _, m := range moves {
+		a := model.Act{Target: e.Target, Verb: model.JoinIt, Object: m.Set.Kind, Name: m.Set.Name, Member: m.Member.Name,
+			MemberKind: m.Member.Kind, User: user[m.Member.Name]}
+		keys = append(keys, a.Key())
+	}
+	return tx.ForgetMended(ctx, e.Target, keys)
 }

@@ -294,8 +294,16 @@ func (tx *Tx) piecesAround(ctx context.Context, target string, k setKey, members
 
 // leaveAll takes objects that are gone out of all sets of a target.
 func (tx *Tx) leaveAll(ctx context.Context, target string, gone []objectKey, at time.Time) error {
-	var moves []Move
-	err := byKind(gone, func(kind string, names []any) error {
+	moves, err := tx.leavings(ctx, target, gone)
+	if err != nil {
+		return err
+	}
+	return tx.PutMoves(ctx, target, moves, at)
+}
+
+// leavings are the moves of objects out of all sets of a target that they are in.
+func (tx *Tx) leavings(ctx context.Context, target string, gone []objectKey) (moves []Move, err error) {
+	return moves, byKind(gone, func(kind string, names []any) error {
 		if kind != model.Account.String() && kind != model.GroupKind.String() {
 			return nil
 		}
@@ -320,10 +328,6 @@ func (tx *Tx) leaveAll(ctx context.Context, target string, gone []objectKey, at 
 		}
 		return nil
 	})
-	if err != nil {
-		return err
-	}
-	return tx.PutMoves(ctx, target, moves, at)
 }
 
 // members gives sets, in order of kind and name, the members that were read of

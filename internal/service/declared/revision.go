@@ -20,9 +20,9 @@ type Meaning struct {
 	Checked
 	Pending  []PendingSetting `json:"pending" doc:"changes of guarded settings: the old values stay in force until somebody else approves them"`
 	Waits    int              `json:"waits" doc:"how many changes of guarded settings there are"`
-	Unset    []string         `json:"unset,omitempty" doc:"secrets with which targets are signed in to, and which are not set: nobody goes there before"`
-	Short    []string         `json:"short,omitempty" doc:"shared pools of seats with fewer seats than people are given: who takes the last is held"`
-	Nowhere  []string         `json:"nowhere,omitempty" doc:"declared groups that no role gives, the first of them: they are made nowhere"`
+	Unset    []string         `json:"secrets-not-set,omitempty" doc:"secrets that targets are declared with and nobody has set: Hen Roost does not go there before"`
+	Short    []string         `json:"pools-short,omitempty" doc:"shared pools of seats with fewer seats than people are given: who takes the last is held"`
+	Ungiven  []string         `json:"groups-not-given,omitempty" doc:"declared groups that no role gives, the first of them: they are made on no target"`
 	Moves    []Move           `json:"moves" doc:"what changes for people, the first of them"`
 	People   int              `json:"people" doc:"for how many people something changes"`
 	Findings int              `json:"findings" doc:"findings that the last surveys would yield"`
@@ -78,7 +78,7 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	if out.Unset, err = s.unset(ctx, read.Plan); err != nil {
 		return Meaning{}, err
 	}
-	out.Nowhere, out.Short = nowhere(read.Plan), short(from, read)
+	out.Ungiven, out.Short = ungiven(read.Plan.Declaration()), short(from, read)
 	if out.Before, err = s.Store.AllFindings(ctx); err != nil {
 		return Meaning{}, err
 	}
@@ -90,17 +90,28 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 	return out, err
 }
 
-// nowhere are the first of the groups that are made on no target.
-func nowhere(p *resolve.Plan) (out []string) {
+// ungiven are the first of the declared groups that no role gives, nor one inside them: they are made on no target.
+func ungiven(d *model.Declaration) (out []string) {
 	const most = 20
-	made := map[string]bool{}
-	for _, d := range p.Targets {
-		for _, s := range d.Sets {
-			made[s.Name] = made[s.Name] || s.Kind == model.GroupKind
+	given := map[string]bool{}
+	var give func(name string)
+	give = func(name string) {
+		if g := d.Groups[name]; g != nil && !given[name] {
+			given[name] = true
+			for _, outer := range g.In {
+				give(outer.Name)
+			}
 		}
 	}
-	for _, name := range door.KeysOf(p.Declaration().Groups) {
-		if !made[name] && len(out) < most {
+	for _, r := range d.Roles {
+		for _, g := range r.Gives {
+			for _, group := range g.Groups {
+				give(group.Name)
+			}
+		}
+	}
+	for _, name := range door.KeysOf(d.Groups) {
+		if !given[name] && len(out) < most {
 			out = append(out, name)
 		}
 	}

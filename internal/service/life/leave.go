@@ -76,10 +76,18 @@ func (s *Life) Leave(ctx context.Context, who door.Operator, q LeaveRequest) (Pa
 	}
 	edits = append(edits, declare.Edit{Section: "users", Name: q.User, Key: "until", Do: declare.Set, Value: last.Format(time.DateOnly)})
 	edits = append(edits, handed...)
+	var out Passage
 	if q.Remove {
-		return s.goes(ctx, who, c, q, edits, last.AddDate(0, 0, 1), because)
+		out, err = s.goes(ctx, who, c, q, edits, last.AddDate(0, 0, 1), because)
+	} else {
+		out, err = s.pass(ctx, who, c, q.User, edits, last.AddDate(0, 0, 1), because, q.Look)
 	}
-	return s.pass(ctx, who, c, q.User, edits, last.AddDate(0, 0, 1), because, q.Look)
+	if err == nil && q.AtOnce && !q.Look { // a password that waits would open nothing any more
+		err = s.Write(context.WithoutCancel(ctx), func(tx *store.Tx) ([]*store.Entry, error) {
+			return s.withdrawOpen(ctx, tx, who, q.User, "has left", because)
+		})
+	}
+	return out, err
 }
 
 // goes is a leaving with which accounts are removed: where that cannot be they are shut.

@@ -2,6 +2,7 @@ package life
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -233,5 +234,36 @@ func TestNumbersByRole(t *testing.T) {
 	}
 	if r := declare.NumbersOf(c.Declared, []string{"crew", "unknown"}); r != nil {
 		t.Errorf("without a range: %+v", r)
+	}
+}
+
+// Who leaves at once with their accounts removed is gone from the targets, and what waited for them cannot be collected.
+func TestLeaveRemoved(t *testing.T) {
+	x := start(t)
+	joins := JoinRequest{Roles: []string{"crew"}, Because: "spring crew",
+		People: []Joiner{{ID: "pat", Name: "Pat O'Neill", Number: "1302"}}}
+	out, err := x.Join(ctx, anybody("odd"), joins)
+	if err != nil || len(out.Handovers) != 1 {
+		t.Fatalf("%+v %v", out, err)
+	}
+	x.become(t, out.Handovers[0].ID, ToCollect)
+	if _, err := x.Leave(ctx, anybody("odd"), LeaveRequest{User: "pat", Remove: true, Because: "t"}); err == nil ||
+		!strings.Contains(err.Error(), "at once only") {
+		t.Errorf("%v", err)
+	}
+	p, err := x.Leave(ctx, anybody("odd"), LeaveRequest{User: "pat", AtOnce: true, Remove: true, Because: "a mistake"})
+	if err != nil || p.Round.Steps == 0 { // they joined today
+		t.Fatalf("%+v %v", p, err)
+	}
+	x.become(t, out.Handovers[0].ID, Withdrawn)
+	for i := 0; ; i++ {
+		links, err := x.Store.LinksOf(ctx, "pat")
+		if err != nil || i == 200 {
+			t.Fatalf("an account is still there: %v %v", links, err)
+		}
+		if !slices.ContainsFunc(links, func(l model.Link) bool { return l.Target == "stores" }) { // the other can only be shut
+			return
+		}
+		time.Sleep(25 * time.Millisecond)
 	}
 }

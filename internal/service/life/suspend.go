@@ -155,18 +155,24 @@ func (s *Life) Suspend(ctx context.Context, who door.Operator, q SuspendRequest)
 // withdrawAll withdraws what waits for a user to be collected, and their client
 // certificates until they are restored: who is cut off gets no new credentials.
 func (s *Life) withdrawAll(ctx context.Context, tx *store.Tx, who door.Operator, user, because string) (entries []*store.Entry, err error) {
-	list, err := tx.OpenHandoversOf(ctx, user)
-	for _, h := range list {
-		if err := tx.EndHandover(ctx, h, Withdrawn, user+" was suspended", s.Now()); err != nil {
-			return nil, err
-		}
-		entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: user, Because: because,
-			Words: fmt.Sprintf("withdrew handover %d: %s was suspended", h.ID, user)})
-	}
-	if err != nil {
+	if entries, err = s.withdrawOpen(ctx, tx, who, user, "was suspended", because); err != nil {
 		return nil, err
 	}
 	_, err = tx.WithdrawCertificates(ctx, user, 0, true, s.Now())
+	return entries, err
+}
+
+// withdrawOpen withdraws what waits for a user to be collected, because something befell them.
+func (s *Life) withdrawOpen(ctx context.Context, tx *store.Tx, who door.Operator, user, why, because string) (entries []*store.Entry,
+	err error) {
+	list, err := tx.OpenHandoversOf(ctx, user)
+	for _, h := range list {
+		if err := tx.EndHandover(ctx, h, Withdrawn, user+" "+why, s.Now()); err != nil {
+			return nil, err
+		}
+		entries = append(entries, &store.Entry{At: s.Now(), Kind: "handover", Operator: who.Name, User: user, Because: because,
+			Words: fmt.Sprintf("withdrew handover %d: %s %s", h.ID, user, why)})
+	}
 	return entries, err
 }
 

@@ -243,7 +243,8 @@ func (b *bulk) against(a model.Act) string {
 			why = " (" + why + ")"
 		}
 	}
-	return "against the declaration" + why + ": it lasts until the next round; to let it be until a day, accept the finding after it"
+	return fmt.Sprintf("against the declaration%s: it lasts until the next round; to keep it until a day, run this, then: roost accept "+
+		"--user %s --target %s --until DAY", why, a.User, a.Target)
 }
 
 // act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.

@@ -214,15 +214,9 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		}
 	}
 	steps := round.Arrange(acts, order)
-	facts, err := s.facts(ctx, c, steps)
+	facts, err := s.facts(ctx, c, steps, r.Bulk || r.Undoes != 0)
 	if err != nil {
 		return Round{}, err
-	}
-	if r.Bulk || r.Undoes != 0 { // whoever asks for it in so many words means it
-		for name, f := range facts {
-			f.Purpose = nil
-			facts[name] = f
-		}
 	}
 	holds := round.Holds(steps, facts, conflict(c))
 	drafted := make([]store.Step, len(steps))
@@ -270,14 +264,14 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		return Round{}, err
 	}
 	out, err := s.RoundOf(ctx, r)
-	out.Bare = bare(c, steps)
+	out.Bare = bare(c, steps, firm)
 	return out, err
 }
 
-// bare counts the accounts that steps make without a password, where accounts have one.
-func bare(c *declared.Current, steps []round.Step) (n int) {
-	for _, st := range steps {
-		if st.Verb != model.Create || st.Object != model.Account {
+// bare counts the accounts that steps make without a password, where accounts have one; some steps are left out.
+func bare(c *declared.Current, steps []round.Step, leftOut map[int]bool) (n int) {
+	for i, st := range steps {
+		if leftOut[i] || st.Verb != model.Create || st.Object != model.Account {
 			continue
 		}
 		_, has := c.Plan.Targets[st.Target].Schema.Find(model.Account, model.Password)

@@ -50,6 +50,9 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 		if res.Verb == model.Remove && res.Outcome == connect.Done && res.Act.After().One(model.Home) == model.HomeSealed {
 			e.Archives = append(e.Archives, awaited(res, at))
 		}
+		if round.Removes(res.Act.Act) && res.Outcome == connect.Done {
+			e.Removed = append(e.Removed, res.Act.Act)
+		}
 		owner(res, schema, &e.Ending)
 		e.Handed = append(e.Handed, handed(res)...)
 	}

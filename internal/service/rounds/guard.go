@@ -22,7 +22,8 @@ import (
 // a target is asked of the target itself, where a step could take that away.
 
 // facts are what the guards want to know of the targets of steps that are drafted, as far as it is stored.
-func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.Step) (map[string]round.Facts, error) {
+// asked says that an operator asked for just these steps: then what is shut on purpose may be opened.
+func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.Step, asked bool) (map[string]round.Facts, error) {
 	by, out := map[string][]round.Step{}, map[string]round.Facts{}
 	for _, st := range steps {
 		by[st.Target] = append(by[st.Target], st)
@@ -31,7 +32,7 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 		if c.Plan.Targets[target] == nil {
 			continue
 		}
-		f, err := s.factsOn(ctx, c, target, list, steps)
+		f, err := s.factsOn(ctx, c, target, list, steps, asked)
 		if err != nil {
 			return nil, err
 		}
@@ -42,20 +43,17 @@ func (s *Carrier) facts(ctx context.Context, c *declared.Current, steps []round.
 
 // factsOn are the facts of one target for steps on it; all are those of every target that are looked at with them. It is the one
 // place where facts are gathered, so that what is asked at the draft is asked before each batch.
-func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target string, steps, all []round.Step) (f round.Facts, err error) {
+func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target string, steps, all []round.Step, asked bool) (f round.Facts,
+	err error) {
 	d := c.Plan.Targets[target]
 	var names []string
 	var opens []model.Act
-	var moved []model.Named
 	for _, st := range steps {
 		if name := st.Account(); name != "" {
 			names = append(names, name)
 		}
-		if st.Verb == model.Enable {
+		if st.Verb == model.Enable && !asked {
 			opens = append(opens, st.Act)
-		}
-		if st.Moves() && st.MemberKind == model.GroupKind {
-			moved = append(moved, model.Named{Kind: st.MemberKind, Name: st.Member})
 		}
 	}
 	slices.Sort(names)
@@ -67,7 +65,7 @@ func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target strin
 	for _, gather := range []func() error{
 		func() (err error) { f.Seen, err = s.Store.Flagged(ctx, target, names); return err },
 		func() (err error) { linked, err = s.Store.LinkedNames(ctx, target, door.KeysOf(f.Seen)); return err },
-		func() (err error) { f.Power, err = s.PowerOn(ctx, d, moved); return err },
+		func() (err error) { f.Power, err = s.PowerOn(ctx, d, movedSets(steps)); return err },
 		func() (err error) { admins, err = s.Store.Administrators(ctx, target, d.Login); return err },
 		func() (err error) { row, err = s.Store.Target(ctx, target); return err },
 		func() (err error) { f.Suspended, err = s.cutOff(ctx, steps); return err },
@@ -89,6 +87,16 @@ func (s *Carrier) factsOn(ctx context.Context, c *declared.Current, target strin
 		f.Power.Account(o)
 	}
 	return f, nil
+}
+
+// movedSets are the sets that steps bring into others, or take out.
+func movedSets(steps []round.Step) (out []model.Named) {
+	for _, st := range steps {
+		if st.Moves() && st.MemberKind == model.GroupKind {
+			out = append(out, model.Named{Kind: st.MemberKind, Name: st.Member})
+		}
+	}
+	return out
 }
 
 // conflict says which two roles a user holds that nobody may hold both.
@@ -141,7 +149,7 @@ func (s *Carrier) Keeps(ctx context.Context, c *declared.Current, acts []model.A
 	for i, a := range acts {
 		steps[i] = round.Step{Act: a}
 	}
-	facts, err := s.facts(ctx, c, steps)
+	facts, err := s.facts(ctx, c, steps, false)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -183,12 +191,9 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 			acts[i], seqs[i] = round.Step{Act: st.Act.Act}, st.Seq
 			closes = closes || round.Shuts(st.Act.Act) || round.Removes(st.Act.Act)
 		}
-		f, err := s.factsOn(ctx, c, target, acts, acts)
+		f, err := s.factsOn(ctx, c, target, acts, acts, r.Bulk || r.Undoes != 0)
 		if err != nil {
 			return refusal, err
-		}
-		if r.Bulk || r.Undoes != 0 { // whoever asks for it in so many words means it
-			f.Purpose = nil
 		}
 		if !due && f.Spreads(acts, c.Plan.Targets[target].Schema) {
 			if err := s.Store.SetSurveyDue(ctx, target, true); err != nil {
@@ -268,7 +273,7 @@ func (s *Carrier) administratorsNow(ctx context.Context, c *declared.Current, ta
 	read work.Read) error {
 	could, sets := map[string]*model.Object{}, map[model.Named]model.Object{}
 	var right *model.Object
-	var ways, moved []model.Named
+	var ways []model.Named
 	err := read(ctx, func(o model.Object) error {
 		n := model.Named{Kind: o.Kind, Name: o.Name}
 		switch {
@@ -287,19 +292,15 @@ func (s *Carrier) administratorsNow(ctx context.Context, c *declared.Current, ta
 	if err != nil {
 		return err
 	}
-	for _, st := range steps {
-		if st.Moves() && st.MemberKind == model.GroupKind {
-			moved = append(moved, model.Named{Kind: st.MemberKind, Name: st.Member})
-		}
-	}
-	if f.Power, err = seen.PowerFrom(c.Plan.Targets[target], right, ways, moved, func(names []model.Named) (out []model.Object, err error) {
+	load := func(names []model.Named) (out []model.Object, err error) {
 		for _, n := range names {
 			if o, there := sets[n]; there {
 				out = append(out, o)
 			}
 		}
 		return out, nil
-	}); err != nil {
+	}
+	if f.Power, err = seen.PowerFrom(c.Plan.Targets[target], right, ways, movedSets(steps), load); err != nil {
 		return err
 	}
 	linked, err := s.Store.LinkedNames(ctx, target, door.KeysOf(could))

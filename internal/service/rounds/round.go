@@ -59,8 +59,8 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
-	Declared   int               `json:"declared,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
-	Bare       int               `json:"bare,omitempty" doc:"of one just drafted: accounts that it makes without a password"`
+	Declared   int               `json:"newer-revision,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
+	Bare       int               `json:"without-password,omitempty" doc:"of one just drafted: accounts that it makes without a password"`
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
 	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
