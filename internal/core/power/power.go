@@ -223,7 +223,7 @@ func (c *Course) sets(member model.Named) (out []model.Named) {
 	return out
 }
 
-// Gives says whether whoever is in a set can become superuser by that, however far around it the set is that gives it.
+// Gives says whether the members of a set can become superuser by being in it: the set gives that itself, or a set around it does.
 func (c *Course) Gives(set model.Named) bool {
 	return c.Power != nil && c.gives(c.key(set), map[model.Named]bool{})
 }

@@ -7,6 +7,7 @@ import (
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/power"
+	"hen-roost/internal/core/power/powertest"
 )
 
 // A target whose sets are told as "group sudo: odd +inner".
@@ -18,27 +19,7 @@ func of(t *testing.T, fold bool, sets ...string) *power.Power {
 		model.Attribute{Name: model.Members, Values: []string{"ghost"}},
 		model.Attribute{Name: model.Number, Values: []string{"0"}})
 	loose := []model.Named{{Kind: model.GroupKind, Name: "loose"}}
-	p, err := power.Of(&right, []model.Named{{Kind: model.ElevationKind, Name: "all"}}, loose, nil, fold, func(names []model.Named) (
-		out []model.Object, err error) {
-		for _, n := range names {
-			for _, s := range sets {
-				set, members, _ := strings.Cut(s, ": ")
-				if set != n.Kind.String()+" "+n.Name {
-					continue
-				}
-				o := model.Object{Kind: n.Kind, Name: n.Name}
-				for m := range strings.FieldsSeq(members) {
-					attribute := model.Members
-					if strings.HasPrefix(m, "+") {
-						attribute = model.MemberGroups
-					}
-					o.Attributes = o.Attributes.With(attribute, append(o.Attributes.Get(attribute), strings.TrimPrefix(m, "+"))...)
-				}
-				out = append(out, o)
-			}
-		}
-		return out, nil
-	})
+	p, err := power.Of(&right, []model.Named{{Kind: model.ElevationKind, Name: "all"}}, loose, nil, fold, powertest.Sets(sets...))
 	if err != nil {
 		t.Fatal(err)
 	}
