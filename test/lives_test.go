@@ -187,7 +187,7 @@ func (l *lives) lawful(what string) map[string]string {
 	return is
 }
 
-// chief faults whoever is told as superuser, or is not, where the role makes superuser.
+// chief faults targets where the role makes superuser, and a user is told as one, or not as one, against what is wanted.
 func (l *lives) chief(what, user string, want bool) {
 	l.Helper()
 	for _, target := range chiefs {

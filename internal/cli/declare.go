@@ -188,14 +188,15 @@ func (a *app) showMeaning(m declared.Meaning) {
 		a.tell("")
 	}
 	if n := len(m.Unset); n > 0 {
-		a.tell("%s not set, and nobody goes to targets before: %s. roost secret set NAME\n", plural(n, "secret is", "secrets are"),
-			strings.Join(m.Unset[:min(n, 10)], ", "))
+		a.tell("%s not set: %s. Hen Roost does not go to their targets before: roost secret set NAME\n",
+			plural(n, "secret is", "secrets are"), strings.Join(m.Unset[:min(n, 10)], ", "))
 	}
 	for _, words := range m.Short {
 		a.tell("%s\n", wrapped(words, "  ", 100))
 	}
-	if n := len(m.Nowhere); n > 0 {
-		a.tell("%s in no role, and made nowhere: %s.\n", plural(n, "group is", "groups are"), strings.Join(m.Nowhere, ", "))
+	if n := len(m.Ungiven); n > 0 {
+		a.tell("No role gives %s: %s. No target gets %s.\n", map[bool]string{true: "this group", false: "these groups"}[n == 1],
+			strings.Join(m.Ungiven, ", "), map[bool]string{true: "it", false: "them"}[n == 1])
 	}
 	if m.People == 0 {
 		a.tell("For people nothing changes by this.")

@@ -198,7 +198,7 @@ func (a *app) handoverCollect() *cobra.Command {
 	var into string
 	c := &cobra.Command{Use: "collect NUMBER", Short: "Show what is in a handover to you, once; the record names you",
 		Args:    cobra.ExactArgs(1),
-		Example: "  roost handover collect 1\n  roost handover collect 2 --into marit.key",
+		Example: "  roost handover collect 1\n  roost handover collect 2 --save marit.key",
 		RunE: func(c *cobra.Command, args []string) error {
 			out, err := a.collected(c.Context(), handoverPath(args[0], "show"), into)
 			if err != nil || into != "" || a.forPeople() {
@@ -206,12 +206,12 @@ func (a *app) handoverCollect() *cobra.Command {
 			}
 			return a.show(out, table{})
 		}}
-	intoFlag(c, &into)
+	saveFlag(c, &into)
 	return c
 }
 
-func intoFlag(c *cobra.Command, into *string) {
-	c.Flags().StringVar(into, "into", "", "write it to a new file that only you can read, in place of showing it")
+func saveFlag(c *cobra.Command, into *string) {
+	c.Flags().StringVar(into, "save", "", "write it to a new file that only you can read, in place of showing it")
 }
 
 // collected shows a credential to a person, one of several lines on lines of its own, or writes it to a new file, which is there
@@ -279,7 +279,7 @@ more by its number.`,
 				return wrong{errors.New("name a batch, or a file to fetch again with --again")}
 			}
 			if into == "" {
-				return wrong{errors.New("say where the file goes: --into FILE")}
+				return wrong{errors.New("say where the file goes: --save FILE")}
 			}
 			f, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600) // before anything counts as collected
 			if err != nil {
@@ -307,7 +307,7 @@ more by its number.`,
 			return nil
 		}}
 	c.Flags().StringArrayVar(&to, "to", nil, "public key of a recipient: age1…, or ssh-ed25519 …")
-	c.Flags().StringVar(&into, "into", "", "file to write; one that is there is not overwritten")
+	c.Flags().StringVar(&into, "save", "", "file to write; one that is there is not overwritten")
 	c.Flags().Int64Var(&again, "again", 0, "number of a file that was sealed before")
 	return c
 }
@@ -328,7 +328,7 @@ its own. They count as collected, by you; the file holds passwords, so remove it
 		Example: "  roost handover print spring-crew --into spring-crew.html",
 		RunE: func(c *cobra.Command, args []string) error {
 			if into == "" {
-				return wrong{errors.New("say where the page goes: --into FILE")}
+				return wrong{errors.New("say where the page goes: --save FILE")}
 			}
 			f, err := os.OpenFile(into, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
 			if err != nil {
@@ -347,6 +347,6 @@ its own. They count as collected, by you; the file holds passwords, so remove it
 			a.moreOf(out.More)
 			return f.Close()
 		}}
-	c.Flags().StringVar(&into, "into", "", "file to write; one that is there is not overwritten")
+	c.Flags().StringVar(&into, "save", "", "file to write; one that is there is not overwritten")
 	return c
 }

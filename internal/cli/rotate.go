@@ -103,7 +103,7 @@ status 4 when an account did not take it.`,
 		}}
 	c.PreRunE = func(_ *cobra.Command, users []string) error {
 		if into != "" && len(users) != 1 {
-			return wrong{errors.New("--into FILE is for what one person gets: name one")}
+			return wrong{errors.New("--save FILE is for what one person gets: name one")}
 		}
 		return nil
 	}
@@ -119,7 +119,7 @@ status 4 when an account did not take it.`,
 	c.Flags().StringVar(&hash, "hash-file", "", "in place of a password: the hash of one that they have, as crypt(5) writes it; - is "+
 		"standard input")
 	c.Flags().BoolVar(&show, "show", false, "show it to you, once, to be read out; the record names you")
-	intoFlag(c, &into)
+	saveFlag(c, &into)
 	c.Flags().BoolVar(&later, "no-wait", false, "start it and do not follow it")
 	c.Flags().StringVar(&secret, "secret", "", "in place of people's: a secret that Hen Roost itself signs in to targets with")
 	h.flags(c)

@@ -144,7 +144,7 @@ func (a *app) held(r rounds.Round) {
 	others := false
 	for i, h := range r.Holds {
 		if i == 0 {
-			a.tell("\nRound %d is held:", r.ID)
+			a.tell(map[bool]string{true: "\nRound %d is held:", false: "\nSteps of round %d are left out:"}[r.State == rounds.OnHold], r.ID)
 		}
 		others = others || !h.Firm
 		a.tell("  %s: %s", h.Kind, wrapped(h.Words, "    ", 100))
@@ -159,7 +159,7 @@ func (a *app) held(r rounds.Round) {
 		a.tell("Nobody can approve that. Put it away with: roost stop %d --because REASON", r.ID)
 		return
 	case r.LeftOut > 0:
-		a.tell("Left out when the round runs, because nobody can approve that: %s.", plural(r.LeftOut, "step", "steps"))
+		a.tell("Nobody can approve %s: the round runs without them.", plural(r.LeftOut, "of these steps", "of these steps"))
 	}
 	switch {
 	case others:

@@ -42,11 +42,11 @@ func Yes(b bool) string {
 	return "no"
 }
 
-// Power tells who can become superuser where sets, and accounts, can be in sets, or act as accounts: what is mighty by itself,
-// accounts with through what, and whoever is in one of those, or acts as one, however far. members are those who are in
-// a set or act as an account. how tells of accounts through what; right is the object that tells of it
-// (model.Superuser), beside what the connector knows of it: of groups those alone whose power is not told by a set that they are
-// in. everybody is the set in which all are, "" for none.
+// Power tells who can become superuser where sets, and accounts, can be in sets, or act as accounts: the sets and accounts that can
+// by themselves (mighty; of an account the ways), and the members of those, at any depth. members are the members of a set, and the
+// accounts that may act as an account. how has the ways of each account. right is the object model.Superuser: its groups are those
+// whose power does not come from a set that they are in; the connector adds what else it knows. everybody is the set in which all
+// are, "" for none.
 func Power(mighty map[model.Named][]string, members map[model.Named][]model.Named, everybody string) (how map[string][]string,
 	right model.Object) {
 	how = map[string][]string{}

@@ -338,6 +338,17 @@ func Refused(steps []Step, seqs []int, facts Facts, held []Hold, conflict func(u
 			all = &now
 		}
 	}
+	for i, s := range steps {
+		if len(some) == 0 {
+			break
+		}
+		made := model.Named{Kind: model.Account, Name: s.Account()}
+		for k := range i {
+			if some[i] == "" && some[k] != "" && steps[k].Verb == model.Create && steps[k].Of() == made {
+				some[i] = "its account is not made: " + some[k]
+			}
+		}
+	}
 	return all, some
 }
 

@@ -40,7 +40,7 @@ func (f Facts) gains(a model.Act, c *power.Course) string {
 		if x.Sealed == "" && (waysIn[x.Attribute] == "" || !opens(x)) {
 			continue
 		}
-		if ways := f.ways(a.Name, c); len(ways) > 0 { // whoever has it can become what the account can
+		if ways := f.ways(a.Name, c); len(ways) > 0 { // a new way in lets somebody use the account's power
 			what := waysIn[x.Attribute]
 			if x.Sealed != "" {
 				what = model.Called(x.Attribute)

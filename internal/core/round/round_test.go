@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/power"
+	"hen-roost/internal/core/power/powertest"
 	"hen-roost/internal/core/round"
 )
 
@@ -216,30 +217,8 @@ func TestHolds(t *testing.T) {
 			model.Attribute{Name: model.MemberGroups, Values: []string{"sudo", "wheel"}},
 			model.Attribute{Name: model.Number, Values: []string{"0"}})}
 	}
-	groups := func(sets ...string) power.Load { // "sudo: odd eva +inner": accounts, and groups with a plus
-		return func(names []model.Named) (out []model.Object, err error) {
-			for _, n := range names {
-				for _, s := range sets {
-					name, members, _ := strings.Cut(s, ": ")
-					if name != n.Name {
-						continue
-					}
-					o := model.Object{Kind: model.GroupKind, Name: name}
-					for m := range strings.FieldsSeq(members) {
-						attribute := model.Members
-						if strings.HasPrefix(m, "+") {
-							attribute = model.MemberGroups
-						}
-						o.Attributes = o.Attributes.With(attribute, append(o.Attributes.Get(attribute), strings.TrimPrefix(m, "+"))...)
-					}
-					out = append(out, o)
-				}
-			}
-			return out, nil
-		}
-	}
 	powerful := func(named []string, sets ...string) *power.Power {
-		p, err := power.Of(right(named...), nil, []model.Named{{Kind: model.GroupKind, Name: "loose"}}, nil, false, groups(sets...))
+		p, err := power.Of(right(named...), nil, []model.Named{{Kind: model.GroupKind, Name: "loose"}}, nil, false, powertest.Sets(sets...))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -341,28 +320,29 @@ func TestHolds(t *testing.T) {
 			want: "elevation: superuser rights on arctic for shut (a new password of an account with group sudo and sudoers)"},
 		{name: "a new password for who has none", acts: sealed("henriette")},
 		{name: "the last leaves the group", acts: joins(model.LeaveIt, "sudo", "eva", "odd"),
-			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: odd eva")},
+			facts: round.Facts{Administrators: both, Power: powerful(nil, "group sudo: odd eva")},
 			want: "last administrator: leave group odd · sudo on arctic would leave nobody there who can administer it; make another " +
 				"administrator first", firm: true},
 		{name: "one of two ways", acts: joins(model.LeaveIt, "sudo", "eva", "odd"), facts: round.Facts{Administrators: both,
-			Power: powerful([]string{"odd"}, "sudo: odd eva")}},
+			Power: powerful([]string{"odd"}, "group sudo: odd eva")}},
 		{name: "the last by a group within", acts: inside(model.LeaveIt, "sudo", "inner"),
-			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: +inner", "inner: odd eva")},
+			facts: round.Facts{Administrators: both, Power: powerful(nil, "group sudo: +inner", "group inner: odd eva")},
 			want: "last administrator: take group out inner · sudo on arctic would leave nobody there who can administer it; make " +
 				"another administrator first", firm: true},
 		{name: "the outer group goes", acts: []model.Act{{Target: "arctic", Verb: model.Remove, Object: model.GroupKind, Name: "sudo"}},
-			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: +inner", "inner: odd eva")},
+			facts: round.Facts{Administrators: both, Power: powerful(nil, "group sudo: +inner", "group inner: odd eva")},
 			want: "last administrator: remove group sudo on arctic would leave nobody there who can administer it; make another " +
 				"administrator first", firm: true},
 		{name: "the last twice", acts: append(joins(model.LeaveIt, "sudo", "eva"), one(model.Disable, "eva")...),
-			facts: round.Facts{Administrators: map[string]bool{"eva": true}, Power: powerful(nil, "sudo: eva")},
+			facts: round.Facts{Administrators: map[string]bool{"eva": true}, Power: powerful(nil, "group sudo: eva")},
 			want: "last administrator: leave group eva · sudo on arctic would leave nobody there who can administer it; make another " +
 				"administrator first\nlast administrator: disable account eva on arctic would leave nobody there who can administer it; " +
 				"make another administrator first", firm: true},
 		{name: "a group within that two lead to", acts: inside(model.LeaveIt, "sudo", "inner"),
-			facts: round.Facts{Administrators: both, Power: powerful(nil, "sudo: +inner", "wheel: +inner", "inner: odd eva")}},
+			facts: round.Facts{Administrators: both,
+				Power: powerful(nil, "group sudo: +inner", "group wheel: +inner", "group inner: odd eva")}},
 		{name: "a whole group gains", acts: inside(model.JoinIt, "sudo", "loose"),
-			facts: round.Facts{Power: powerful(nil, "loose: ulla kari")},
+			facts: round.Facts{Power: powerful(nil, "group loose: ulla kari")},
 			want:  "elevation: superuser rights on arctic for ulla, kari in group loose (group sudo)"},
 		{name: "a group gains, and who comes into it", acts: append(inside(model.JoinIt, "sudo", "loose"),
 			joins(model.JoinIt, "loose", "marit")...),
@@ -407,7 +387,7 @@ func TestHolds(t *testing.T) {
 		t.Run(c.name, func(t *testing.T) {
 			c.facts.Target, c.facts.Shield = target, model.Shield{Target: target, Login: "hen", System: []string{"daemon"}}
 			if c.facts.Seen = seen; c.facts.Power == nil {
-				c.facts.Power = powerful([]string{"ghost"}, "sudo: boss")
+				c.facts.Power = powerful([]string{"ghost"}, "group sudo: boss")
 				c.facts.Power.Account(seen["boss"])
 			}
 			holds := round.Holds(round.Arrange(c.acts, round.Order{}), map[string]round.Facts{"arctic": c.facts},
@@ -521,7 +501,23 @@ func TestRefused(t *testing.T) {
 	}
 }
 
-// An account that was removed is made again from what was written down of it, and shut as it was.
+// What is done to an account that may not be made is left out with its making.
+func TestLeftOutWithIt(t *testing.T) {
+	target := &model.Target{Name: "arctic"}
+	join := func(who string) round.Step {
+		return round.Step{Act: model.Act{Target: "arctic", Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: who,
+			MemberKind: model.Account}}
+	}
+	steps := []round.Step{{Act: model.Act{Target: "arctic", Verb: model.Create, Object: model.Account, Name: "marit", User: "marit"}},
+		join("marit"), join("eva")}
+	f := round.Facts{Target: target, Shield: model.Shield{Target: target}, Suspended: map[string]bool{"marit": true}}
+	all, some := round.Refused(steps, []int{1, 2, 3}, f, nil, nil)
+	if all != nil || len(some) != 2 || !strings.HasPrefix(some[1], "its account is not made: suspended: ") {
+		t.Errorf("%v %v", all, some)
+	}
+}
+
+// An account that was removed is made again from what was written down of it, and shut.
 func TestUndoOfRemoval(t *testing.T) {
 	removed := model.Act{Target: "pier", Verb: model.Remove, Object: model.Account, Name: "jarle", User: "jarle", Changes: []model.Change{
 		{Attribute: model.Disabled, Before: []string{"yes"}}, {Attribute: model.Number, Before: []string{"1701"}},

@@ -2596,14 +2596,14 @@ export interface components {
             findings: number;
             /** Format: int64 */
             groups: number;
+            /** @description declared groups that no role gives, the first of them: they are made on no target */
+            "groups-not-given"?: string[];
             /** @description the first of them */
             lines: components["schemas"]["LineChange"][];
             /** @description what others declared since the files were begun, and comes along */
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
-            /** @description declared groups that no role gives, the first of them: they are made nowhere */
-            nowhere?: string[];
             /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
             pending: components["schemas"]["PendingSetting"][];
             /**
@@ -2611,6 +2611,8 @@ export interface components {
              * @description for how many people something changes
              */
             people: number;
+            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
+            "pools-short"?: string[];
             /**
              * Format: int64
              * @description the newest: declaring names it, or the one that the files were made from
@@ -2618,12 +2620,10 @@ export interface components {
             revision: number;
             /** Format: int64 */
             roles: number;
-            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
-            short?: string[];
+            /** @description secrets that targets are declared with and nobody has set: Hen Roost does not go there before */
+            "secrets-not-set"?: string[];
             /** Format: int64 */
             targets: number;
-            /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */
-            unset?: string[];
             /** Format: int64 */
             users: number;
             /**
@@ -3326,12 +3326,12 @@ export interface components {
             findings: number;
             /** Format: int64 */
             groups: number;
+            /** @description declared groups that no role gives, the first of them: they are made on no target */
+            "groups-not-given"?: string[];
             /** @description what others declared since the files were begun, and comes along */
             merged?: components["schemas"]["LineChange"][];
             /** @description what changes for people, the first of them */
             moves: components["schemas"]["Move"][];
-            /** @description declared groups that no role gives, the first of them: they are made nowhere */
-            nowhere?: string[];
             /** @description changes of guarded settings: the old values stay in force until somebody else approves them */
             pending: components["schemas"]["PendingSetting"][];
             /**
@@ -3339,6 +3339,8 @@ export interface components {
              * @description for how many people something changes
              */
             people: number;
+            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
+            "pools-short"?: string[];
             /**
              * Format: int64
              * @description the newest: declaring names it, or the one that the files were made from
@@ -3346,12 +3348,10 @@ export interface components {
             revision: number;
             /** Format: int64 */
             roles: number;
-            /** @description shared pools of seats with fewer seats than people are given: who takes the last is held */
-            short?: string[];
+            /** @description secrets that targets are declared with and nobody has set: Hen Roost does not go there before */
+            "secrets-not-set"?: string[];
             /** Format: int64 */
             targets: number;
-            /** @description secrets with which targets are signed in to, and which are not set: nobody goes there before */
-            unset?: string[];
             /** Format: int64 */
             users: number;
             /**
@@ -4050,19 +4050,9 @@ export interface components {
             /** Format: date-time */
             "approved-at"?: string;
             "approved-by"?: string;
-            /**
-             * Format: int64
-             * @description of one just drafted: accounts that it makes without a password
-             */
-            bare?: number;
             because: string;
             /** @description the first of those, when it was just drafted */
             decide?: components["schemas"]["Finding"][];
-            /**
-             * Format: int64
-             * @description of one that has not run: the revision declared now, where it was drafted from an older one
-             */
-            declared?: number;
             /** Format: date-time */
             "drafted-at": string;
             "drafted-by": string;
@@ -4085,6 +4075,11 @@ export interface components {
             "left-out"?: number;
             /** @description of an undo: what it cannot bring back */
             lost?: string[];
+            /**
+             * Format: int64
+             * @description of one that has not run: the revision declared now, where it was drafted from an older one
+             */
+            "newer-revision"?: number;
             /** Format: date-time */
             "not-before"?: string;
             outcomes: {
@@ -4119,6 +4114,11 @@ export interface components {
              * @description the round that this one takes back
              */
             undoes?: number;
+            /**
+             * Format: int64
+             * @description of one just drafted: accounts that it makes without a password
+             */
+            "without-password"?: number;
         };
         Rounds: {
             items: components["schemas"]["Round"][];

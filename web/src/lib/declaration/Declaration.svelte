@@ -188,12 +188,12 @@
             until then the old values stay in force:
           </p>
           <Settings items={meaning.pending} total={meaning.waits} />{/if}
-        {#if meaning.unset?.length}<p class="needs">
-            Not set yet, so that nobody goes to targets that are signed in to with it: {meaning.unset.join(', ')}.
+        {#if meaning['secrets-not-set']?.length}<p class="needs">
+            Secrets that nobody has set; Hen Roost does not go to their targets before: {meaning['secrets-not-set'].join(', ')}.
           </p>{/if}
-        {#each meaning.short ?? [] as words (words)}<p class="needs">{words}</p>{/each}
-        {#if meaning.nowhere?.length}<p class="text-soft">
-            Groups that no role gives, and that are made nowhere: {meaning.nowhere.join(', ')}.
+        {#each meaning['pools-short'] ?? [] as words (words)}<p class="needs">{words}</p>{/each}
+        {#if meaning['groups-not-given']?.length}<p class="text-soft">
+            Groups that no role gives, so that no target gets them: {meaning['groups-not-given'].join(', ')}.
           </p>{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>
