@@ -74,7 +74,7 @@ func TestSpringCrew(t *testing.T) {
 	}
 	sealed := filepath.Join(t.TempDir(), "spring-crew.age")
 	expect(t, d, 2, "say where the file goes", "handover", "seal", "spring-crew", "--to", office.Recipient().String())
-	expect(t, d, 0, "of 3 people are sealed", "handover", "seal", "spring-crew", "--to", office.Recipient().String(), "--into", sealed)
+	expect(t, d, 0, "of 3 people are sealed", "handover", "seal", "spring-crew", "--to", office.Recipient().String(), "--save", sealed)
 	f, err := os.Open(sealed)
 	if err != nil {
 		t.Fatal(err)
@@ -95,7 +95,7 @@ func TestSpringCrew(t *testing.T) {
 		t.Errorf("%d rows: %s", len(rows), rows[0])
 	}
 	expect(t, d, 0, "collected", "handover", "list", "--batch", "spring-crew")
-	expect(t, d, 1, "waits to be collected", "handover", "print", "spring-crew", "--into", filepath.Join(t.TempDir(), "x.html"))
+	expect(t, d, 1, "waits to be collected", "handover", "print", "spring-crew", "--save", filepath.Join(t.TempDir(), "x.html"))
 	expect(t, d, 3, "", "drift") // Kari Berg's account, still for a person to decide
 
 	if err := d.Directory.Load("dn: cn=strict,ou=Policies,dc=ternsound,dc=example\nchangetype: add\nobjectClass: device\n" +
@@ -127,7 +127,7 @@ func TestSpringCrew(t *testing.T) {
 		}
 	}
 	sheets := filepath.Join(t.TempDir(), "sheets.html")
-	expect(t, d, 0, "3 sheets written", "handover", "print", "again", "--into", sheets)
+	expect(t, d, 0, "3 sheets written", "handover", "print", "again", "--save", sheets)
 	page, err := os.ReadFile(sheets)
 	if err != nil || strings.Count(string(page), "<section>") != 3 || !strings.Contains(string(page), "For O’Neill, Pat") {
 		t.Errorf("%s %v", page, err)

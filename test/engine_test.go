@@ -45,8 +45,8 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 0, "# The deck crew of all three vessels.", "revision", "show", "2")
 	expect(t, d, 0, "covers for Astrid", "revision", "list")
 	into := filepath.Join(t.TempDir(), "two")
-	expect(t, d, 0, "13 files written", "revision", "show", "2", "--into", into)
-	if _, said, code := roost(t, d.Profile, "", "revision", "show", "2", "--into", into); code != 1 || !strings.Contains(said, "exists") {
+	expect(t, d, 0, "13 files written", "revision", "show", "2", "--save", into)
+	if _, said, code := roost(t, d.Profile, "", "revision", "show", "2", "--save", into); code != 1 || !strings.Contains(said, "exists") {
 		t.Errorf("files that are there were written over: %d %s", code, said)
 	}
 

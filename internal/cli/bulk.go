@@ -69,7 +69,7 @@ func (a *app) showBulk(out rounds.BulkResult) error {
 		t.rows = append(t.rows, []string{fmt.Sprint(l.Line), l.User, l.Target, l.What, mark(l.Outcome), l.Words})
 	}
 	var parts []string
-	for _, o := range []string{"drafted", "already-so", "refused"} {
+	for _, o := range []string{"drafted", "to-draft", "already-so", "refused"} {
 		if count[o] > 0 {
 			parts = append(parts, fmt.Sprintf("%d %s", count[o], o))
 		}

@@ -36,6 +36,46 @@ func run(getenv map[string]string, in string, args ...string) (string, string, i
 	return out.String(), said.String(), code
 }
 
+var option = regexp.MustCompile(`\s--([a-z-]+)`)
+
+// unknown are the options in a line of shell that its roost command does not have.
+func unknown(root *cobra.Command, line string) (out []string) {
+	words := strings.Fields(line)
+	if len(words) < 2 || words[0] != "roost" {
+		return nil
+	}
+	c, _, err := root.Find(words[1:])
+	if err != nil {
+		return []string{err.Error()}
+	}
+	line, _, _ = strings.Cut(line, " #")
+	line, _, _ = strings.Cut(line, " -- ")
+	for _, m := range option.FindAllStringSubmatch(line, -1) {
+		if c.Flag(m[1]) == nil && c.InheritedFlags().Lookup(m[1]) == nil && m[1] != "help" && m[1] != "version" {
+			out = append(out, "--"+m[1])
+		}
+	}
+	return out
+}
+
+// Every command in the guide has the options that it is shown with.
+func TestGuide(t *testing.T) {
+	e, _, _ := env(nil, "")
+	root := New(e)
+	for _, file := range []string{"guide.md", "../README.md", "performance.md"} {
+		b, err := os.ReadFile(filepath.Join("../../docs", file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, m := range regexp.MustCompile("(?m)^ *(roost .*)$|`(roost [^`]*)`").FindAllStringSubmatch(string(b), -1) {
+			line := strings.Join(strings.Fields(m[1]+m[2]), " ")
+			for _, of := range unknown(root, line) {
+				t.Errorf("%s: %s: %s is no option of it", file, line, of)
+			}
+		}
+	}
+}
+
 // Every command says what it does, and every one that does something has an example from the sample world.
 func TestHelp(t *testing.T) {
 	e, _, _ := env(nil, "")
@@ -52,6 +92,9 @@ func TestHelp(t *testing.T) {
 			for _, line := range strings.Split(c.Example, "\n") {
 				if !strings.HasPrefix(line, "  roost "+strings.TrimPrefix(c.CommandPath(), "roost ")) && c.Name() != "record" {
 					t.Errorf("%s: the example %q is of another command", c.CommandPath(), line)
+				}
+				for _, of := range unknown(c.Root(), line) {
+					t.Errorf("%s: the example %q has %s, which is no option of it", c.CommandPath(), line, of)
 				}
 			}
 		}

@@ -188,8 +188,8 @@ func (a *app) showMeaning(m declared.Meaning) {
 		a.tell("")
 	}
 	if n := len(m.Unset); n > 0 {
-		a.tell("%s not set: %s. Hen Roost does not go to their targets before: roost secret set NAME\n",
-			plural(n, "secret is", "secrets are"), strings.Join(m.Unset[:min(n, 10)], ", "))
+		a.tell("Nobody has set %s: %s. Until then Hen Roost does not sign in to their targets: roost secret set NAME\n",
+			map[bool]string{true: "this secret", false: "these secrets"}[n == 1], strings.Join(m.Unset[:min(n, 10)], ", "))
 	}
 	for _, words := range m.Short {
 		a.tell("%s\n", wrapped(words, "  ", 100))

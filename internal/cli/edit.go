@@ -114,7 +114,7 @@ func (a *app) revision() *cobra.Command {
 	var into string
 	show := &cobra.Command{Use: "show [REVISION]", Short: "Print a revision's files, or write them into a folder",
 		Args:    cobra.MaximumNArgs(1),
-		Example: "  roost revision show\n  roost revision show 3 --into declaration-3",
+		Example: "  roost revision show\n  roost revision show 3 --save declaration-3",
 		RunE: func(c *cobra.Command, args []string) error {
 			n, err := revisionNumber(args, 0)
 			if err != nil {
@@ -136,7 +136,7 @@ func (a *app) revision() *cobra.Command {
 			}
 			return nil
 		}}
-	show.Flags().StringVar(&into, "into", "", "folder to write the files into; files there are not overwritten")
+	show.Flags().StringVar(&into, "save", "", "folder to write the files into; files there are not overwritten")
 	compare := &cobra.Command{Use: "compare [OLDER] [NEWER]", Short: "Say what changed between revisions, for people and in lines",
 		Args: cobra.MaximumNArgs(2),
 		Long: "Say what changed from one revision to another. With one number, from that one to the newest; with none, what the newest " +

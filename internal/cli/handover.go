@@ -271,9 +271,9 @@ func (a *app) handoverSeal() *cobra.Command {
 		Long: `Seal all handovers of a batch that wait into one file, for recipients by their public keys of age or SSH.
 They count as collected. The service keeps the file, which it cannot open itself: --again fetches it once
 more by its number.`,
-		Example: "  roost handover seal spring-crew --to age1ql3z7hjy54pw3hyww5ayyfg7zqgvc7w3j2elw8zmrj2kg5sfn9aqmcac8p --into " +
+		Example: "  roost handover seal spring-crew --to age1ql3z7hjy54pw3hyww5ayyfg7zqgvc7w3j2elw8zmrj2kg5sfn9aqmcac8p --save " +
 			"spring-crew.age\n" +
-			"  roost handover seal --again 1 --into spring-crew.age",
+			"  roost handover seal --again 1 --save spring-crew.age",
 		RunE: func(c *cobra.Command, args []string) error {
 			if (len(args) == 1) == (again > 0) {
 				return wrong{errors.New("name a batch, or a file to fetch again with --again")}
@@ -325,7 +325,7 @@ func (a *app) handoverPrint() *cobra.Command {
 		Args: cobra.ExactArgs(1),
 		Long: `Write a page with a sheet for each person of a batch whose password waits. A browser prints each on paper of
 its own. They count as collected, by you; the file holds passwords, so remove it when they are printed.`,
-		Example: "  roost handover print spring-crew --into spring-crew.html",
+		Example: "  roost handover print spring-crew --save spring-crew.html",
 		RunE: func(c *cobra.Command, args []string) error {
 			if into == "" {
 				return wrong{errors.New("say where the page goes: --save FILE")}

@@ -202,7 +202,7 @@ func (a *app) recordExport() *cobra.Command {
 	c := &cobra.Command{Use: "export", Short: "Write the whole record as lines of JSON, a checkpoint at its end", Args: cobra.NoArgs,
 		Long: "Write the whole record as lines of JSON (JSON Lines), with a signed checkpoint at its end; roost record --verify FILE " +
 			"checks it without any service.",
-		Example: "  roost record export --into record.jsonl\n  roost record export > record.jsonl",
+		Example: "  roost record export --save record.jsonl\n  roost record export > record.jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			cl, err := a.client()
 			if err != nil {
@@ -225,7 +225,7 @@ func (a *app) recordExport() *cobra.Command {
 			a.tell("The record is written into %s. Check it with: roost record --verify %s", into, into)
 			return nil
 		}}
-	c.Flags().StringVar(&into, "into", "", "file to write; left out: standard output")
+	c.Flags().StringVar(&into, "save", "", "file to write; left out: standard output")
 	return c
 }
 
@@ -233,10 +233,10 @@ func (a *app) checkpoint() *cobra.Command {
 	var into, check string
 	c := &cobra.Command{Use: "checkpoint", Short: "Sign the record's head, or hold the record against heads signed before",
 		Args: cobra.NoArgs,
-		Long: `Sign the record's head now. The service keeps each checkpoint beside its key and writes it to its log; --into
+		Long: `Sign the record's head now. The service keeps each checkpoint beside its key and writes it to its log; --save
 adds it to a file of your own, for a place where the database's owner has no hand. --check holds the record
 against all checkpoints of such a file: what was cut off since, or written anew, shows.`,
-		Example: "  roost record checkpoint\n  roost record checkpoint --into checkpoints.jsonl\n  roost record checkpoint --check " +
+		Example: "  roost record checkpoint\n  roost record checkpoint --save checkpoints.jsonl\n  roost record checkpoint --check " +
 			"checkpoints.jsonl",
 		RunE: func(c *cobra.Command, _ []string) error {
 			if check != "" {
@@ -262,7 +262,7 @@ against all checkpoints of such a file: what was cut off since, or written anew,
 			}
 			return a.show(p, table{bare: fmt.Sprintf("Entry %d is signed, with the key %s.", p.Seq, p.Print())})
 		}}
-	c.Flags().StringVar(&into, "into", "", "file to add it to")
+	c.Flags().StringVar(&into, "save", "", "file to add it to")
 	c.Flags().StringVar(&check, "check", "", "file of checkpoints to hold the record against")
 	return c
 }

@@ -172,8 +172,8 @@ func (a *app) held(r rounds.Round) {
 // older says of a round that waits whether something else is declared since it was drafted.
 func (a *app) older(r rounds.Round) {
 	if r.Declared != 0 {
-		a.tell("\nIt was drafted from revision %d, and revision %d is declared now: what that no longer asks for is left out when it\n"+
-			"runs, and what is new is not in it. To draft anew: roost draft", r.Revision, r.Declared)
+		a.tell("\nIt was drafted from revision %d. Now revision %d is declared: steps that it no longer asks for are left out when the\n"+
+			"round runs, and what it adds is not in the round. To draft anew: roost draft", r.Revision, r.Declared)
 	}
 }
 

@@ -85,7 +85,7 @@ func (d *Demo) daily(ctx context.Context, out io.Writer, roost Roost) error {
 		{"Spring crew joins by the crewing office's table; one line of it cannot be.", []string{"join", "--from-csv",
 			filepath.Join(d.dir, "crew.csv"), "--batch", "spring-crew", "--because", "spring crew", "--yes"}, 4},
 		{"Their passwords go into one file that the crewing office alone can open.", []string{"handover", "seal", "spring-crew", "--to",
-			office.Recipient().String(), "--into", filepath.Join(d.dir, "spring-crew.age")}, 0},
+			office.Recipient().String(), "--save", filepath.Join(d.dir, "spring-crew.age")}, 0},
 		{"A clerk has forgotten her password, and telephones.", []string{"rotate", "helene.roux", "--aloud", "--show", "--because",
 			"forgot it, telephoned"}, 0},
 		{"A mate moves ashore.", []string{"move", "jens-ole.krag", "--to", "harbour-hand", "--because", "moves ashore", "--yes"}, 0},

@@ -106,6 +106,38 @@ func TestFollowFaults(t *testing.T) {
 	}
 }
 
+// What a declaration asks for is what it would have an act leave behind, whatever the account was found to be called.
+func TestAsks(t *testing.T) {
+	p := must(t)
+	account := func(verb model.Verb, user, name string, changes ...model.Change) model.Act {
+		return model.Act{Target: "arctic-tern", Verb: verb, Object: model.Account, Name: name, User: user, Changes: changes}
+	}
+	move := func(verb model.Verb, user, name, group string) model.Act {
+		return model.Act{Target: "arctic-tern", Verb: verb, Object: model.GroupKind, Name: group, Member: name, MemberKind: model.Account,
+			User: user}
+	}
+	shell := func(to string) model.Change { return model.Change{Attribute: "shell", After: []string{to}} }
+	for i, c := range []struct {
+		a    model.Act
+		want bool
+	}{{account(model.Create, "marit.fell", "marit.fell"), true}, {account(model.Create, "nobody", "nobody"), false},
+		{account(model.Modify, "marit.fell", "mfell", shell("/bin/bash")), true},
+		{account(model.Modify, "marit.fell", "mfell", shell("/bin/sh")), false},
+		{account(model.Disable, "marit.fell", "mfell"), false}, {account(model.Disable, "gone", "gone"), true},
+		{account(model.Disable, "", "stranger"), false}, // such are reported only
+		{account(model.Remove, "marit.fell", "marit.fell"), false}, {account(model.Remove, "gone", "gone"), true},
+		{account(model.AdoptIt, "marit.fell", "mfell"), true},
+		{move(model.JoinIt, "marit.fell", "mfell", "deck"), true}, {move(model.LeaveIt, "marit.fell", "mfell", "deck"), false},
+		{move(model.LeaveIt, "gone", "gone", "deck"), true}, {move(model.LeaveIt, "gone", "gone", "wheel"), false},
+		{model.Act{Target: "arctic-tern", Verb: model.Create, Object: model.GroupKind, Name: "deck"}, true},
+		{model.Act{Target: "arctic-tern", Verb: model.Remove, Object: model.GroupKind, Name: "deck"}, false},
+		{model.Act{Target: "none", Verb: model.Create, Object: model.GroupKind, Name: "deck"}, false}} {
+		if got := p.Asks(c.a); got != c.want {
+			t.Errorf("%d: %+v: %v", i, c.a, got)
+		}
+	}
+}
+
 // Every change of a finding is told with the line that asks for it now.
 func TestTrace(t *testing.T) {
 	p := must(t)

@@ -106,14 +106,16 @@ func (d *Desired) joining(a *model.Act, account Account, asked bool) model.Origi
 }
 
 // Asks says whether the declaration asks now for what an act leaves behind: who is in a set, an account open or shut, a value,
-// something that is there.
+// something that is there. It errs towards no: what is left out for that can be drafted anew.
 func (p *Plan) Asks(a model.Act) bool {
 	d := p.Targets[a.Target]
 	if d == nil {
 		return false
 	}
 	account, asked := d.account(a.User, a.Account())
-	asked = asked && account.Name == a.Account()
+	if account.Name != a.Account() { // a single one may have been found under another name than is declared
+		asked = asked && len(p.Accounts(a.User, a.Target)) == 1
+	}
 	switch {
 	case a.Moves():
 		return d.in(a, account, asked) == (a.Verb == model.JoinIt) && (a.Verb == model.JoinIt || d.owns(a.Of()))

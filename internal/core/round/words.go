@@ -151,7 +151,7 @@ func list(a model.Act, side func(model.Change) []string) string {
 // Because names the role, and the line, that ask for the act.
 func Because(a model.Act) string {
 	if a.Verb == model.LeaveIt || a.Verb == model.Remove {
-		return nothing
+		return NotDeclared
 	}
 	for _, c := range a.Changes {
 		switch {
@@ -162,12 +162,13 @@ func Because(a model.Act) string {
 		}
 	}
 	if a.Verb == model.Disable {
-		return nothing
+		return NotDeclared
 	}
 	return ""
 }
 
-const nothing = "not declared" // nothing asks for it any more
+// NotDeclared is why something is taken away that nothing asks for any more.
+const NotDeclared = "not declared"
 
 // Say is one sentence on an act, for the record: "create account marit.fell: number 1042 · shell /bin/bash".
 func Say(a model.Act) string {

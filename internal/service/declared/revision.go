@@ -75,7 +75,7 @@ func (s *Declared) MeansFrom(ctx context.Context, who door.Operator, began int, 
 		before = from.Plan
 	}
 	out.Moves, out.People = movesOf(before, read.Plan)
-	if out.Unset, err = s.unset(ctx, read.Plan); err != nil {
+	if out.Unset, err = s.unset(ctx, read.source.Declaration); err != nil {
 		return Meaning{}, err
 	}
 	out.Ungiven, out.Short = ungiven(read.Plan.Declaration()), short(from, read)
@@ -118,11 +118,11 @@ func ungiven(d *model.Declaration) (out []string) {
 	return out
 }
 
-// unset are the secrets of targets that are not set, by name.
-func (s *Declared) unset(ctx context.Context, p *resolve.Plan) (out []string, err error) {
+// unset are the secrets of targets that are not set, by name: those too that wait for approval.
+func (s *Declared) unset(ctx context.Context, d *model.Declaration) (out []string, err error) {
 	rows, err := s.Store.Secrets(ctx)
-	for _, d := range p.Targets {
-		name := d.Target.Login.Secret
+	for _, t := range d.Targets {
+		name := t.Login.Secret
 		if name != "" && !slices.Contains(out, name) && !slices.ContainsFunc(rows, func(r store.Secret) bool { return r.Name == name }) {
 			out = append(out, name)
 		}

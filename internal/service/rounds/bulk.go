@@ -39,7 +39,7 @@ type BulkRequest struct {
 type BulkAnswer struct {
 	Line int `json:"line" doc:"of the request, counted from 1; of a table, as an editor counts"`
 	BulkLine
-	Outcome string `json:"outcome" enum:"drafted,already-so,refused"`
+	Outcome string `json:"outcome" enum:"drafted,to-draft,already-so,refused" doc:"to-draft: where it is only looked at"`
 	Words   string `json:"words,omitempty"`
 }
 
@@ -99,6 +99,11 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 		}
 	}
 	if out.Lines = b.out; q.Look {
+		for i := range out.Lines {
+			if out.Lines[i].Outcome == "drafted" {
+				out.Lines[i].Outcome = "to-draft"
+			}
+		}
 		return out, nil
 	}
 	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})

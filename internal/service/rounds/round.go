@@ -261,8 +261,16 @@ func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, q
 	if err := who.May(door.Look); err != nil {
 		return Steps{}, err
 	}
-	if _, err := s.roundRow(ctx, id); err != nil {
+	of, err := s.roundRow(ctx, id)
+	if err != nil {
 		return Steps{}, err
+	}
+	asked := "" // why, where it is not because nothing is declared
+	switch {
+	case of.Undoes != 0:
+		asked = fmt.Sprintf("undo of round %d", of.Undoes)
+	case of.Bulk:
+		asked = "asked for"
 	}
 	c, err := s.Current(ctx)
 	if err != nil {
@@ -281,9 +289,13 @@ func (s *Carrier) RoundSteps(ctx context.Context, who door.Operator, id int64, q
 	}
 	for _, r := range rows {
 		a := r.Act
+		because := round.Because(a)
+		if because == round.NotDeclared && asked != "" {
+			because = asked
+		}
 		out.Items = append(out.Items, Step{Seq: r.Seq, Wave: r.Wave, Target: a.Target, What: round.What(a), Subject: round.Subject(a),
 			User: a.User, UserName: c.FullName(a.User),
-			Before: round.Before(a), After: round.After(a), Because: round.Because(a), Outcome: r.Outcome, Words: r.Words,
+			Before: round.Before(a), After: round.After(a), Because: because, Outcome: r.Outcome, Words: r.Words,
 			EndedAt: r.EndedAt, Changes: a.Changes})
 	}
 	return out, err

@@ -2249,8 +2249,11 @@ export interface components {
              * @description of the request, counted from 1; of a table, as an editor counts
              */
             line: number;
-            /** @enum {string} */
-            outcome: "drafted" | "already-so" | "refused";
+            /**
+             * @description to-draft: where it is only looked at
+             * @enum {string}
+             */
+            outcome: "drafted" | "to-draft" | "already-so" | "refused";
             /**
              * @description a target, or * for all where they have an account
              * @example arctic-tern

@@ -188,12 +188,14 @@
             until then the old values stay in force:
           </p>
           <Settings items={meaning.pending} total={meaning.waits} />{/if}
-        {#if meaning['secrets-not-set']?.length}<p class="needs">
-            Secrets that nobody has set; Hen Roost does not go to their targets before: {meaning['secrets-not-set'].join(', ')}.
+        {#if meaning['secrets-not-set']?.length}<p class="bg-ochre-wash border-ochre mb-2 border-l-4 px-3 py-1">
+            Nobody has set these secrets: {meaning['secrets-not-set'].join(', ')}. Until then Hen Roost does not sign in to their targets.
           </p>{/if}
-        {#each meaning['pools-short'] ?? [] as words (words)}<p class="needs">{words}</p>{/each}
+        {#each meaning['pools-short'] ?? [] as words (words)}<p class="bg-ochre-wash border-ochre mb-2 border-l-4 px-3 py-1">
+            {words}
+          </p>{/each}
         {#if meaning['groups-not-given']?.length}<p class="text-soft">
-            Groups that no role gives, so that no target gets them: {meaning['groups-not-given'].join(', ')}.
+            No role gives these groups: {meaning['groups-not-given'].join(', ')}. No target gets them.
           </p>{/if}
         <Moves moves={meaning.moves} people={meaning.people} />
         <p class="my-3">Against the last surveys: {count(meaning.findings, 'finding', 'findings')}, and {meaning.before} before.</p>

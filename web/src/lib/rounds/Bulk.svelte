@@ -18,7 +18,7 @@
   let asking = $state(false);
   let out = $state<Schemas['BulkResult']>();
   const most = 200;
-  const words = ['drafted', 'already-so', 'refused'] as const;
+  const words = ['drafted', 'to-draft', 'already-so', 'refused'] as const;
   type Lines = Schemas['BulkResult']['lines'];
   const tally = (lines: Lines) => words.map((w) => ({ w, n: lines.filter((l) => l.outcome === w).length })).filter((x) => x.n);
   const first = (lines: Lines) =>

@@ -134,8 +134,8 @@
           <strong class="font-medium">A guard stopped it</strong>: {r.guard}
         </p>{/if}
       {#if r['newer-revision']}<p class="bg-ochre-wash border-ochre mb-2 border-l-4 px-4 py-2">
-          It was drafted from revision {r.revision}, and revision {r['newer-revision']} is declared now: what that no longer asks for is left
-          out when it runs, and what is new is not in it.
+          It was drafted from revision {r.revision}. Now revision {r['newer-revision']} is declared: steps that it no longer asks for are left
+          out when the round runs, and what it adds is not in the round.
         </p>{/if}
       {#each r.holds as h, i (i)}
         <p class="bg-barn-wash border-barn mb-2 border-l-4 px-4 py-2">

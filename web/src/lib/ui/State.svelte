@@ -65,6 +65,7 @@
     'not touched': 'bad',
     'shut, not proved': 'wait',
     drafted: 'wait',
+    'to-draft': 'wait',
     draft: 'wait',
     held: 'bad',
     approved: 'wait',
