@@ -180,6 +180,11 @@ func TestDaily(t *testing.T) {
 		}
 	}
 	expect(t, d, 0, "Nothing differs of jens-ole.krag.", "drift", "--user", "jens-ole.krag")
+	expect(t, d, 2, "add --yes", "rename", "jens-ole.krag", "jens-ole.bell", "--because", "married")
+	expect(t, d, 0, "is renamed to jens-ole.bell", "rename", "jens-ole.krag", "jens-ole.bell", "--because", "married", "--yes")
+	expect(t, d, 0, "Formerly jens-ole.krag", "user", "show", "jens-ole.bell")
+	expect(t, d, 1, "is called jens-ole.bell now", "user", "show", "jens-ole.krag")
+	expect(t, d, 0, "group harbour", "record", "--user", "jens-ole.bell")
 	expect(t, d, 1, "gunnar.holt manages marit.fell; say who takes over: --hand-to", "leave", "gunnar.holt", "--because", "retires",
 		"--yes")
 	expect(t, d, 0, "is complete", "leave", "gunnar.holt", "--at-once", "--hand-to", "maire.ni-bhriain", "--because", "retires", "--yes")

@@ -43,7 +43,7 @@ var bodies = map[string]string{
 	"collect": `{"link":"x","code":"1"}`, "join": `{"people":[{"id":"x","name":"X"}],"no-passwords":true,"because":"b"}`,
 	"return-archive": `{"because":"b"}`, "allot": `{"because":"b"}`, "renumber": `{"account":"x","number":7,"because":"b"}`,
 	"draft-homes": `{"how":"archive","because":"b"}`, "commission": `{"administrator":"odd.strand","because":"b"}`,
-	"move": `{"to":["mate"],"because":"b"}`, "leave": `{"because":"b"}`,
+	"move": `{"to":["mate"],"because":"b"}`, "rename": `{"to":"x","because":"b"}`, "leave": `{"because":"b"}`,
 	"extend-user":      `{"until":"2031-01-31","because":"b"}`,
 	"approve-settings": `{"revision":1}`, "give-people": `{"all":true}`,
 	"add-operator": `{"name":"n","duties":["look"]}`, "set-operator": `{"duties":["look"]}`, "set-secret": `{"value":"eA=="}`,

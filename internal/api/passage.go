@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/life"
+	"hen-roost/internal/service/seen"
 )
 
 type joinRequest struct {
@@ -62,6 +63,15 @@ type leaveRequest struct {
 	}
 }
 
+type renameRequest struct {
+	ID   string `path:"id"`
+	Body struct {
+		To      string `json:"to" example:"jens.krag-bell" doc:"the new id"`
+		Because string `json:"because,omitempty" example:"married"`
+		Look    bool   `json:"look,omitempty" doc:"say what it would do, and store nothing"`
+	}
+}
+
 type timeLineRequest struct {
 	ID string `path:"id"`
 }
@@ -103,6 +113,12 @@ func (h *handlers) people(api huma.API) {
 			b := in.Body
 			return h.Move(ctx, who, life.MoveRequest{User: in.ID, To: b.To, Keep: b.Keep, On: b.On,
 				Overlap: time.Duration(b.Overlap) * 24 * time.Hour, Because: b.Because, Look: b.Look})
+		})
+	op(api, door.Draft, http.MethodPost, "/users/{id}/rename", "rename",
+		"Give a user another id everywhere in the declaration; their accounts stay theirs, under the logins that they have",
+		func(ctx context.Context, who door.Operator, in *renameRequest) (seen.Renaming, error) {
+			b := in.Body
+			return h.Rename(ctx, who, seen.RenameRequest{User: in.ID, To: b.To, Because: b.Because, Look: b.Look})
 		})
 	op(api, door.Draft, http.MethodPost, "/users/{id}/leave", "leave",
 		"Give somebody their last day, and hand what they looked after to somebody else",

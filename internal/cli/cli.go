@@ -151,8 +151,8 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	for group, list := range map[string][]*cobra.Command{
 		"work": {a.check(), a.declare(), a.edit(), a.importUsers(), a.intake(), a.survey(), a.drift(), a.adopt(), a.accept(), a.giveUp(),
 			a.assign(), a.draft(),
-			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile(), a.join(), a.allot(), a.move(), a.leave(), a.rotate(),
-			a.unlock(),
+			a.bulk(), a.approve(), a.run(), a.stop(), a.undo(), a.reconcile(), a.join(), a.allot(), a.move(), a.rename(), a.leave(),
+			a.rotate(), a.unlock(),
 			a.suspend(), a.extend(), a.restore(), a.commission()},
 		"look": {a.user(), a.target(), a.dialect(), a.pool(), a.round(), a.revision(), a.finding(), a.decision(), a.suspension(),
 			a.handover(),

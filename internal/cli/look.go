@@ -62,6 +62,9 @@ func sideBySide(u seen.UserDetail) table {
 	t := table{head: []string{""}, about: fmt.Sprintf("%s (%s), number %s, %s. Roles: %s. Declared at %s.", u.Name, u.ID,
 		orNone(figure(u.Number)), orNone(u.Mail), orNone(strings.Join(u.Roles, ", ")), u.At),
 		empty: "No account anywhere is asked for or known.", list: u.Accounts}
+	if len(u.Formerly) > 0 {
+		t.about += " Formerly " + strings.Join(u.Formerly, ", ") + "."
+	}
 	attributes := map[string]bool{}
 	for _, x := range u.Accounts {
 		t.head = append(t.head, x.Target)

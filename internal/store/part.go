@@ -184,10 +184,13 @@ func (s *Store) partOf(ctx context.Context, seq int64) (*chain.Part, error) {
 
 // fits says whether an entry is among those chosen.
 func (f *EntryFilter) fits(e *chain.Entry) bool {
-	for _, c := range [][2]string{{f.Kind, e.Kind}, {f.Operator, e.Operator}, {f.Target, e.Target}, {f.User, e.User}} {
+	for _, c := range [][2]string{{f.Kind, e.Kind}, {f.Operator, e.Operator}, {f.Target, e.Target}} {
 		if c[0] != "" && c[0] != c[1] {
 			return false
 		}
+	}
+	if f.User != "" && f.User != e.User && !slices.Contains(f.Also, e.User) {
+		return false
 	}
 	return (f.Round == 0 || f.Round == e.Round) && (f.About == 0 || f.About == e.About) && (f.Before == 0 || e.Seq < f.Before) &&
 		!slices.Contains(f.Without, e.Kind) &&
@@ -206,14 +209,18 @@ func (s *Store) parts(ctx context.Context, f *EntryFilter, before int64, most in
 		}
 		name := "n" + strconv.Itoa(what)
 		if from == "" {
-			from = `SELECT ` + name + `.part FROM record_note ` + name
+			from = `SELECT DISTINCT ` + name + `.part FROM record_note ` + name
 			where = append(where, name+`.part < ?`)
 			args = append(args, before)
 		} else {
 			from += ` JOIN record_note ` + name + ` USING (part)`
 		}
-		where = append(where, name+`.what = ? AND `+name+`.value = ?`)
-		args = append(args, what, value)
+		values := []string{value}
+		if what == noteUser {
+			values = append(values, f.Also...)
+		}
+		where = append(where, name+`.what = ? AND `+name+`.value IN `+oneOf(len(values)))
+		args = append(append(args, what), texts(values)...)
 	}
 	if from == "" {
 		err = s.db.SelectContext(ctx, &firsts, `SELECT first FROM record_part WHERE first < ? ORDER BY first DESC LIMIT ?`, before, most)

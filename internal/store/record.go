@@ -154,6 +154,7 @@ func (s *Store) Head(ctx context.Context) (chain.Head, error) {
 // EntryFilter chooses entries; zero fields choose all.
 type EntryFilter struct {
 	Kind, Operator, Target, User, Text string
+	Also                               []string // further names of the user
 	Round, About                       int64
 	Before                             int64    // only entries with a smaller number
 	Without                            []string // no entries of these kinds
@@ -232,10 +233,13 @@ func (s *Store) entriesAfter(ctx context.Context, f EntryFilter, sealed int64, s
 // entryRows reads those that are rows.
 func (s *Store) entryRows(ctx context.Context, f EntryFilter, sealed int64, order string, size int) (out []Entry, err error) {
 	var c clause
-	for _, x := range []struct{ column, value string }{{"kind", f.Kind}, {"operator", f.Operator}, {"target", f.Target}, {"user", f.User}} {
+	for _, x := range []struct{ column, value string }{{"kind", f.Kind}, {"operator", f.Operator}, {"target", f.Target}} {
 		if x.value != "" {
 			c.and(x.column+" = ?", x.value)
 		}
+	}
+	if f.User != "" {
+		c.and("user IN "+oneOf(1+len(f.Also)), texts(append([]string{f.User}, f.Also...))...)
 	}
 	for _, x := range []struct {
 		part  string

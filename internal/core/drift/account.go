@@ -93,11 +93,15 @@ func (c *comparer) account(a resolve.Account) {
 	}
 	have := &c.observed[place]
 	if fit, ok := c.match.Fits[have.Name]; ok && c.owner[place] == 0 {
+		was, note := "nobody", "recognised by "+strings.Join(fit.By, " and ")
+		if former := c.match.Former[have.Name]; former != "" {
+			was, note = former, note+"; it was "+former+"’s, who is no longer declared"
+		}
 		c.add(model.Finding{
 			Kind: model.Different,
 			Act: model.Act{Verb: model.AdoptIt, Object: model.Account, Name: have.Name, User: a.ID,
-				Changes: []model.Change{{Attribute: model.Owner, Before: []string{"nobody"}, After: []string{a.ID}}}},
-			Note: "recognised by " + strings.Join(fit.By, " and "),
+				Changes: []model.Change{{Attribute: model.Owner, Before: []string{was}, After: []string{a.ID}}}},
+			Note: note,
 		})
 	}
 	if was := c.match.Renamed[have.Name]; was != "" && c.owner[place] == 0 {
@@ -216,12 +220,8 @@ func (c *comparer) values(a resolve.Account, place int) {
 			continue
 		}
 		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
-			at, _ := c.find(other.Name)
 			c.add(model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: have.Name, User: a.ID,
-				Changes: []model.Change{d}}, Candidates: []string{other.Name},
-				Note: fmt.Sprintf("should have number %s, which %s has, an account that %s; give that one another (roost bulk, "+
-					"change number=…), "+
-					"or write here: accounts: {%s: {number: …}}", w.First(), other.Name, c.whose(at), c.Desired.Target.Name)})
+				Changes: []model.Change{d}}, Candidates: []string{other.Name}, Note: c.numberTaken(place, other, w.First())})
 			continue
 		}
 		change.Changes = append(change.Changes, d)
@@ -237,6 +237,58 @@ func (c *comparer) values(a resolve.Account, place int) {
 		f.Note = strings.TrimPrefix(f.Note+"; changed last by "+by, "; ")
 	}
 	c.add(f)
+}
+
+// numberTaken says of an account that should have a number who has it, and what a person can do.
+func (c *comparer) numberTaken(place int, other *model.Object, number string) string {
+	if names := circle(c.observed[place].Name, func(name string) string { return c.hasWanted(name) }); names != nil {
+		return inCircle(names)
+	}
+	at, _ := c.find(other.Name)
+	return fmt.Sprintf("should have number %s, which %s has, an account that %s; give that one another (roost bulk, change number=…), "+
+		"or write here: accounts: {%s: {number: …}}", number, other.Name, c.whose(at), c.Desired.Target.Name)
+}
+
+// hasWanted is the account that has the number which another should have; "" when none has, or that is right.
+func (c *comparer) hasWanted(name string) string {
+	at, _ := c.find(name)
+	for _, a := range c.Desired.Plan.Accounts(c.userOf(at), c.Desired.Target.Name) {
+		if place, there := c.accountOf(a); !there || place != at {
+			continue
+		}
+		for _, w := range a.Want() {
+			if o := c.holder(w.First()); w.Name == model.Number && o != nil {
+				return o.Name
+			}
+		}
+	}
+	return ""
+}
+
+// circle follows who has what another should have, and returns the names when that leads back to the first; nil otherwise.
+func circle(first string, next func(string) string) []string {
+	names := []string{first}
+	for len(names) < circleMost {
+		switch name := next(names[len(names)-1]); {
+		case name == first:
+			return names
+		case name == "" || slices.Contains(names, name):
+			return nil
+		default:
+			names = append(names, name)
+		}
+	}
+	return nil
+}
+
+// circleMost bounds how far a circle is followed.
+const circleMost = 20
+
+// inCircle says what a person can do about a circle.
+func inCircle(names []string) string {
+	names = slices.Sorted(slices.Values(names))
+	return fmt.Sprintf("%s are to exchange numbers, and each is in the way of the next: declare a free number for %s first, run a round, "+
+		"and then declare the one meant", strings.Join(names[:len(names)-1], ", ")+" and "+names[len(names)-1], names[0])
 }
 
 // ending reports accounts of people with a key whose last day is near, or has gone by.

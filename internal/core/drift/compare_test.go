@@ -477,3 +477,37 @@ func TestGroupNumberTaken(t *testing.T) {
 		}
 	}
 }
+
+// Those who are to exchange numbers are told together: whoever they are, neither can be first.
+func TestCircle(t *testing.T) {
+	has := func(name, number, full string) model.Object {
+		return account(name, number, model.FullName, full, "shell", "/bin/bash")
+	}
+	in := drift.Input{Desired: plan(t, company).Targets["arctic-tern"], Accounts: []model.Object{has("kari.berg", "1010", "Kari Berg"),
+		has("hanne.vik", "1001", "Hanne Vik"), has("mf", "1014", "Marit Fell")},
+		Others: []model.Object{group("crew", "5111"), group("deck", "5110"), group("off", "5112")}}
+	for user, name := range map[string]string{"kari.berg": "kari.berg", "hanne.vik": "hanne.vik", "marit.fell": "mf"} {
+		in.Links = append(in.Links, model.Link{User: user, Name: name})
+	}
+	told := func() (of []string) {
+		for _, f := range drift.Compare(in) {
+			if strings.Contains(f.Note, "exchange") {
+				of = append(of, f.Name+": "+f.Note)
+			}
+		}
+		return of
+	}
+	const end = " are to exchange numbers, and each is in the way of the next: declare a free number for "
+	for i, want := range []string{"crew: the groups crew and deck" + end + "crew first",
+		"deck: the groups crew and deck" + end + "crew first",
+		"hanne.vik: hanne.vik and mf" + end + "hanne.vik first", "mf: hanne.vik and mf" + end + "hanne.vik first"} {
+		if got := told(); i >= len(got) || !strings.HasPrefix(got[i], want) {
+			t.Errorf("%d: want %s, got %q", i, want, got)
+		}
+	}
+	in.Accounts[1] = has("hanne.vik", "1010", "Hanne Vik")
+	in.Accounts[0] = has("kari.berg", "1001", "Kari Berg") // three in a circle
+	if got := strings.Join(told(), "\n"); strings.Count(got, "hanne.vik, kari.berg and mf are to exchange") != 3 {
+		t.Error(got)
+	}
+}

@@ -88,6 +88,10 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 	}
 	fits := have != nil && slices.Equal(have.Attributes.Get(model.Number), want)
 	if other := c.groupNumbered(want); !fits && other != "" && other != s.Name {
+		if names := circle(s.Name, c.hasWantedGroup); names != nil {
+			c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: "the groups " + inCircle(names)})
+			return
+		}
 		note := fmt.Sprintf("group %s should have number %s, which the group %s has; give that one another (roost target renumber %s %s "+
 			"NUMBER --group)", s.Name, want[0], other, c.Desired.Target.Name, other)
 		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: note + ", or this one (roost allot)"})
@@ -115,6 +119,16 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 		act.Verb = model.Modify
 		c.add(model.Finding{Kind: model.Different, Act: act})
 	}
+}
+
+// hasWantedGroup is the group that has the number which another should have; "" when none has.
+func (c *comparer) hasWantedGroup(name string) string {
+	for _, s := range c.Desired.Sets {
+		if s.Kind == model.GroupKind && s.Name == name && s.Number != 0 {
+			return c.groupNumbered([]string{strconv.Itoa(s.Number)})
+		}
+	}
+	return ""
 }
 
 // groupNumbered is the group that has a number there; "" when none has.

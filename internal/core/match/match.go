@@ -28,6 +28,7 @@ type Input struct {
 type Result struct {
 	Linked  map[string]string // account name → user, adopted or made before
 	Renamed map[string]string // account name → the name it had when it was linked
+	Former  map[string]string // account name → the user who had it, is no longer declared, and whose it would stay otherwise
 	Fits    map[string]Fit    // account name → the one user it could be
 	Doubts  []Doubt           // what a person must decide, sorted by user
 	bySlot  map[Slot]string
@@ -57,7 +58,8 @@ func (r *Result) AccountOf(s Slot) (string, bool) {
 
 // Accounts matches accounts with people.
 func Accounts(in Input) *Result {
-	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Fits: map[string]Fit{}, bySlot: map[Slot]string{}}
+	r := &Result{Linked: map[string]string{}, Renamed: map[string]string{}, Former: map[string]string{}, Fits: map[string]Fit{},
+		bySlot: map[Slot]string{}}
 	m := matcher{Input: in, r: r, byAccount: map[string][]string{}, bySlot: map[Slot][]string{},
 		by: map[[2]string][]string{}, decided: map[string]string{}, theirs: map[Slot]string{}, denied: map[[2]string]bool{}}
 	m.fold = func(s string) string { return s }
@@ -118,10 +120,36 @@ func (m *matcher) link() {
 				m.r.Renamed[a.Name] = l.Name
 			}
 		}
+		if l.User != "" && m.yields(l.User, a) {
+			m.r.Former[a.Name] = l.User
+			continue
+		}
 		if l.User != "" {
 			m.r.Linked[a.Name], m.r.bySlot[m.slot(l.User, a.Name)] = l.User, a.Name
 		}
 	}
+}
+
+// yields says whether an account of somebody who is no longer declared is somebody else's now: a person said so, or it has the
+// number of exactly one who is declared, and their full name or mail too. A number alone may have been given out again.
+func (m *matcher) yields(user string, a *model.Object) bool {
+	if _, declared := m.Desired.Plan.Person(user); declared {
+		return false
+	}
+	if to := m.decided[m.fold(a.Name)]; to != "" && to != user {
+		return true
+	}
+	number := a.Attributes.One(model.Number)
+	if number == "" || !slices.Contains(m.Desired.Target.Match, "number") {
+		return false
+	}
+	people := m.Desired.Known("number", number)
+	if len(people) != 1 || m.denied[[2]string{m.fold(a.Name), people[0].ID}] ||
+		m.Settled != nil && m.Settled(people[0], m.slot(people[0].ID, a.Name).Rest) {
+		return false
+	}
+	full, mail := a.Attributes.One(model.FullName), a.Attributes.One(model.Mail)
+	return full != "" && full == people[0].Name || mail != "" && strings.EqualFold(mail, people[0].Mail)
 }
 
 // add finds whom an account could be.

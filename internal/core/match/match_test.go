@@ -161,10 +161,22 @@ func TestDecided(t *testing.T) {
 			"kari→kari by name"},
 		{"a full name alone", []model.Object{named("mfell", "MARIT FELL")}, nil, "mfell→marit by full name"},
 		{"a full name is weaker than a number", []model.Object{named("mfell 10", "Marit Fell")}, nil, "mfell→kari by number"},
+		{"of somebody gone, their number and name", []model.Object{named("gone 10", "Kari Berg")}, nil, "gone→kari by number"},
+		{"of somebody gone, a number given out again", []model.Object{named("gone 10", "Somebody Else")}, nil, "gone=gone"},
+		{"of somebody gone, decided", []model.Object{account("gone 5")}, []model.Decision{{Name: "gone", User: "kari", Theirs: true}},
+			"gone→kari by decision"},
+		{"of somebody gone, not theirs", []model.Object{named("gone 10", "Kari Berg")}, []model.Decision{{Name: "gone", User: "kari"}},
+			"gone=gone"},
+		{"of somebody declared", []model.Object{named("ulla 10", "Kari Berg")},
+			[]model.Decision{{Name: "ulla", User: "kari", Theirs: true}}, "ulla=ulla"},
 	} {
 		t.Run(c.name, func(t *testing.T) {
+			var links []model.Link
+			for _, name := range []string{"gone", "ulla"} {
+				links = append(links, model.Link{User: name, Name: name})
+			}
 			r := match.Accounts(match.Input{Desired: desired(t, false, []string{"name", "number", "full-name"}), Accounts: c.accounts,
-				Decisions: c.decisions})
+				Decisions: c.decisions, Links: links})
 			if got := sketch(r); got != c.want {
 				t.Errorf("got  %s\nwant %s", got, c.want)
 			}

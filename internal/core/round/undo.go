@@ -67,7 +67,7 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 			u.Verb, u.Changes = model.JoinIt, turned(a.Changes)
 		case model.AdoptIt:
 			u.Verb = model.AdoptIt
-			u.Changes = []model.Change{{Attribute: model.Owner, Before: []string{a.User}, After: []string{Nobody}}}
+			u.Changes = []model.Change{{Attribute: model.Owner, Before: []string{a.User}, After: ownedBefore(a)}}
 		default:
 			lose(forGood, What(a), a.Name, a.Target)
 			continue
@@ -75,6 +75,14 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 		acts = append(acts, u)
 	}
 	return acts, lost
+}
+
+// ownedBefore is whose an account was before it was adopted.
+func ownedBefore(a model.Act) []string {
+	if was := a.Before().Get(model.Owner); len(was) > 0 {
+		return was
+	}
+	return []string{Nobody}
 }
 
 // Kept is what makes an account again that was removed: what it was made of, with its password as the target kept it by

@@ -193,10 +193,29 @@ func (s *Declared) keep(ctx context.Context, who door.Operator, from *Current, r
 	if err != nil {
 		return Revision{}, err
 	}
+	return s.keepWith(ctx, who, read, because, after, also, words, weighed)
+}
+
+// DeclareWith declares files that were made from the newest revision, with what follows from them as the caller works it out.
+func (s *Declared) DeclareWith(ctx context.Context, who door.Operator, from *Current, files []declare.File, because string,
+	weighed Weighed) (Revision, error) {
+	a, err := s.authorOf(ctx, from, who, from.Revision)
+	if err != nil {
+		return Revision{}, err
+	}
+	read, err := s.readNew(from, files, s.Now(), a)
+	if err != nil {
+		return Revision{}, err
+	}
+	return s.keepWith(ctx, who, read, because, from.Revision, nil, "", weighed)
+}
+
+func (s *Declared) keepWith(ctx context.Context, who door.Operator, read *Reading, because string, after int, also []*store.Entry,
+	words string, weighed Weighed) (Revision, error) {
 	r := Revision{Operator: who.Name, Because: because, MadeAt: s.Now(), Checked: size(read.source.Declaration),
 		Pending: len(pendingOf(read.guarded))}
 	pieces := read.source.Pieces()
-	err = s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
+	err := s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		var err error
 		if r.Number, err = tx.AddRevision(ctx, pieces, after, who.Name, because, r.MadeAt); err != nil {
 			return nil, err

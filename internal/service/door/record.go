@@ -56,8 +56,15 @@ func (s *Door) Record(ctx context.Context, who Operator, f RecordFilter, size in
 	if size <= 0 || size > PageMost {
 		size = pageSize
 	}
+	var former []string
+	if f.User != "" {
+		var err error
+		if former, err = s.Store.FormerNames(ctx, f.User); err != nil {
+			return RecordPage{}, err
+		}
+	}
 	rows, left, err := s.Store.Entries(ctx, store.EntryFilter{Kind: f.Kind, Operator: f.Operator, Target: f.Target, User: f.User,
-		Text: f.Text, Round: f.Round, Before: f.Before}, size+1)
+		Also: former, Text: f.Text, Round: f.Round, Before: f.Before}, size+1)
 	out := RecordPage{Items: []Entry{}, Next: left}
 	for i, r := range rows {
 		if i == size {

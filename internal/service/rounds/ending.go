@@ -122,17 +122,30 @@ func owner(res work.Result, schema model.Schema, e *store.Ending) {
 	}
 	_, rest := schema.Account().Login(res.Name)
 	l := model.Link{Target: res.Target, User: res.User, Name: res.Name, Rest: rest}
-	switch {
-	case res.Verb == model.Remove, res.Verb == model.AdoptIt && round.After(res.Act.Act) == round.After(nobodys):
+	from, to := "", res.User // whose it was, where it was somebody's, and is
+	if after := res.After(); res.Verb == model.AdoptIt && after.Has(model.Owner) {
+		from, to = owned(res.Before().Get(model.Owner)), owned(after.Get(model.Owner))
+	}
+	if res.Verb == model.Remove {
+		from, to = res.User, ""
+	}
+	if from != "" && from != to {
+		l.User = from
 		e.Taken = append(e.Taken, l)
-	case (res.Verb == model.AdoptIt || res.Verb == model.Create) && res.Answer.Object != nil:
-		l.Unique = res.Answer.Object.Unique
+	}
+	if to != "" && (res.Verb == model.AdoptIt || res.Verb == model.Create) && res.Answer.Object != nil {
+		l.User, l.Unique = to, res.Answer.Object.Unique
 		e.Given = append(e.Given, l)
 	}
 }
 
-// nobodys is an adoption taken back.
-var nobodys = model.Act{Verb: model.AdoptIt, Changes: []model.Change{{Attribute: model.Owner, After: []string{round.Nobody}}}}
+// owned is who an account belongs to; "" for nobody.
+func owned(v []string) string {
+	if len(v) != 1 || v[0] == round.Nobody {
+		return ""
+	}
+	return v[0]
+}
 
 // handed is what became of the sealed values that a step sets.
 func handed(res work.Result) (out []store.HandedOut) {

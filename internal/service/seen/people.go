@@ -1,7 +1,9 @@
 package seen
 
 import (
+	"cmp"
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -117,6 +119,7 @@ type UserDetail struct {
 	User
 	Accounts []Account `json:"accounts"`
 	At       string    `json:"at" doc:"file:line:column of the declaration"`
+	Formerly []string  `json:"formerly,omitempty" doc:"ids that the user had before, the newest first"`
 }
 
 // User returns one user with everything they have anywhere.
@@ -130,6 +133,10 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 	}
 	person, ok := c.Plan.Person(id)
 	if !ok {
+		if now, err := s.Store.NameNow(ctx, id); err != nil || now != "" {
+			return UserDetail{}, cmp.Or(err, error(&door.Problem{Kind: door.Unknown, Nearest: now,
+				Words: fmt.Sprintf("no user is called %q any more; %s is called %s now", id, id, now)}))
+		}
 		return UserDetail{}, door.NotKnown("user", id, door.KeysOf(c.Declared.Users))
 	}
 	out := UserDetail{User: userOf(c, person), Accounts: []Account{}, At: c.Declared.Locate(person.Declared.Pos).String()}
@@ -144,6 +151,9 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 	out.Findings = n[id]
 	links, err := s.Store.LinksOf(ctx, id)
 	if err != nil {
+		return out, err
+	}
+	if out.Formerly, err = s.Store.FormerNames(ctx, id); err != nil {
 		return out, err
 	}
 	known, err := s.surveyedHere(ctx, c)

@@ -2002,6 +2002,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/users/{id}/rename": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a user another id everywhere in the declaration; their accounts stay theirs, under the logins that they have */
+        post: operations["rename"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/users/{id}/restore": {
         parameters: {
             query?: never;
@@ -2988,6 +3005,10 @@ export interface components {
             user?: string;
             "user-name"?: string;
         };
+        HeldAccount: {
+            account: string;
+            target: string;
+        };
         HeldPage: {
             items: components["schemas"]["Held"][];
             /** @description ask for the page behind this one with after; absent: this is the last */
@@ -3838,6 +3859,34 @@ export interface components {
             at: string;
             operator: string;
             words: string;
+        };
+        RenameRequestBody: {
+            /** @example married */
+            because?: string;
+            /** @description say what it would do, and store nothing */
+            look?: boolean;
+            /**
+             * @description the new id
+             * @example jens.krag-bell
+             */
+            to: string;
+        };
+        Renaming: {
+            /** @description which stay as they are, under the login that they have */
+            accounts: components["schemas"]["HeldAccount"][];
+            /** @description where the old id still stands, in comments and conditions, for a person to look at: FILE:LINE:COLUMN */
+            also?: string[];
+            /**
+             * Format: int64
+             * @description of the declaration that name the user, and are changed
+             */
+            places: number;
+            /** @description its number is 0 when it was only looked at */
+            revision: components["schemas"]["Revision"];
+            /** @description sources that tell of this person by the old id: they would bring it back until it is changed there */
+            sources?: string[];
+            to: string;
+            user: string;
         };
         RenewRequestBody: {
             /** @example every quarter */
@@ -4789,6 +4838,8 @@ export interface components {
             at: string;
             /** Format: int64 */
             findings: number;
+            /** @description ids that the user had before, the newest first */
+            formerly?: string[];
             /** @description first day, 2006-01-02 */
             from?: string;
             id: string;
@@ -15849,6 +15900,95 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Passage"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenameRequestBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Renaming"];
                 };
             };
             /** @description Unauthorized */

@@ -17,6 +17,7 @@
   import Sessions from '../targets/Sessions.svelte';
   import Credentials from './Credentials.svelte';
   import Passing from './Passing.svelte';
+  import Rename from './Rename.svelte';
   import Suspension from './Suspension.svelte';
   import TimeLine from './TimeLine.svelte';
 
@@ -77,9 +78,12 @@
         )}.{:else if u.accounts.length}is as declared on {count(places(u.accounts), 'target', 'targets')}.{:else}has no account anywhere.{/if}
     </h1>
     <p class="sub">
-      <span class="name">{u.id}</span>{#if u.number}, number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts
-        on {u.from}{:else if u.suspended}, <span class="needs">suspended</span> {u.suspended}{:else if u.state === 'left'}, whose last day
-        was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(', ') || 'none'}. Declared at
+      <span class="name">{u.id}</span>{#if u.formerly}, formerly <span class="name">{u.formerly.join(', ')}</span>{/if}{#if u.number},
+        number {u.number}{/if}{#if u.mail}, {u.mail}{/if}{#if u.state === 'expected'}, starts on {u.from}{:else if u.suspended}, <span
+          class="needs">suspended</span>
+        {u.suspended}{:else if u.state === 'left'}, whose last day was {u.until}{:else if u.until}, until {u.until}{/if}. Roles: {u.roles.join(
+        ', ',
+      ) || 'none'}. Declared at
       <span class="name">{u.at}</span>.
     </p>
     {#if drift.some((f) => !f.decide)}<p class="mb-6">
@@ -87,6 +91,7 @@
       </p>{/if}
     <Suspension user={id} name={u.name} changed={() => mark++}>
       <Passing user={id} name={u.name} changed={() => mark++} />
+      <Rename user={id} name={u.name} />
     </Suspension>
     {#if u.accounts.length}
       <h2>Side by side</h2>

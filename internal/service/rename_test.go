@@ -1,0 +1,110 @@
+package service
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
+)
+
+const renamable = `roost: 1
+users:
+  marit.fell: {name: Marit Fell, number: 1001, roles: [all]}
+  kari.berg: {name: Kari Berg, number: 1010, manager: marit.fell, roles: [all]}
+roles: {all: {gives: [{at: t}]}}
+targets:
+  t: {kind: tern, address: a, login: {as: root, secret: key}, match: [name, number]}
+`
+
+// Who is renamed keeps their accounts, and is found by both ids.
+func TestRename(t *testing.T) {
+	s, f := surveyed(t, renamable)
+	settle(t, s)
+	of := seen.RenameRequest{User: "marit.fell", To: "marit.krag", Because: "married", Look: true}
+	if got, err := s.Rename(ctx, odd, of); err != nil || got.Places != 2 || len(got.Accounts) != 1 || got.Revision.Number != 0 {
+		t.Fatalf("%+v %v", got, err)
+	}
+	of.Look = false
+	for _, wrong := range []seen.RenameRequest{{User: "marit.fell", To: "kari.berg", Because: "x"}, {User: "marit.fell", Because: "x"},
+		{User: "nobody", To: "x", Because: "x"}, {User: "marit.fell", To: "x"}} {
+		if _, err := s.Rename(ctx, odd, wrong); err == nil {
+			t.Errorf("%+v was taken", wrong)
+		}
+	}
+	got, err := s.Rename(ctx, odd, of)
+	if err != nil || got.Revision.Number != 2 {
+		t.Fatalf("%+v %v", got, err)
+	}
+	differs := func() string { return kinds(t, s, seen.DriftRequest{}) }
+	if now := differs(); now != "" {
+		t.Errorf("renaming makes differences: %s", now)
+	}
+	survey(t, s)
+	if now := differs(); now != "" {
+		t.Errorf("a survey afterwards finds %s", now)
+	}
+	u, err := s.User(ctx, odd, "marit.krag")
+	if err != nil || fmt.Sprint(u.Formerly) != "[marit.fell]" || u.Accounts[0].Name != "marit.fell" || u.Accounts[0].State != "as declared" {
+		t.Errorf("%+v %v", u, err)
+	}
+	var p *door.Problem
+	if _, err := s.User(ctx, odd, "marit.fell"); !errors.As(err, &p) || !strings.Contains(p.Words, "is called marit.krag now") {
+		t.Error(err)
+	}
+	page, err := s.Record(ctx, odd, door.RecordFilter{User: "marit.krag"}, 0)
+	if words := fmt.Sprint(page.Items); err != nil || !strings.Contains(words, "create account marit.fell") ||
+		!strings.Contains(words, "is called marit.krag from now on") {
+		t.Errorf("%v %v", words, err)
+	}
+	// What happens to them after it happens to the account that they have.
+	text := strings.ReplaceAll(strings.Replace(renamable, "number: 1001", "number: 1001, suspended: {since: 2020-01-01, because: x}", 1),
+		"marit.fell", "marit.krag")
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "shut"); err != nil {
+		t.Fatal(err)
+	}
+	if now := differs(); now != "different disable account marit.fell" {
+		t.Error(now)
+	}
+	if len(f.Objects) != 2 {
+		t.Error(f.Objects)
+	}
+}
+
+// Whoever has the number and the name of somebody no longer declared is that person under a new id: their account is theirs to
+// adopt, and is given back when that is taken back.
+func TestAdoptFromSomebodyGone(t *testing.T) {
+	s, _ := surveyed(t, renamable)
+	settle(t, s)
+	text := strings.ReplaceAll(renamable, "marit.fell", "marit.krag")
+	if _, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: text}}, "by hand"); err != nil {
+		t.Fatal(err)
+	}
+	owners := func() string {
+		t.Helper()
+		links, err := s.Store.LinksOn(ctx, "t")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for _, l := range links {
+			out = append(out, l.Name+"="+l.User)
+		}
+		return strings.Join(out, " ")
+	}
+	r := settle(t, s)
+	if got := owners(); r.Steps != 1 || got != "kari.berg=kari.berg marit.fell=marit.krag" {
+		t.Errorf("%d steps: %s", r.Steps, got)
+	}
+	u, err := s.Undo(ctx, door.Itself, r.ID, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	carried(t, s, u)
+	if got := owners(); got != "kari.berg=kari.berg marit.fell=marit.fell" {
+		t.Error(got)
+	}
+}

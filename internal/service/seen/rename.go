@@ -1,0 +1,129 @@
+package seen
+
+import (
+	"context"
+	"fmt"
+
+	"hen-roost/internal/service/declared"
+	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
+)
+
+// RenameRequest gives a user another id.
+type RenameRequest struct {
+	User, To string
+	Because  string
+	Look     bool
+}
+
+// Renaming is what came of it, or would.
+type Renaming struct {
+	User     string            `json:"user"`
+	To       string            `json:"to"`
+	Places   int               `json:"places" doc:"of the declaration that name the user, and are changed"`
+	Also     []string          `json:"also,omitempty" doc:"where the old id still stands, in comments and conditions, for a person to look at: FILE:LINE:COLUMN"`
+	Accounts []HeldAccount     `json:"accounts" doc:"which stay as they are, under the login that they have"`
+	Sources  []string          `json:"sources,omitempty" doc:"sources that tell of this person by the old id: they would bring it back until it is changed there"`
+	Revision declared.Revision `json:"revision" doc:"its number is 0 when it was only looked at"`
+}
+
+// HeldAccount is an account on a target.
+type HeldAccount struct {
+	Target  string `json:"target"`
+	Account string `json:"account"`
+}
+
+// alsoMost bounds how many places are told.
+const alsoMost = 50
+
+// Rename gives a user another id, everywhere in the declaration and in all that is known of them, in one transaction: their
+// accounts stay theirs, under the login that they have there. The record and the past keep the old id, and are found by both.
+func (s *Seen) Rename(ctx context.Context, who door.Operator, q RenameRequest) (Renaming, error) {
+	if err := who.May(door.Draft); err != nil {
+		return Renaming{}, err
+	}
+	because := ""
+	if !q.Look {
+		var err error
+		if because, err = door.Reason(q.Because); err != nil {
+			return Renaming{}, err
+		}
+	}
+	c, err := s.Current(ctx)
+	if err != nil {
+		return Renaming{}, err
+	}
+	if err := c.Check(declared.Choice{Users: []string{q.User}}); err != nil {
+		return Renaming{}, err
+	}
+	if err := s.mayBeCalled(ctx, c, q.To); err != nil {
+		return Renaming{}, err
+	}
+	files, places, rest, err := c.Source.Rename(q.User, q.To)
+	if err != nil {
+		return Renaming{}, door.Clashing("%v", err)
+	}
+	out := Renaming{User: q.User, To: q.To, Places: places, Accounts: []HeldAccount{}}
+	for _, l := range rest[:min(len(rest), alsoMost)] {
+		out.Also = append(out.Also, l.String())
+	}
+	links, err := s.Store.LinksOf(ctx, q.User)
+	if err != nil {
+		return out, err
+	}
+	for _, l := range links {
+		out.Accounts = append(out.Accounts, HeldAccount{l.Target, l.Name})
+	}
+	if out.Sources, err = s.Store.SourcesOf(ctx, q.User); err != nil {
+		return out, err
+	}
+	if q.Look {
+		_, err = s.Check(ctx, who, files)
+		return out, err
+	}
+	out.Revision, err = s.DeclareWith(ctx, who, c, files, because, &renaming{s: s, from: q.User, to: q.To, entry: store.Entry{
+		At: s.Now(), Kind: "revision", Operator: who.Name, User: q.To, Because: because, Words: fmt.Sprintf(
+			"the user %s is called %s from now on; %s theirs, under the logins that they have", q.User, q.To,
+			door.Count(len(links), "account stays", "accounts stay"))}})
+	return out, err
+}
+
+// mayBeCalled says why nobody can be given an id: it is somebody's, or was and things are known by it.
+func (s *Seen) mayBeCalled(ctx context.Context, c *declared.Current, id string) error {
+	if id == "" {
+		return door.Wrong("to", "is missing; write the new id")
+	}
+	if c.Declared.Users[id] != nil {
+		return door.Clashing("the user %s is declared already", id)
+	}
+	links, err := s.Store.LinksOf(ctx, id)
+	if err != nil {
+		return err
+	}
+	if len(links) > 0 {
+		return door.Clashing("the account %s on %s, and %d in all, belong to a user %s who is no longer declared; give them to somebody "+
+			"first (roost adopt), or remove them", links[0].Name, links[0].Target, len(links), id)
+	}
+	_, n, err := s.Store.Rounds(ctx, []string{"running"}, store.Page{Size: 1})
+	if err == nil && n > 0 {
+		err = door.Clashing("%s at work, and may make accounts for them; try again when it has ended: roost round list",
+			door.Count(n, "round is", "rounds are"))
+	}
+	return err
+}
+
+// renaming is a Weighed: a revision in which somebody has another id changes nothing on any target.
+type renaming struct {
+	s        *Seen
+	from, to string
+	entry    store.Entry
+}
+
+func (r *renaming) Findings(context.Context) (int, error) { return 0, nil }
+
+func (r *renaming) Keep(ctx context.Context, tx *store.Tx, _ int) ([]*store.Entry, error) {
+	return []*store.Entry{&r.entry}, tx.RenameUser(ctx, r.from, r.to, r.entry.Operator, r.entry.At)
+}
+
+// Settle compares all targets: who is in a set, and who could be whom, may hang on the id.
+func (r *renaming) Settle(ctx context.Context) error { return r.s.CompareAll(ctx) }
