@@ -19,6 +19,7 @@ type draftRequest struct {
 	Body struct {
 		declared.Choice
 		Findings []string          `json:"findings,omitempty" maxItems:"1000" doc:"keys of findings: these and no others"`
+		Without  []string          `json:"without,omitempty" maxItems:"1000" doc:"keys of findings to leave out, and what hangs on them"`
 		Assigned string            `json:"assigned,omitempty" doc:"only findings that this operator looks after"`
 		Revision int               `json:"revision,omitempty" doc:"that the findings were looked at under: refused when another is declared by now"`
 		Because  string            `json:"because" example:"spring deck crew"`
@@ -28,8 +29,9 @@ type draftRequest struct {
 }
 
 func (q *draftRequest) request() rounds.DraftRequest {
-	return rounds.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Assigned: q.Body.Assigned, Revision: q.Body.Revision,
-		Because: q.Body.Because, First: q.Body.First, Params: q.Body.Params}
+	return rounds.DraftRequest{Choice: q.Body.Choice, Findings: q.Body.Findings, Without: q.Body.Without, Assigned: q.Body.Assigned,
+		Revision: q.Body.Revision,
+		Because:  q.Body.Because, First: q.Body.First, Params: q.Body.Params}
 }
 
 type becauseRequest struct {
@@ -56,6 +58,7 @@ type bulkRequest struct {
 		What    string            `json:"what,omitempty" doc:"with where" example:"disable"`
 		Because string            `json:"because,omitempty" doc:"needed unless it is only looked at"`
 		First   string            `json:"first,omitempty"`
+		Until   string            `json:"until,omitempty" example:"2027-01-31" doc:"what is against the declaration is kept until this day; left out: until the next round"`
 		Look    bool              `json:"look,omitempty" doc:"say what would become of each line, and draft nothing"`
 	}
 }
@@ -111,7 +114,7 @@ func (h *handlers) rounds(api huma.API) {
 	huma.Register(api, bulk, func(ctx context.Context, in *bulkRequest) (*body[rounds.BulkResult], error) {
 		b := in.Body
 		out, err := h.Bulk(ctx, who(ctx), rounds.BulkRequest{Lines: b.Lines, CSV: b.CSV, Where: b.Where, Targets: b.Targets,
-			What: b.What, Because: b.Because, First: b.First, Look: b.Look})
+			What: b.What, Because: b.Because, First: b.First, Until: b.Until, Look: b.Look})
 		return &body[rounds.BulkResult]{out}, problem(ctx, err)
 	})
 	op(api, door.Run, http.MethodPost, "/rounds/{id}/stop", "stop",

@@ -27,7 +27,7 @@ func (a *app) draft() *cobra.Command {
 			"approved and run.",
 		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first " +
 			"vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because " +
-			"\"as it was\"\n  roost draft --assigned odd.strand --because \"mine\"",
+			"\"as it was\"\n  roost draft --without 3f2a9c01 --because \"all but the bosun\"\n  roost draft --assigned odd.strand --because \"mine\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			body, err := draftBody(ch, because, first, params)
 			if err != nil {
@@ -50,6 +50,7 @@ func (a *app) draft() *cobra.Command {
 		}}
 	a.flags(&ch, c)
 	c.Flags().StringSliceVar(&ch.keys, "finding", nil, "these findings and no others, by the key that roost drift --output csv shows")
+	c.Flags().StringSliceVar(&ch.without, "without", nil, "leave these findings out, and what hangs on them, by their keys")
 	c.Flags().StringVar(&ch.assigned, "assigned", "", "only findings that this operator looks after")
 	firstFlag(c, &first)
 	paramFlag(c, &params)
@@ -110,7 +111,7 @@ func draftBody(ch choice, because, first string, params []string) (map[string]an
 		}
 		m[key] = value
 	}
-	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "assigned": ch.assigned,
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "without": ch.without, "assigned": ch.assigned,
 		"because": because, "first": first, "params": m}, nil
 }
 
@@ -235,6 +236,9 @@ func headline(r rounds.Round) string {
 		}
 	case rounds.Undone:
 		s = fmt.Sprintf("Round %d is undone: %s.", r.ID, rounds.Tally(r.Outcomes))
+	}
+	if r.KeptUntil != "" {
+		s += fmt.Sprintf(" What it changes against the declaration is kept until %s.", r.KeptUntil)
 	}
 	if r.Undoes != 0 {
 		s += fmt.Sprintf(" It takes back round %d.", r.Undoes)

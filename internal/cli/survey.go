@@ -87,9 +87,9 @@ func (a *app) surveyNow(ctx context.Context, targets []string) ([]seen.SurveyRes
 
 // choice adds the options that choose findings.
 type choice struct {
-	targets, users, kinds, keys []string
-	assigned                    string
-	accepted, all               bool
+	targets, users, kinds, keys, without []string
+	assigned                             string
+	accepted, all                        bool
 }
 
 func (a *app) flags(ch *choice, c *cobra.Command) {

@@ -22,6 +22,7 @@ type Ending struct {
 	Forget         []string // keys of what was changed on purpose
 	Handed         []HandedOut
 	Archives       []Archive // homes that wait there to be fetched
+	Except         Exception // of what was changed against the declaration
 	Purpose        []string  // keys of the acts that would open what was shut on purpose
 }
 
@@ -45,6 +46,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 		func() error { return tx.handOut(ctx, e.Handed, e.At) },
 		func() error { return tx.AwaitArchives(ctx, e.Archives) },
 		func() error { return tx.NotePurpose(ctx, e.Target, e.Purpose, e.Round, e.At) },
+		func() error { return tx.except(ctx, e.Target, e.Except, e.At) },
 		func() error { return tx.NoteMended(ctx, e.Target, e.Mended, e.Round, e.At) },
 	} {
 		if err := write(); err != nil {
@@ -74,4 +76,30 @@ func (tx *Tx) forgetRemoved(ctx context.Context, e Ending) error {
 		keys = append(keys, a.Key())
 	}
 	return tx.ForgetMended(ctx, e.Target, keys)
+}
+
+// Exception is that findings, if they come, are accepted until a day, and no longer where that is nil.
+type Exception struct {
+	Keys        []string
+	Until       *time.Time
+	By, Because string
+}
+
+func (tx *Tx) except(ctx context.Context, target string, x Exception, at time.Time) error {
+	for from, to := range groups(len(x.Keys), 500) {
+		var args []any
+		for _, key := range x.Keys[from:to] {
+			id, err := findingID(key)
+			if err != nil {
+				return err
+			}
+			args = append(args, target, id, x.Until, x.By, x.Because, at)
+		}
+		if _, err := tx.ExecContext(ctx, `INSERT INTO care (target, id, accepted_until, accepted_by, because, at) VALUES `+
+			rows(to-from, 6)+` ON DUPLICATE KEY UPDATE accepted_until = VALUES(accepted_until), accepted_by = VALUES(accepted_by),
+				because = VALUES(because), at = VALUES(at)`, args...); err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -30,10 +30,11 @@ type Round struct {
 	Lost       string     `db:"lost"`  // of an undo: what it cannot bring back, a line each
 	Guard      string     `db:"guard"` // why a guard stopped it
 	People     int        `db:"people"`
+	KeptUntil  *time.Time `db:"kept_until"` // what it changes against the declaration is accepted until this day
 }
 
 const roundColumns = `id, state, because, revision, drafted_by, drafted_at, approved_by, approved_at, run_by, started_at, ended_at,
-	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost, guard, people`
+	undoes, bulk, first, params, not_before, in_window, due, stopped_by, lost, guard, people, kept_until`
 
 // Hold is why a round may not run until somebody else approves it.
 type Hold struct {
@@ -51,8 +52,8 @@ type Hold struct {
 func (tx *Tx) AddRound(ctx context.Context, r Round, steps []Step, holds []Hold, acts []RoundAct) (Round, error) {
 	r.People = peopleOf(steps)
 	res, err := tx.NamedExecContext(ctx, `INSERT INTO round (state, because, revision, drafted_by, drafted_at,
-		undoes, bulk, first, params, lost, people)
-		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost, :people)`, r)
+		undoes, bulk, first, params, lost, people, kept_until)
+		VALUES (:state, :because, :revision, :drafted_by, :drafted_at, :undoes, :bulk, :first, :params, :lost, :people, :kept_until)`, r)
 	if err != nil {
 		return r, err
 	}

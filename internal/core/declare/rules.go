@@ -153,7 +153,20 @@ func (p *fileParser) elevate(n *node) []string {
 
 func (p *fileParser) removal(target string, into *model.Removal, n *node) {
 	p.mapping(n, "removal of "+target, keys{"home": p.oneOf(&into.Home, model.HomeKept, model.HomeArchived, model.HomeRemoved,
-		model.HomeSealed), "keep": p.span(&into.Keep), "retain": p.span(&into.Retain)})
+		model.HomeSealed), "keep": p.keep(&into.Keep), "retain": p.span(&into.Retain)})
+}
+
+// keep reads a length of time that may be none.
+func (p *fileParser) keep(into *time.Duration) func(*node) {
+	span := p.span(into)
+	return func(n *node) {
+		var s string
+		if p.str(&s)(n); s == "0d" || s == "0" {
+			*into = model.AtOnce
+			return
+		}
+		span(n)
+	}
 }
 
 // numbers reads a range, as 2000-2999.

@@ -324,8 +324,11 @@ func number(value string) int {
 }
 
 func span(d time.Duration) string {
-	if d == 0 {
+	switch d {
+	case 0:
 		return ""
+	case model.AtOnce:
+		return "0d"
 	}
 	text := d.String()
 	for _, none := range []string{"0s", "0m"} { // "1h0m0s" is "1h"

@@ -356,8 +356,11 @@ var Unleft = []string{Disabled, Number, Password, Elevation, Keys, SignIn}
 type Removal struct {
 	Home   string        // one of the constants below
 	Retain time.Duration // how long a sealed home is kept; 0: a year
-	Keep   time.Duration // how long an account that nobody declared stays shut before it is removed; 0: until the next round
+	Keep   time.Duration // how long an account stays shut before it is removed; 0: nothing is said, see drift; or AtOnce
 }
+
+// AtOnce is a Removal's Keep that was written as 0d: what is shut goes with the next round.
+const AtOnce = time.Duration(1)
 
 // Homes says which of the homes on a target are stale.
 type Homes struct {

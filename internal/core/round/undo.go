@@ -59,6 +59,10 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 				lose(forGood, What(a), a.Name, a.Target)
 				continue
 			}
+			if a.Object != model.Account {
+				u = again
+				break
+			}
 			lose(bare, a.Name, a.Target)
 			acts, u = append(acts, again), shutting(u)
 		case model.JoinIt:
@@ -143,16 +147,16 @@ func shutting(u model.Act) model.Act {
 	return u
 }
 
-// remake is what makes an account again that was removed, if enough of it was written down.
+// remake is what makes an account again that was removed, if enough of it was written down, or a set without its members.
 func remake(a model.Act) (model.Act, bool) {
 	before := a.Before()
-	if a.Object != model.Account || !before.Has(model.Number) {
+	if a.Object == model.Account && !before.Has(model.Number) || !a.Object.IsSet() && a.Object != model.Account {
 		return a, false
 	}
 	u := model.Act{Target: a.Target, Verb: model.Create, Object: a.Object, Name: a.Name, User: a.User}
 	for _, c := range a.Changes {
 		private := c.Attribute == model.PrimaryGroup && c.Before[0] == a.Name // it went with the account, and comes back with it
-		if c.Attribute != model.Disabled && len(c.Before) == 1 && !private {
+		if c.Attribute != model.Disabled && len(c.Before) > 0 && (len(c.Before) == 1 || a.Object.IsSet()) && !private {
 			u.Changes = append(u.Changes, model.Change{Attribute: c.Attribute, After: c.Before})
 		}
 	}

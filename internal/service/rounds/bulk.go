@@ -18,9 +18,9 @@ import (
 
 // BulkLine asks for one change: for a person, on a target, what.
 type BulkLine struct {
-	User   string `json:"user" example:"marit.fell"`
+	User   string `json:"user" example:"marit.fell" doc:"empty for what is no account: remove group NAME"`
 	Target string `json:"target" example:"arctic-tern" doc:"a target, or * for all where they have an account"`
-	What   string `json:"what" example:"leave stores" doc:"disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE"`
+	What   string `json:"what" example:"leave stores" doc:"disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE; without a user: remove group NAME"`
 }
 
 // BulkRequest asks for changes line by line, or for one change of all users a condition holds for.
@@ -32,7 +32,8 @@ type BulkRequest struct {
 	What    string
 	Because string
 	First   string
-	Look    bool // say what would become of each line, and draft nothing
+	Until   string // what is against the declaration is kept until this day; "" until the next round
+	Look    bool   // say what would become of each line, and draft nothing
 }
 
 // BulkAnswer is what became of one line.
@@ -60,6 +61,10 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 	if _, err := door.Reason(q.Because); err != nil && !q.Look {
 		return BulkResult{}, err
 	}
+	until, err := keptUntil(q.Until, s.Now())
+	if err != nil {
+		return BulkResult{}, err
+	}
 	c, err := s.Current(ctx)
 	if err != nil {
 		return BulkResult{}, err
@@ -82,7 +87,7 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
 		return BulkResult{}, door.Wrong("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
 	}
-	b := bulk{s: s, c: c, links: map[string]map[string][]string{}, seen: map[string]bool{}}
+	b := bulk{s: s, c: c, until: q.Until, links: map[string]map[string][]string{}, seen: map[string]bool{}}
 	out := BulkResult{Lines: []BulkAnswer{}}
 	for i, l := range q.Lines {
 		n := i + 1
@@ -106,7 +111,7 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 		}
 		return out, nil
 	}
-	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true})
+	out.Round, err = s.draft(ctx, who, c, b.acts, store.Round{Because: q.Because, First: q.First, Bulk: true, KeptUntil: until})
 	return out, err
 }
 
@@ -148,6 +153,7 @@ func (s *Carrier) selected(c *declared.Current, q BulkRequest) ([]BulkLine, erro
 type bulk struct {
 	s     *Carrier
 	c     *declared.Current
+	until string
 	links map[string]map[string][]string // by user: target → accounts
 	acts  []model.Act
 	seen  map[string]bool // acts asked for by an earlier line
@@ -163,6 +169,9 @@ func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
 	choice := declared.Choice{Users: []string{l.User}}
 	if l.Target != "*" {
 		choice.Targets = []string{l.Target}
+	}
+	if l.User == "" && l.Target != "*" {
+		return b.thing(ctx, l, answer)
 	}
 	if err := b.s.CheckChosen(ctx, b.c, choice); err != nil {
 		answer(l.Target, "refused", "%v", err)
@@ -223,33 +232,23 @@ func (b *bulk) account(ctx context.Context, l BulkLine, target, name string) (ou
 	return "drafted", b.against(*act), nil
 }
 
-// against says of an act that the declaration asks for the opposite: then it lasts until the next round.
+// against says of an act that the declaration asks for the opposite, and until when it lasts.
 func (b *bulk) against(a model.Act) string {
-	back := opposite(a)
-	if a.Verb == model.Remove {
-		back.Verb = model.Create
-	}
-	if back.Verb == a.Verb && a.Verb != model.Modify || a.Verb == model.Disable { // what is shut on purpose is not opened by itself
+	back := askedInstead(b.c.Plan, a)
+	if len(back) == 0 || a.Verb == model.Disable { // what is shut on purpose is not opened by itself
 		return ""
 	}
-	if a.Verb == model.Modify {
-		back.Changes = slices.Clone(a.Changes)
-		for i, c := range a.Changes {
-			back.Changes[i].Before, back.Changes[i].After = c.After, c.Before
-		}
-	}
-	if !b.c.Plan.Asks(back) {
-		return ""
-	}
-	b.c.Plan.Trace(&back)
+	b.c.Plan.Trace(&back[0])
 	why := ""
-	if len(back.Changes) > 0 {
-		if why = round.Because(back); why != "" {
+	if len(back[0].Changes) > 0 {
+		if why = round.Because(back[0]); why != "" {
 			why = " (" + why + ")"
 		}
 	}
-	return fmt.Sprintf("against the declaration%s: it lasts until the next round; to keep it until a day, run this, then: roost accept "+
-		"--user %s --target %s --until DAY", why, a.User, a.Target)
+	if b.until != "" {
+		return fmt.Sprintf("against the declaration%s: it is kept until %s, and the next round after that takes it back", why, b.until)
+	}
+	return fmt.Sprintf("against the declaration%s: it lasts until the next round; to keep it until a day: --until DAY", why)
 }
 
 // act works out what a line asks for. It returns nil when it is so already, and words when it cannot be.

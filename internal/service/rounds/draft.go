@@ -25,6 +25,7 @@ type DraftRequest struct {
 	Because  string
 	Revision int               // that the findings were looked at under; 0: whatever is newest
 	Findings []string          // keys of findings: these and no others
+	Without  []string          // keys of findings that are left out
 	Assigned string            // only findings that this operator looks after
 	First    string            // first wave: a number of targets of each kind, or a tag as key=value; "" all at once
 	Params   map[string]string // overrides for this round
@@ -60,6 +61,9 @@ func (s *Carrier) Draft(ctx context.Context, who door.Operator, q DraftRequest) 
 	if err != nil {
 		return Round{}, err
 	}
+	if findings, err = s.without(ctx, findings, q.Without); err != nil {
+		return Round{}, err
+	}
 	acts, undecided := round.Choose(findings, round.Filter{Targets: q.Targets, Users: q.Users, Kinds: q.Kinds, Only: only})
 	for i := range acts {
 		c.Plan.Trace(&acts[i])
@@ -70,6 +74,33 @@ func (s *Carrier) Draft(ctx context.Context, who door.Operator, q DraftRequest) 
 		out.Decide = append(out.Decide, seen.FindingOf(c, store.Finding{Finding: f, Key: f.Key()}))
 	}
 	return out, err
+}
+
+// without leaves findings out, by their keys or the beginnings of those. Who joins what is not made, or is not let in, goes with it.
+func (s *Carrier) without(ctx context.Context, findings []model.Finding, keys []string) ([]model.Finding, error) {
+	if len(keys) > door.PageMost {
+		return nil, door.Wrong("without", "%d findings are named; at most %d can be", len(keys), door.PageMost)
+	}
+	out := map[string]bool{}
+	made := map[string]map[model.Named]bool{} // by target: what is not made then
+	for _, key := range keys {
+		f, err := s.FindingRow(ctx, key)
+		if err != nil {
+			return nil, err
+		}
+		out[f.Key] = true
+		if f.Verb == model.Create || f.Verb == model.AdoptIt {
+			if made[f.Target] == nil {
+				made[f.Target] = map[model.Named]bool{}
+			}
+			made[f.Target][f.Of()] = true
+		}
+	}
+	return slices.DeleteFunc(findings, func(f model.Finding) bool {
+		without := made[f.Target]
+		return out[f.Key()] || f.Moves() && (without[f.Of()] || without[model.Named{Kind: f.MemberKind, Name: f.Member}]) ||
+			!f.Moves() && without[f.Of()]
+	}), nil
 }
 
 // undecidedMost is how many of the findings that a person must decide come with a draft.

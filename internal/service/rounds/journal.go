@@ -8,6 +8,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
 	"hen-roost/internal/work"
@@ -83,10 +84,11 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) (func
 	}
 	schema := j.s.Schemas()[c.KindOf(results[0].Target)]
 	e := ending(r, results, schema, j.s.Now())
+	e.Except = exception(c.Plan, r, results)
 	return func(ctx context.Context) error {
 		err := j.s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) { return e.entries, told(ctx, tx, e) })
 		if errors.Is(err, errToldBefore) {
-			return j.endRest(ctx, r, results, schema)
+			return j.endRest(ctx, c.Plan, r, results, schema)
 		}
 		return err
 	}, nil
@@ -102,7 +104,7 @@ func told(ctx context.Context, tx *store.Tx, e batchEnd) error {
 }
 
 // endRest stores the results of those steps that still run.
-func (j journal) endRest(ctx context.Context, r store.Round, results []work.Result, schema model.Schema) error {
+func (j journal) endRest(ctx context.Context, p *resolve.Plan, r store.Round, results []work.Result, schema model.Schema) error {
 	return j.s.Write(ctx, func(tx *store.Tx) ([]*store.Entry, error) {
 		open, err := tx.StillRunning(ctx, r.ID, seqsOf(results, func(r work.Result) int { return r.Seq }))
 		if err != nil {
@@ -113,6 +115,7 @@ func (j journal) endRest(ctx context.Context, r store.Round, results []work.Resu
 			return nil, nil
 		}
 		e := ending(r, rest, schema, j.s.Now())
+		e.Except = exception(p, r, rest)
 		return e.entries, told(ctx, tx, e)
 	})
 }

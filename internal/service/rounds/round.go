@@ -64,6 +64,7 @@ type Round struct {
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
 	Undoes     int64             `json:"undoes,omitempty" doc:"the round that this one takes back"`
 	Lost       []string          `json:"lost,omitempty" doc:"of an undo: what it cannot bring back"`
+	KeptUntil  string            `json:"kept-until,omitempty" doc:"what it changes against the declaration is accepted until this day"`
 	First      string            `json:"first,omitempty" doc:"how its first wave was chosen"`
 	Params     map[string]string `json:"params,omitempty" doc:"params overridden for this round"`
 	NotBefore  *time.Time        `json:"not-before,omitempty"`
@@ -174,6 +175,9 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		Undoes: r.Undoes, First: r.First, NotBefore: r.NotBefore, InWindow: r.InWindow, Scheduled: r.Due, StoppedBy: r.StoppedBy,
 		Guard:  r.Guard,
 		People: r.People, Targets: []TargetSteps{}, Outcomes: map[string]int{}, Holds: []Hold{}}
+	if r.KeptUntil != nil && r.Undoes == 0 {
+		out.KeptUntil = r.KeptUntil.Format(time.DateOnly)
+	}
 	if r.Params != "" {
 		if err := json.Unmarshal([]byte(r.Params), &out.Params); err != nil {
 			return out, fmt.Errorf("params of round %d: %w", r.ID, err)
@@ -535,7 +539,8 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	if !r.Bulk {
 		words = append(words, stillAsked(c.Plan, done)...)
 	}
-	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n")})
+	out, err := s.draft(ctx, who, c, acts, store.Round{Because: because, Undoes: id, Lost: strings.Join(words, "\n"),
+		KeptUntil: r.KeptUntil})
 	if out.ID == 0 {
 		out.Lost = words
 	}

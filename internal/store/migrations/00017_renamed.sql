@@ -13,7 +13,10 @@ ALTER TABLE suspended_account ADD KEY IF NOT EXISTS by_user (user);
 ALTER TABLE archive ADD KEY IF NOT EXISTS by_user (user);
 ALTER TABLE intake_person ADD KEY IF NOT EXISTS by_user (user);
 ALTER TABLE screened ADD KEY IF NOT EXISTS by_user (user);
+-- What a round changes against the declaration is kept until a day: the findings that it leaves are accepted until then.
+ALTER TABLE round ADD COLUMN IF NOT EXISTS kept_until DATE NULL;
 -- +goose Down
+ALTER TABLE round DROP COLUMN kept_until;
 ALTER TABLE screened DROP KEY by_user;
 ALTER TABLE intake_person DROP KEY by_user;
 ALTER TABLE archive DROP KEY by_user;

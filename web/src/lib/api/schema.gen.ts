@@ -2276,10 +2276,13 @@ export interface components {
              * @example arctic-tern
              */
             target: string;
-            /** @example marit.fell */
+            /**
+             * @description empty for what is no account: remove group NAME
+             * @example marit.fell
+             */
             user: string;
             /**
-             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE; without a user: remove group NAME
              * @example leave stores
              */
             what: string;
@@ -2291,10 +2294,13 @@ export interface components {
              * @example arctic-tern
              */
             target: string;
-            /** @example marit.fell */
+            /**
+             * @description empty for what is no account: remove group NAME
+             * @example marit.fell
+             */
             user: string;
             /**
-             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE
+             * @description disable, enable, remove, join GROUP, leave GROUP, or change ATTRIBUTE=VALUE; without a user: remove group NAME
              * @example leave stores
              */
             what: string;
@@ -2314,6 +2320,11 @@ export interface components {
             look?: boolean;
             /** @description with where; empty: all where they have an account */
             targets?: string[];
+            /**
+             * @description what is against the declaration is kept until this day; left out: until the next round
+             * @example 2027-01-31
+             */
+            until?: string;
             /**
              * @description with where
              * @example disable
@@ -2576,6 +2587,8 @@ export interface components {
             revision?: number;
             targets?: string[];
             users?: string[];
+            /** @description keys of findings to leave out, and what hangs on them */
+            without?: string[];
         };
         DutiesRequestBody: {
             duties: string[];
@@ -4120,6 +4133,8 @@ export interface components {
             id: number;
             /** @description starts only inside the windows of its targets */
             "in-window"?: boolean;
+            /** @description what it changes against the declaration is accepted until this day */
+            "kept-until"?: string;
             /**
              * Format: int64
              * @description steps that nobody can approve: they are left out when it runs

@@ -23,6 +23,7 @@
   let which = $state(router.query.get('which') ?? '');
   let first = $state('');
   let drafting = $state(false);
+  let leaving = $state(false); // all but what is chosen
   let accepting = $state(false);
   let givingUp = $state(false);
   let until = $state('');
@@ -58,7 +59,8 @@
   $effect(() => router.keep({ target, kind, user, which }));
 
   async function draft(because: string) {
-    const what = chosen.length ? { findings: chosen } : { targets: choice.target, kinds: choice.kind, users: choice.user, assigned };
+    const listed = { targets: choice.target, kinds: choice.kind, users: choice.user, assigned };
+    const what = !chosen.length ? listed : leaving ? { ...listed, without: chosen } : { findings: chosen };
     const r = await ask(
       api.POST('/api/rounds', { body: { ...what, revision: revision || undefined, because, first: first || undefined } }),
     );
@@ -140,7 +142,12 @@
     <PendingNote />
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
-      {#if p.total && which !== 'accepted'}<Button class="bg-ink text-paper rounded" onclick={() => (drafting = true)}
+      {#if p.total && which !== 'accepted'}<Button
+          class="bg-ink text-paper rounded"
+          onclick={() => {
+            leaving = false;
+            drafting = true;
+          }}
           >Draft a round from {chosen.length
             ? `the ${chosen.length} chosen`
             : `${target || kind || user || which ? 'these' : 'all'} ${p.total}`}</Button
@@ -180,6 +187,13 @@
               {#if p.items.some((f) => chosen.includes(f.key)) && p.items.every((f) => !chosen.includes(f.key) || f.kind === 'contested')}
                 <button class="cursor-pointer underline" onclick={() => (givingUp = true)}>give up to what changes it</button>
               {/if}
+              {#if which !== 'accepted'}<button
+                  class="cursor-pointer underline"
+                  onclick={() => {
+                    leaving = true;
+                    drafting = true;
+                  }}>draft all but these</button
+                >{/if}
               <button class="cursor-pointer underline" onclick={() => assign(who.name)}>assign to me</button>
               <button class="cursor-pointer underline" onclick={() => assign('')}>to nobody</button>
             </span>
@@ -219,7 +233,11 @@
     <Trail bind:trail {size} shown={p.items.length} total={p.total} next={p.next} />
   {/snippet}
 </Await>
-<Because bind:open={drafting} title="Draft a round" verb="Draft" act={draft}>
+<Because
+  bind:open={drafting}
+  title={leaving ? `Draft a round without ${count(chosen.length, 'finding', 'findings')}` : 'Draft a round'}
+  verb="Draft"
+  act={draft}>
   {#snippet more()}
     <label class="text-sm"
       >First on <input

@@ -15,6 +15,7 @@
   let where = $state('');
   let what = $state('');
   let targets = $state('');
+  let until = $state('');
   let asking = $state(false);
   let out = $state<Schemas['BulkResult']>();
   const most = 200;
@@ -38,7 +39,8 @@
     e.preventDefault();
     open(file);
   }
-  const request = () =>
+  const request = () => ({ ...lines(), until: until || undefined });
+  const lines = () =>
     way === 'table'
       ? { csv }
       : {
@@ -116,7 +118,8 @@
 {:else}
   <h1>Ask for many changes at once.</h1>
   <p class="sub">
-    They become a round, to be looked at and approved like any other. The declaration stays as it is: what it says otherwise is drift.
+    They become a round, to be looked at and approved like any other. The declaration stays as it is: what it says otherwise is drift,
+    accepted until the day that you name.
   </p>
   <div class="mb-4 flex gap-x-4" role="tablist" aria-label="How to ask">
     <button
@@ -171,7 +174,13 @@
     {/if}
     <p class="text-soft my-3">
       What is <code>disable</code>, <code>enable</code>, <code>remove</code>, <code>join GROUP</code>, <code>leave GROUP</code> or
-      <code>change ATTRIBUTE=VALUE</code>.
+      <code>change ATTRIBUTE=VALUE</code>. A line without a user is <code>remove group NAME</code>.
+    </p>
+    <p class="mb-3">
+      <label
+        >Keep what is against the declaration until
+        <input type="date" bind:value={until} class="border-rule bg-sheet rounded border px-2 py-0.5" /></label>
+      <span class="text-soft">left empty: until the next round</span>
     </p>
     <Button class="bg-ink text-paper rounded" disabled={!ready} onclick={() => (asking = true)}>Draft a round</Button>
   </div>

@@ -125,7 +125,8 @@
         {when(r['drafted-at'])}, revision {r.revision}{#if r['approved-by']}; approved by {r['approved-by']}
           {when(r['approved-at'])}{/if}{#if r['run-by']}; run by {r['run-by']} {when(r['started-at'])}{/if}{#if r['stopped-by']}; stopped by {r[
             'stopped-by'
-          ]}{/if}{#if r['ended-at']}, ended {when(r['ended-at'])}{/if}.{#if r.undoes}{' '}It takes back
+          ]}{/if}{#if r['ended-at']}, ended {when(r['ended-at'])}{/if}.{#if r['kept-until']}{' '}What it changes against the declaration is
+          kept until {r['kept-until']}.{/if}{#if r.undoes}{' '}It takes back
           <a use:link href="/rounds/{r.undoes}">round {r.undoes}</a>.{/if} <q>{r.because}</q>
       </p>
       {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
