@@ -35,9 +35,13 @@ type seatsRequest struct {
 
 type tryDialectRequest struct {
 	Body struct {
-		Target string `json:"target"`
-		File   string `json:"file" doc:"what the file is called, for what is said of it"`
-		Text   string `json:"text" maxLength:"1048576"`
+		Target  string `json:"target,omitempty" doc:"one that is declared; left out for a system that is not, which the others are of"`
+		Address string `json:"address,omitempty" example:"192.0.2.17:22"`
+		As      string `json:"as,omitempty" doc:"the login"`
+		Secret  string `json:"secret,omitempty" doc:"its password; kept nowhere"`
+		Key     string `json:"key,omitempty" doc:"fingerprint of the system's key, as somebody has compared it there"`
+		File    string `json:"file" doc:"what the file is called, for what is said of it"`
+		Text    string `json:"text" maxLength:"1048576"`
 	}
 }
 
@@ -175,7 +179,9 @@ func (h *handlers) targets(api huma.API) {
 	op(api, door.Administer, http.MethodPost, "/dialects/try", "try-dialect",
 		"Look at a target with a dialect that nobody relies on yet, and record what it says",
 		func(ctx context.Context, who door.Operator, in *tryDialectRequest) (seen.TriedDialect, error) {
-			return h.TryDialect(ctx, who, in.Body.Target, in.Body.File, in.Body.Text)
+			b := in.Body
+			return h.TryDialect(ctx, who, seen.TryRequest{File: b.File, Text: b.Text, Target: b.Target, Address: b.Address, As: b.As,
+				Secret: b.Secret, Key: b.Key})
 		})
 	op(api, door.Look, http.MethodGet, "/pools", "list-pools", "List the pools of seats that several targets share, and how they stand",
 		func(ctx context.Context, who door.Operator, in *poolsRequest) ([]seen.SharedPool, error) {

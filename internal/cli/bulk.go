@@ -54,7 +54,8 @@ are refused with the reason, and the others drafted all the same. --output csv w
 	c.Flags().StringVar(&where, "where", "", "CEL condition over user, day and params")
 	c.Flags().StringSliceVar(&targets, "target", nil, "with --where: on these targets; left out: all where they have an account")
 	c.Flags().StringVar(&what, "what", "", "with --where: what to do")
-	c.Flags().StringVar(&until, "until", "", "keep what is against the declaration until this day, as 2027-01-31; left out: until the next round")
+	c.Flags().StringVar(&until, "until", "", "keep what is against the declaration until this day, as 2027-01-31; left out: until "+
+		"the next round")
 	c.Flags().BoolVar(&look, "look", false, "say what would become of each line, and draft nothing")
 	c.Flags().StringVar(&because, "because", "", "the reason, for those who read the record (required, unless it is only looked at)")
 	firstFlag(c, &first)

@@ -111,29 +111,53 @@ system. Exit status 1 when there are faults.`,
 		}}
 }
 
-// tried looks at a target with a dialect.
-func (a *app) tried(c *cobra.Command, args []string) (out seen.TriedDialect, err error) {
-	text, err := os.ReadFile(args[0])
-	if err == nil {
-		err = a.send(c.Context(), http.MethodPost, "/dialects/try", map[string]any{"file": filepath.Base(args[0]), "target": args[1],
-			"text": string(text)}, &out)
+// trial says what to look at with a dialect.
+type trial struct{ address, as, key, file string }
+
+func (t *trial) flags(c *cobra.Command) {
+	c.Flags().StringVar(&t.address, "address", "", "in place of a target: the address of a system that is not declared")
+	c.Flags().StringVar(&t.as, "as", "", "with --address: the login")
+	c.Flags().StringVar(&t.key, "key", "", "with --address: the fingerprint of its key, as you have compared it there")
+	c.Flags().StringVar(&t.file, "secret-file", "", "with --address: the password from a file, - for standard input; asked for when absent")
+}
+
+// tried looks at a target, or at a system that is not declared, with a dialect.
+func (a *app) tried(c *cobra.Command, args []string, t trial) (out seen.TriedDialect, err error) {
+	if (len(args) == 2) == (t.address != "") {
+		return out, wrong{errors.New("name a target, or a system that is not declared with --address and --as")}
 	}
-	return out, err
+	text, err := os.ReadFile(args[0])
+	if err != nil {
+		return out, err
+	}
+	body := map[string]any{"file": filepath.Base(args[0]), "text": string(text)}
+	if t.address == "" {
+		body["target"] = args[1]
+	} else {
+		secret, err := a.secretInput(t.file, "Password of "+t.as+" there: ", "--secret-file")
+		if err != nil {
+			return out, err
+		}
+		body["address"], body["as"], body["key"], body["secret"] = t.address, t.as, t.key, string(secret)
+	}
+	return out, a.send(c.Context(), http.MethodPost, "/dialects/try", body, &out)
 }
 
 func (a *app) dialectTry() *cobra.Command {
 	look := false
-	c := &cobra.Command{Use: "try FILE TARGET", Short: "Look at a target with a dialect that nobody relies on yet",
-		Args: cobra.ExactArgs(2),
+	var t trial
+	c := &cobra.Command{Use: "try FILE [TARGET]", Short: "Look at a target with a dialect that nobody relies on yet",
+		Args: cobra.RangeArgs(1, 2),
 		Long: `Look at a target with a dialect that nobody relies on yet: all its lists are typed and read, and nothing else is. The target is
-one that is declared, of whatever kind; its address, login and secret are used. What is typed is the file's to say, so that it takes
-an administrator.`,
-		Example: "  roost dialect try dialects/harbour-switch.yaml northquay-switch --look",
+one that is declared; its address, login and secret are used. A system that is not declared is named by --address and --as; its
+password is kept nowhere. What is typed is the file's to say, so that it takes an administrator.`,
+		Example: "  roost dialect try dialects/harbour-switch.yaml northquay-switch --look\n" +
+			"  roost dialect try dialects/harbour-switch.yaml --address 127.0.9.1:22 --as admin --key SHA256:4l54…",
 		RunE: func(c *cobra.Command, args []string) error {
 			if !look {
 				return wrong{errors.New("nothing but looking is tried; declare the target to change it")}
 			}
-			out, err := a.tried(c, args)
+			out, err := a.tried(c, args, t)
 			if err != nil {
 				return err
 			}
@@ -147,20 +171,25 @@ an administrator.`,
 			a.tell("\nAccounts: %s", strings.Join(out.Accounts, ", "))
 			return nil
 		}}
+	t.flags(c)
 	c.Flags().BoolVar(&look, "look", true, "look, and change nothing; nothing more is tried")
 	return c
 }
 
 func (a *app) dialectRecord() *cobra.Command {
-	return &cobra.Command{Use: "record FILE TARGET", Short: "Record what a target answers to a dialect's lists", Args: cobra.ExactArgs(2),
+	var t trial
+	c := &cobra.Command{Use: "record FILE [TARGET]", Short: "Record what a target answers to a dialect's lists",
+		Args: cobra.RangeArgs(1, 2),
 		Long: `Record what a target answers to a dialect's lists, and what is read out of it, as a recording to be put beside the file. Our
 secret is struck out. Look through it before it is shared: names and addresses stand in it.`,
 		Example: "  roost dialect record dialects/harbour-switch.yaml northquay-switch > dialects/harbour-switch.recording.yaml",
 		RunE: func(c *cobra.Command, args []string) error {
-			out, err := a.tried(c, args)
+			out, err := a.tried(c, args, t)
 			if err != nil {
 				return err
 			}
 			return a.show(out, table{bare: strings.TrimRight(out.Recording, "\n")})
 		}}
+	t.flags(c)
+	return c
 }

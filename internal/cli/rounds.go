@@ -27,7 +27,8 @@ func (a *app) draft() *cobra.Command {
 			"approved and run.",
 		Example: "  roost draft --because \"spring deck crew\"\n  roost draft --target arctic-tern --kind missing --because \"first " +
 			"vessel\"\n  roost draft --first 1 --because \"one host first\"\n  roost draft --param domain=ternsound.example --because " +
-			"\"as it was\"\n  roost draft --without 3f2a9c01 --because \"all but the bosun\"\n  roost draft --assigned odd.strand --because \"mine\"",
+			"\"as it was\"\n  roost draft --without 3f2a9c01 --because \"all but the bosun\"\n " +
+			" roost draft --assigned odd.strand --because \"mine\"",
 		RunE: func(c *cobra.Command, _ []string) error {
 			body, err := draftBody(ch, because, first, params)
 			if err != nil {
@@ -111,8 +112,8 @@ func draftBody(ch choice, because, first string, params []string) (map[string]an
 		}
 		m[key] = value
 	}
-	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "without": ch.without, "assigned": ch.assigned,
-		"because": because, "first": first, "params": m}, nil
+	return map[string]any{"targets": ch.targets, "users": ch.users, "kinds": ch.kinds, "findings": ch.keys, "without": ch.without,
+		"assigned": ch.assigned, "because": because, "first": first, "params": m}, nil
 }
 
 func firstFlag(c *cobra.Command, first *string) {

@@ -202,6 +202,16 @@ func (a *app) notes(ctx context.Context, ch choice, out seen.Findings) error {
 			return err
 		}
 	}
+	byHand := false
+	for _, f := range out.Items {
+		if _, by, told := strings.Cut(f.Note, "changed last by "); told {
+			if !byHand {
+				a.tell("\nChanged last by somebody else, as the target tells:")
+			}
+			byHand = true
+			a.tell("  %s on %s: %s", flat(f.Subject), f.Target, wrapped(by, "    ", 100))
+		}
+	}
 	if can := out.Total - out.Decide; can > 0 {
 		a.tell("\n%s can be put right: roost draft --because REASON", plural(can, "finding", "findings"))
 	}

@@ -78,6 +78,7 @@ type Access struct {
 	Dial     Dial          `json:"-"` // how to come to the address; nil: directly
 	Host     OpenHost      `json:"-"` // for targets that are run on a host: that one
 	Says     *Budget       `json:"-"` // how much the target may say; nil: Open bounds it
+	Words    string        // why something is changed, for a history of the target's own: the round and its reason
 	Urgent   bool          // acts wait for no batch of ours that is under way: each must be whole by itself
 }
 

@@ -68,10 +68,12 @@ func differences(act Act, schema model.Schema, o *model.Object) (so, ready, made
 		}
 		so = false
 		made = made && len(found) == 0
-		if !s.Same(found, c.Before) {
-			ready = false
+		if ready = ready && s.Same(found, c.Before); act.Verb == model.Create || !s.Same(found, c.Before) {
 			parts = append(parts, fmt.Sprintf("%s is %s", c.Attribute, quoted(found)))
 		}
+	}
+	if odd := o.Attributes.One(model.Odd); odd != "" && !so {
+		parts = append(parts, odd)
 	}
 	return so, ready, made, strings.Join(parts, ", ")
 }

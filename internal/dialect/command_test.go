@@ -3,6 +3,7 @@ package dialect
 import (
 	"errors"
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -233,5 +234,35 @@ func TestLetsIn(t *testing.T) {
 		if in, why := f.LetsIn.Told(answer); in+"|"+why != want {
 			t.Errorf("%q: %s|%s, want %s", answer, in, why, want)
 		}
+	}
+}
+
+// What is done is told by a line of the answer, whatever stands around it and however that ends.
+func TestDoneLine(t *testing.T) {
+	f := read(t, full)
+	c := f.Holds["account"].Disable[0]
+	c.Done = Pattern{Regexp: regexp.MustCompile(`^it is done$`)}
+	for answer, want := range map[string]bool{"it is done": true, "it is done\n": true, "well\r\nit is done\r\n": true, "it is done?\n": false,
+		"": false} {
+		err := f.Sent([]Command{c}, Vars{"name": "ulla"}, func(string, Command) (string, error) { return answer, nil })
+		if (err == nil) != want {
+			t.Errorf("%q: %v", answer, err)
+		}
+	}
+}
+
+// Rows that tell of the system itself are one, whichever of them tells what.
+func TestTargetRows(t *testing.T) {
+	l := Listing{one: true, Read: Reading{Pairs: &AsPairs{Between: ":"}}, Is: map[string]Expression{}}
+	for a, text := range map[string]string{"version": "row.version", "now": "moment(row.clock, 'DD.MM.YYYY hh:mm')"} {
+		p, err := compile(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		l.Is[a] = Expression{Text: Text{Raw: text}, program: p}
+	}
+	found, err := l.Objects("version: 7\n\nclock: 26.11.2026 08:15\n", nil)
+	if err != nil || len(found) != 1 || fmt.Sprint(found[0].Has) != "map[now:[2026-11-26T08:15:00Z] version:[7]]" {
+		t.Errorf("%+v %v", found, err)
 	}
 }

@@ -247,7 +247,7 @@ func TestForms(t *testing.T) {
 		`ordinal("2024366")`: "2024-12-31", `ordinal("263")`: "is no day as", `ordinal("2026400")`: "is no day as",
 		`julian("2461371")`: "2026-11-26", `julian("0")`: "", `julian("12")`: "no Julian day number",
 		`day("26.11.26 08:15", "DD.MM.YY hh:mm")`: "2026-11-26", `day("26 Nov 2026", "DD MON YYYY")`: "2026-11-26",
-		`day("x", "DD")`: "is no day as DD",
+		`day("x", "DD")`: "is no day as DD", `day(" None", "DD.MM.YY", "none")`: "never", `day("26.11.26", "DD.MM.YY", "none")`: "2026-11-26",
 		`moment("26.11.2026 08:15:01", "DD.MM.YYYY hh:mm:ss")`: "2026-11-26T08:15:01Z", `day("", "DD")`: "", `1 < 2`: "yes", `3.0`: "3",
 		`7`:              "7",
 		`["a", "", "b"]`: "a b", `"a,,b".split(",")`: "a b", `null`: "", `row.x.y`: "no such", `{"a": 1}`: "which is no text"} {

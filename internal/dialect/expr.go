@@ -28,7 +28,7 @@ var seen = []string{"row", "name", "want", "was", "value", "set", "member", "nam
 var env = sync.OnceValue(func() *cel.Env {
 	opts := []cel.EnvOption{ext.Strings(ext.StringsVersion(3)), cel.OptionalTypes(),
 		texts("ordinal", ordinal), texts("julian", julian),
-		inForm("day", day), inForm("moment", moment)}
+		inForm("day", day), inForm("moment", moment), orNever("day", day), orNever("moment", moment)}
 	for _, name := range seen {
 		opts = append(opts, cel.Variable(name, cel.DynType))
 	}
@@ -49,6 +49,18 @@ func texts(name string, do func(string) (string, error)) cel.EnvOption {
 func inForm(name string, do func(s, form string) (string, error)) cel.EnvOption {
 	return cel.Function(name, cel.Overload(name+"_text_form", []*cel.Type{cel.DynType, cel.StringType}, cel.StringType,
 		cel.BinaryBinding(func(a, b ref.Val) ref.Val { return asText(do(fmt.Sprint(a.Value()), fmt.Sprint(b.Value()))) })))
+}
+
+// orNever is such a function with a word more, by which the system says that it never is.
+func orNever(name string, do func(s, form string) (string, error)) cel.EnvOption {
+	return cel.Function(name, cel.Overload(name+"_text_form_never", []*cel.Type{cel.DynType, cel.StringType, cel.StringType},
+		cel.StringType, cel.FunctionBinding(func(args ...ref.Val) ref.Val {
+			s := strings.TrimSpace(fmt.Sprint(args[0].Value()))
+			if strings.EqualFold(s, fmt.Sprint(args[2].Value())) {
+				return types.String("never")
+			}
+			return asText(do(s, fmt.Sprint(args[1].Value())))
+		})))
 }
 
 func asText(s string, err error) ref.Val {

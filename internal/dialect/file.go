@@ -127,6 +127,7 @@ type Holds struct {
 	Watched    bool                 `yaml:"watched"`
 	Mighty     []string             `yaml:"mighty"` // of rights: those that let somebody administer the system
 	OneOf      []string             `yaml:"one-of"` // of rights: an account has but one of these, the strongest first
+	Names      []string             `yaml:"names"`  // of sets that the system always has; then they need no list
 	List       []*Listing           `yaml:"list"`
 	Create     []Command            `yaml:"create"`
 	Set        map[string][]Command `yaml:"set"`
@@ -155,6 +156,8 @@ type Listing struct {
 	Is   map[string]Expression `yaml:"is"`   // attributes of an object, worked out of a row; name is its name
 	When Expression            `yaml:"when"` // rows that are one; none: all
 	In   map[string]Expression `yaml:"in"`   // by kind of set: those that it is in
+
+	one bool // all rows tell of one thing
 }
 
 // Command is something that is typed to change something.
@@ -230,6 +233,16 @@ type Pattern struct {
 
 // Set says whether there is one.
 func (p Pattern) Set() bool { return p.Regexp != nil }
+
+// inLine says whether a line of an answer matches.
+func (p Pattern) inLine(answer string) bool {
+	for line := range strings.Lines(answer) {
+		if p.MatchString(strings.TrimRight(line, "\r\n")) {
+			return true
+		}
+	}
+	return false
+}
 
 // Text is a text of the file.
 type Text struct {

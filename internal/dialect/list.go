@@ -24,6 +24,9 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 	if err != nil {
 		return nil, err
 	}
+	if l.one && len(rows) > 1 {
+		rows = together(rows)
+	}
 	out := make([]Found, 0, len(rows))
 	vars := complete(v)
 	for _, r := range rows {
@@ -69,6 +72,22 @@ func (l *Listing) Objects(answer string, v Vars) ([]Found, error) {
 		out = append(out, f)
 	}
 	return out, nil
+}
+
+// together makes one row of several that tell of one thing; what is told first counts.
+func together(rows []Row) []Row {
+	one := Row{Line: rows[0].Line, Has: map[string]any{}}
+	for _, r := range rows {
+		for name, value := range r.Has {
+			if was, told := one.Has[name]; !told || was == "" {
+				one.Has[name] = value
+			}
+		}
+		if one.blurred = append(one.blurred, r.blurred...); one.odd == nil {
+			one.odd = r.odd
+		}
+	}
+	return []Row{one}
 }
 
 // vital says whether what cannot be relied on in a row is whose it is, whether it is open, or what power it has: then nothing is
@@ -164,7 +183,7 @@ func (f *File) Sent(list []Command, v Vars, say func(line string, c Command) (an
 		if why := f.Failure(answer); why != "" {
 			return &Failed{why}
 		}
-		if c.Done.Set() && !c.Done.MatchString(answer) {
+		if c.Done.Set() && !c.Done.inLine(answer) {
 			return &Failed{fmt.Sprintf("it does not say that it did (%s): %q", c.Done, clip(answer))}
 		}
 	}

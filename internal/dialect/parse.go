@@ -196,7 +196,9 @@ func (c *checker) run() {
 			}
 		}
 	}
-	c.listing("target", f.Target)
+	if c.listing("target", f.Target); f.Target != nil {
+		f.Target.one = true
+	}
 	c.listing("history", f.History)
 	if f.Actions != nil {
 		c.actions(f.Actions)
@@ -236,10 +238,11 @@ func (c *checker) job(j *Job) {
 var typedSecret = regexp.MustCompile(`\$\{[^}]*\bsecret\b`)
 
 func (c *checker) holds(kind string, h *Holds) {
-	if h == nil || len(h.List) == 0 {
+	if h == nil || len(h.List) == 0 && len(h.Names) == 0 {
 		c.fault(0, "%s: nothing says how they are listed", kind)
 		return
 	}
+	c.names(kind, h)
 	for _, l := range h.List {
 		c.listing(kind, l)
 		if _, named := l.Is["name"]; !named {
@@ -267,6 +270,34 @@ func (c *checker) holds(kind string, h *Holds) {
 	if (len(h.Join) > 0) != (len(h.Members) > 0) || (len(h.Leave) > 0) != (len(h.Members) > 0) {
 		c.fault(0, "%s: join, leave and members go together", kind)
 	}
+}
+
+// names are of sets that are always there; who is in them some list tells.
+func (c *checker) names(kind string, h *Holds) {
+	if len(h.Names) > 0 && kind == "account" {
+		c.fault(0, "account: names are of sets that the system always has; accounts are listed")
+	}
+	for _, name := range h.Names {
+		if h.Name.Set() && !h.Name.MatchString(name) {
+			c.fault(0, "%s: names has %q, which is no name by the pattern %s", kind, name, h.Name)
+		}
+	}
+	told := len(h.List) > 0 || len(h.Names) == 0
+	for _, other := range c.file.Holds {
+		for _, l := range other.lists() {
+			told = told || l.In[kind].Set()
+		}
+	}
+	if !told {
+		c.fault(0, "%s: no list tells who is in them: in: {%s: row.…} at accounts", kind, kind)
+	}
+}
+
+func (h *Holds) lists() []*Listing {
+	if h == nil {
+		return nil
+	}
+	return h.List
 }
 
 func (c *checker) listing(what string, l *Listing) {

@@ -83,6 +83,10 @@ type Server struct {
 	db      *dbserver.Server
 	store   *store.Store
 	http    *http.Server
+	log     *slog.Logger
+	known   *keptDialects
+	end     context.CancelFunc // of what looks after the dialects
+	over    chan struct{}      // closed when that has ended
 	failed  chan error
 }
 
@@ -102,13 +106,14 @@ func Open(ctx context.Context, c Config) (*Server, error) {
 		dsn = db.DSN()
 	}
 	known := &keptDialects{folder: filepath.Join(c.Data, "dialects")}
+	s.known, s.log = known, cmp.Or(c.Log, slog.Default())
 	kinds, err := kindsWith(c.Dialects, known)
 	if err != nil {
 		s.Close()
 		return nil, err
 	}
 	for _, why := range known.broken {
-		cmp.Or(c.Log, slog.Default()).Error("a dialect is broken, and targets of its kind stand still; all else goes on", "error", why)
+		s.log.Error("a dialect is broken, and targets of its kind stand still; all else goes on", "error", why)
 	}
 	if s.store, err = store.Open(ctx, dsn); err != nil {
 		s.Close()
@@ -155,6 +160,14 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	}
 	s.Service.TakeOver(ctx)
 	s.Service.Begin()
+	if c.Dialects != "" {
+		alive, end := context.WithCancel(context.WithoutCancel(ctx))
+		s.end, s.over = end, make(chan struct{})
+		go func() {
+			defer close(s.over)
+			s.reread(alive, c, s.known)
+		}()
+	}
 	s.Print = client.Fingerprint(leaf)
 	s.Address = "https://" + listener.Addr().String()
 	s.http = &http.Server{
@@ -200,6 +213,10 @@ func (s *Server) Close() {
 		if s.http.Shutdown(ctx) != nil {
 			s.http.Close() // those who follow a round do not leave by themselves
 		}
+	}
+	if s.end != nil {
+		s.end()
+		<-s.over
 	}
 	if s.Service != nil {
 		s.Service.Close()

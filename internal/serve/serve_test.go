@@ -11,9 +11,13 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"hen-roost/internal/client"
 	"hen-roost/internal/connect"
+	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
+	"hen-roost/internal/service/door"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -157,4 +161,63 @@ func TestBrokenDialect(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "there is a kind") {
 		t.Errorf("two files for a kind: %v", err)
 	}
+}
+
+// A dialect that is put into the folder, changed or broken is read anew without a restart; one that does not fit what is declared
+// is not taken, and all stays as it was.
+func TestReread(t *testing.T) {
+	text, err := os.ReadFile("../../demo/dialects/manning.yaml")
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := Config{Listen: "127.0.0.1:0", Data: folder(t), Throwaway: true, Log: quiet, Dialects: t.TempDir()}
+	s, err := Start(context.Background(), c)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	put := func(text string) {
+		t.Helper()
+		if err := os.WriteFile(c.Dialects+"/manning.yaml", []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	until := func(what string, so func() bool) {
+		t.Helper()
+		for range 1000 {
+			if so() {
+				return
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		t.Fatal("it does not come to: " + what)
+	}
+	said := func(words string) func() bool {
+		return func() bool {
+			page, err := s.Service.Record(context.Background(), door.Itself, door.RecordFilter{Kind: "dialect"}, 1)
+			return err == nil && len(page.Items) > 0 && page.Items[0].Words == words
+		}
+	}
+	put(string(text))
+	until("a kind", func() bool {
+		return s.Service.Kinds()["manning"] != nil && s.Service.Schemas()["manning"].Kind == "manning"
+	})
+	until("a word", said("the dialect manning is new"))
+	put(strings.Replace(string(text), "holds:", "holdz:", 1))
+	until("broken", said("the dialect manning is broken, and its targets stand still until it is mended"))
+	put(string(text))
+	until("mended", said("the dialect manning is mended"))
+	declaration := "roost: 1\nroles: {all: {gives: [{at: crewing, account: {belongs: deck}}]}}\nusers: {x: {name: X, roles: [all]}}\n" +
+		"targets: {crewing: {kind: manning, address: \"a:1\", login: {as: x, secret: y}}}\n"
+	files := []declare.File{{Name: "c.yaml", Text: declaration}}
+	if _, err := s.Service.Declare(context.Background(), door.Itself, files, "x"); err != nil {
+		t.Fatal(err)
+	}
+	put(strings.ReplaceAll(string(text), "belongs", "rank"))
+	time.Sleep(3 * rereadEvery)
+	if _, known := s.Service.Schemas()["manning"].Find(model.Account, "rank"); known {
+		t.Error("what does not fit the declaration was taken")
+	}
+	put(string(text) + "# said anew\n")
+	until("another", said("the dialect manning was read anew"))
 }

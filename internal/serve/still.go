@@ -66,8 +66,8 @@ func (k *keptDialects) still(kinds connect.Kinds, text []byte, why error) error 
 	if err != nil { // a later version of Hen Roost reads it otherwise
 		return nil
 	}
-	kinds[kind] = standing{c, fmt.Errorf("the dialect %s is broken, so its targets stand still; mend it and start the service "+
-		"again: %w", kind, why)}
+	kinds[kind] = standing{c, fmt.Errorf("the dialect %s is broken, so its targets stand still; mend it, and it is read anew "+
+		"by itself: %w", kind, why)}
 	return nil
 }
 

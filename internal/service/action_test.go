@@ -247,11 +247,12 @@ func TestRunOnHost(t *testing.T) {
 	}
 	admin := door.Operator{Name: "odd", Duties: door.Duties}
 	other := strings.Replace(string(text), "folio people", "cat /etc/shadow", 1)
-	if _, err := s.TryDialect(ctx, admin, "press", "mine.yaml", other); err == nil ||
+	if _, err := s.TryDialect(ctx, admin, seen.TryRequest{Target: "press", File: "mine.yaml", Text: other}); err == nil ||
 		!strings.Contains(err.Error(), "put it into the folder of dialects first") {
 		t.Errorf("whoever administers Hen Roost ran what they like on its host: %v", err)
 	}
-	if got, err := s.TryDialect(ctx, admin, "press", "mine.yaml", string(text)); err != nil || got.Objects["account"] != 1 {
+	if got, err := s.TryDialect(ctx, admin, seen.TryRequest{Target: "press", File: "mine.yaml", Text: string(text)}); err != nil ||
+		got.Objects["account"] != 1 {
 		t.Errorf("%+v %v", got, err)
 	}
 }

@@ -58,7 +58,8 @@ func TestKeptUntil(t *testing.T) {
 		t.Errorf("%+v %v", d, err)
 	}
 	s.Clock = func() time.Time { return time.Now().AddDate(0, 0, 4) }
-	if now := kinds(t, s, seen.DriftRequest{}); !strings.Contains(now, "create account marit@") || !strings.Contains(now, "join group hanne@") {
+	now := kinds(t, s, seen.DriftRequest{})
+	if !strings.Contains(now, "create account marit@") || !strings.Contains(now, "join group hanne@") {
 		t.Errorf("the day has gone by: %s", now)
 	}
 	s.Clock = time.Now

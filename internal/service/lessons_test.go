@@ -11,6 +11,7 @@ import (
 	"hen-roost/internal/connect/dialect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/seen"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/standin/spoken"
 )
@@ -75,7 +76,7 @@ func TestDialects(t *testing.T) {
 		t.Error("anybody may look")
 	}
 	try := func(who door.Operator, target, text string) error {
-		_, err := s.TryDialect(ctx, who, target, "mine.yaml", text)
+		_, err := s.TryDialect(ctx, who, seen.TryRequest{Target: target, File: "mine.yaml", Text: text})
 		return err
 	}
 	admin := door.Operator{Name: "odd", Duties: door.Duties}
@@ -103,10 +104,25 @@ func TestDialects(t *testing.T) {
 			t.Errorf("%s: %v, want %q", c.target, err, c.want)
 		}
 	}
-	got, err := s.TryDialect(ctx, admin, "old-bridge", "mine.yaml", string(text))
+	got, err := s.TryDialect(ctx, admin, seen.TryRequest{Target: "old-bridge", File: "mine.yaml", Text: string(text)})
 	if err != nil || got.Objects["account"] != 2 || strings.Join(got.Accounts, " ") != "kai roost" ||
 		!strings.Contains(got.Recording, "typed: users") || strings.Contains(got.Recording, "a-secret-of-ours") {
 		t.Errorf("%+v %v", got, err)
+	}
+	// A system that is not declared is looked at with a secret of its own, which is kept nowhere.
+	undeclared := seen.TryRequest{Address: router.Address, As: "roost", Secret: "a-secret-of-ours", File: "mine.yaml", Text: string(text),
+		Key: "none: over plain TCP nothing proves who answers at " + router.Address}
+	if got, err := s.TryDialect(ctx, admin, undeclared); err != nil || got.Objects["account"] != 2 ||
+		strings.Contains(got.Recording, "a-secret-of-ours") {
+		t.Errorf("%+v %v", got, err)
+	}
+	undeclared.Key = ""
+	if _, err := s.TryDialect(ctx, admin, undeclared); err == nil || !strings.Contains(err.Error(), "or give it with --key") {
+		t.Errorf("%v", err)
+	}
+	undeclared.Secret = ""
+	if _, err := s.TryDialect(ctx, admin, undeclared); err == nil {
+		t.Error("it went there without a secret")
 	}
 	s.Teach = nil
 	if err := try(admin, "old-bridge", string(text)); err == nil || !strings.Contains(err.Error(), "cannot be taught") {

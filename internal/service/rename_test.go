@@ -48,7 +48,8 @@ func TestRename(t *testing.T) {
 		t.Errorf("a survey afterwards finds %s", now)
 	}
 	u, err := s.User(ctx, odd, "marit.krag")
-	if err != nil || fmt.Sprint(u.Formerly) != "[marit.fell]" || u.Accounts[0].Name != "marit.fell" || u.Accounts[0].State != "as declared" {
+	if err != nil || fmt.Sprint(u.Formerly) != "[marit.fell]" ||
+		u.Accounts[0].Name != "marit.fell" || u.Accounts[0].State != "as declared" {
 		t.Errorf("%+v %v", u, err)
 	}
 	var p *door.Problem

@@ -251,6 +251,6 @@ func TestKeys(t *testing.T) {
 
 // configOf is what another service is made of that stands beside one.
 func configOf(s *Service) Config {
-	return Config{Store: s.Store, Kinds: s.Kinds, KeyFile: s.KeyFile, Log: s.Log, Clock: s.Clock, Wait: s.Carrier.Wait, Width: s.Width,
+	return Config{Store: s.Store, Kinds: s.Kinds(), KeyFile: s.KeyFile, Log: s.Log, Clock: s.Clock, Wait: s.Carrier.Wait, Width: s.Width,
 		Batch: s.Batch, Widths: s.Widths, Probation: s.Probation}
 }

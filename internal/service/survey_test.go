@@ -99,7 +99,7 @@ func (f *silent) Open(c context.Context, a connect.Access) (connect.Session, err
 func TestSilentTargets(t *testing.T) {
 	s, f := start(t)
 	q := &silent{Tern: f, gate: make(chan struct{})}
-	s.Kinds["tern"] = q
+	s.Kinds()["tern"] = q
 	var text strings.Builder
 	at := strings.Index(declaration, "targets:\n") + len("targets:\n")
 	text.WriteString(declaration[:at])

@@ -57,6 +57,7 @@ func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*s
 			}
 		}
 	}
+	v.always(s.file, kinds)
 	for set, list := range v.members {
 		o := v.objects[set]
 		if o == nil && s.file.Holds[set.Kind.String()] != nil { // somebody is in it, so that it is there
@@ -84,6 +85,18 @@ func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*s
 	}
 	v.elevate(s.file)
 	return v, nil
+}
+
+// always are the sets that the file names, whoever is in them.
+func (v *seen) always(f *language.File, kinds map[model.ObjectKind]bool) {
+	for kind, h := range f.Holds {
+		for _, name := range h.Names {
+			set := model.Named{Kind: model.KindNamed(kind), Name: name}
+			if k := v.key(set); (kinds == nil || kinds[set.Kind]) && v.objects[k] == nil {
+				v.objects[k] = &model.Object{Kind: set.Kind, Name: name}
+			}
+		}
+	}
 }
 
 // elevate tells of accounts by which rights and values they administer the system, beside what the file works out of them.

@@ -24,6 +24,23 @@ var (
 // ourWords is how the words of our commits begin.
 const ourWords = "Hen Roost "
 
+// wordsMost is how long the words of a commit are at the most.
+const wordsMost = 100
+
+// words are those of a commit: a mark by which it is known again and, where the system takes them, why it is made.
+func (w whole) words() string {
+	mark := ourWords + rand.Text()[:12]
+	why := []rune(connect.Printable(w.access.Words))
+	if len(why) == 0 {
+		return mark
+	}
+	whole := mark + ", " + strings.TrimSpace(string(why[:min(len(why), wordsMost-len(mark)-2)]))
+	if _, err := w.file.Quote.Word(whole); err != nil || w.file.Quote.Rule == "never" {
+		return mark
+	}
+	return whole
+}
+
 // line types a line of the candidate's, and says what the system said where it did not.
 func (s *session) line(ctx context.Context, t language.Template, vars language.Vars) (string, error) {
 	if !t.Set() {
@@ -117,7 +134,7 @@ func (w whole) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	}
 	if x.changed && x.Lost == nil {
 		vars := w.vars()
-		vars["words"] = ourWords + rand.Text()[:8]
+		vars["words"] = w.words()
 		if _, err := w.line(ctx, w.file.Draft.Keep, vars); language.Broken(err) {
 			x.Lost = err
 		} else if err != nil {
@@ -192,7 +209,7 @@ func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.
 	}
 	minutes := cmp.Or(w.file.Draft.Minutes, 2)
 	vars := w.vars()
-	vars["words"], vars["minutes"] = ourWords+rand.Text()[:12], strconv.Itoa(minutes)
+	vars["words"], vars["minutes"] = w.words(), strconv.Itoa(minutes)
 	mark := connect.Mark{Until: time.Now().Add(time.Duration(minutes)*time.Minute + 5*time.Second), Token: vars["words"].(string)}
 	if err := tell(mark); err != nil {
 		return back(err.Error())

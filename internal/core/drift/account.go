@@ -216,7 +216,7 @@ func (c *comparer) values(a resolve.Account, place int) {
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
 		if w.Name == model.Disabled && !shut {
 			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name,
-				User: a.ID, Changes: []model.Change{d}}})
+				User: a.ID, Changes: []model.Change{d}}, Note: strings.TrimPrefix(c.byHand(have.Name), "; ")})
 			continue
 		}
 		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
@@ -233,10 +233,18 @@ func (c *comparer) values(a resolve.Account, place int) {
 	if shut {
 		f.Kind, f.Verb, f.Note = model.Unmatched, model.NoRemedy, "differs, but is "+guard
 	}
-	if by := have.Attributes.One(model.ChangedBy); by != "" {
-		f.Note = strings.TrimPrefix(f.Note+"; changed last by "+by, "; ")
-	}
+	f.Note = strings.TrimPrefix(f.Note+c.byHand(have.Name), "; ")
 	c.add(f)
+}
+
+// byHand says who changed an account last, where the target tells and it was not us.
+func (c *comparer) byHand(account string) string {
+	if at, there := c.find(account); there {
+		if by := c.observed[at].Attributes.One(model.ChangedBy); by != "" {
+			return "; changed last by " + by
+		}
+	}
+	return ""
 }
 
 // numberTaken says of an account that should have a number who has it, and what a person can do.
@@ -447,5 +455,5 @@ func (c *comparer) about(o *model.Object, user string) string {
 	if how := o.Attributes.Get(model.Elevation); len(how) > 0 {
 		parts = append(parts, "can become superuser through "+strings.Join(how, " and "))
 	}
-	return strings.Join(parts, "; ")
+	return strings.Join(parts, "; ") + c.byHand(o.Name)
 }

@@ -3,6 +3,7 @@ package drift
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
@@ -112,7 +113,7 @@ func (c *comparer) joining(s *resolve.Set, kind model.ObjectKind, w wanted) {
 		c.seat(s.Name, w.name, false)
 	}
 	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: s.Kind, Name: s.Name,
-		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}})
+		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}, Note: c.moved(kind, w.name)})
 }
 
 func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
@@ -141,7 +142,15 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 		c.seat(s.Name, name, true)
 	}
 	c.add(model.Finding{Kind: what, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
-		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}})
+		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}, Note: c.moved(kind, name)})
+}
+
+// moved says who changed last what somebody is in, where the target tells.
+func (c *comparer) moved(kind model.ObjectKind, member string) string {
+	if kind != model.Account {
+		return ""
+	}
+	return strings.TrimPrefix(c.byHand(member), "; ")
 }
 
 // exceeds says whether a permission of somebody's account does not come with any that it should have.

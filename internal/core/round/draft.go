@@ -96,10 +96,14 @@ func Choose(findings []model.Finding, f Filter) (acts []model.Act, undecided []m
 // others before those; on each target stage by stage; groups from the outermost
 // in, and those that go from the innermost out.
 func Arrange(acts []model.Act, o Order) []Step {
+	acts, late := administratorsLate(acts)
 	steps := make([]Step, len(acts))
 	tiers, depths := ranks{}, ranks{}
 	for i, a := range acts {
 		s := Step{Act: a, Wave: 1, Stage: StageOf(a, o.schema(a.Target))}
+		if i >= len(acts)-late {
+			s.Stage = Stage(o.schema(a.Target).Place(model.Account)) + 1
+		}
 		if len(o.First) > 0 && !o.First[a.Target] {
 			s.Wave = 2
 		}
@@ -136,6 +140,35 @@ func Arrange(acts []model.Act, o Order) []Step {
 		return cmp.Or(cmp.Compare(verbOrder(a.Verb), verbOrder(b.Verb)), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Member, b.Member))
 	})
 	return steps
+}
+
+// administratorsLate has groups get those who may change who is in them when these have been made: acts of their own, which are
+// the last so many.
+func administratorsLate(acts []model.Act) (_ []model.Act, late int) {
+	type place struct{ target, name string }
+	made := map[place]bool{}
+	for _, a := range acts {
+		if a.Object == model.Account && a.Verb == model.Create {
+			made[place{a.Target, a.Name}] = true
+		}
+	}
+	out, last := make([]model.Act, 0, len(acts)), []model.Act{}
+	for _, a := range acts {
+		isMade := func(name string) bool { return made[place{a.Target, name}] }
+		at := slices.IndexFunc(a.Changes, func(c model.Change) bool {
+			return c.Attribute == model.Administrators && slices.ContainsFunc(c.After, isMade)
+		})
+		if a.Object != model.GroupKind || at < 0 {
+			out = append(out, a)
+			continue
+		}
+		then := model.Act{Target: a.Target, Verb: model.Modify, Object: a.Object, Name: a.Name, Changes: []model.Change{a.Changes[at]}}
+		last = append(last, then)
+		if a.Changes = slices.Delete(slices.Clone(a.Changes), at, at+1); a.Verb == model.Create || len(a.Changes) > 0 {
+			out = append(out, a)
+		}
+	}
+	return append(out, last...), len(last)
 }
 
 // ranks remembers how far each name is from those that lean on nothing.

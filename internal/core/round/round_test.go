@@ -604,3 +604,33 @@ func TestMightyRights(t *testing.T) {
 		t.Errorf("without anybody who says so: %q", got)
 	}
 }
+
+// Who minds a group is set once their account has been made, and goes with the group when that is taken back.
+func TestAdministratorsLate(t *testing.T) {
+	minders := func(names ...string) []model.Change {
+		return []model.Change{{Attribute: model.Administrators, After: names}}
+	}
+	acts := []model.Act{{Target: "crewing", Verb: model.Create, Object: model.GroupKind, Name: "deck", Changes: minders("ulla")},
+		{Target: "crewing", Verb: model.Create, Object: model.GroupKind, Name: "engine", Changes: minders("there")},
+		{Target: "crewing", Verb: model.Create, Object: model.Account, Name: "ulla"},
+		{Target: "crewing", Verb: model.JoinIt, Object: model.GroupKind, Name: "deck", Member: "ulla", MemberKind: model.Account}}
+	want := "crewing create group deck\ncrewing create group engine: administrators there\ncrewing create account ulla\n" +
+		"crewing change group deck: no administrators → administrators ulla\ncrewing join group deck: ulla"
+	steps := round.Arrange(acts, round.Order{})
+	if got := lines(steps); got != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	done := make([]model.Act, len(steps))
+	for i, s := range steps {
+		done[i] = s.Act
+	}
+	undo, lost := round.Undo(done, func(string) bool { return true }, func(int) *round.Kept { return nil })
+	for _, a := range undo {
+		if a.Verb == model.Modify {
+			t.Errorf("%+v", a)
+		}
+	}
+	if len(undo) != 4 || len(lost) != 0 {
+		t.Errorf("%+v %+v", undo, lost)
+	}
+}

@@ -21,20 +21,17 @@ const Nobody = "nobody"
 // brought back is told beside. kept tells what makes the account again that
 // an act has removed, by its place; nil where nothing was kept.
 func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Kept) (acts []model.Act, lost []Loss) {
-	for i, a := range slices.Backward(done) {
+	for i, a := range slices.Backward(withoutMade(done, removes)) {
 		u := model.Act{Target: a.Target, Object: a.Object, Name: a.Name, Member: a.Member, MemberKind: a.MemberKind, User: a.User}
 		lose := func(format string, args ...any) { lost = append(lost, Loss{a, fmt.Sprintf(format, args...)}) }
 		switch a.Verb {
 		case model.Create:
-			switch {
-			case a.Object != model.Account && !removes(a.Target):
-				lose("%s %s on %s was made and stays: it can be removed there by hand", a.Object, a.Name, a.Target)
+			var stays string
+			if u, stays = unmade(a, u, removes(a.Target)); stays != "" {
+				lose("%s", stays)
+			}
+			if u.Verb == model.NoRemedy {
 				continue
-			case removes(a.Target):
-				u.Verb = model.Remove
-			default:
-				u = shutting(u)
-				lose("account %s on %s was made and stays, but is shut", a.Name, a.Target)
 			}
 		case model.Modify, model.SetRule:
 			u.Verb, u.Changes = a.Verb, turned(a.Changes)
@@ -72,6 +69,8 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 		case model.AdoptIt:
 			u.Verb = model.AdoptIt
 			u.Changes = []model.Change{{Attribute: model.Owner, Before: []string{a.User}, After: ownedBefore(a)}}
+		case model.NoRemedy:
+			continue
 		default:
 			lose(forGood, What(a), a.Name, a.Target)
 			continue
@@ -79,6 +78,40 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 		acts = append(acts, u)
 	}
 	return acts, lost
+}
+
+// unmade takes away what an act made, or shuts it where it cannot go; stays says what is left.
+func unmade(a, u model.Act, removes bool) (_ model.Act, stays string) {
+	switch {
+	case removes:
+		u.Verb = model.Remove
+	case a.Object != model.Account:
+		stays = fmt.Sprintf("%s %s on %s was made and stays: it can be removed there by hand", a.Object, a.Name, a.Target)
+	default:
+		u, stays = shutting(u), fmt.Sprintf("account %s on %s was made and stays, but is shut", a.Name, a.Target)
+	}
+	return u, stays
+}
+
+// withoutMade leaves out, in place, what some acts changed of sets that others of them made and that go as a whole.
+func withoutMade(done []model.Act, removes func(target string) bool) []model.Act {
+	type place struct {
+		target string
+		model.Named
+	}
+	made := map[place]bool{}
+	for _, a := range done {
+		if a.Verb == model.Create && a.Object.IsSet() && removes(a.Target) {
+			made[place{a.Target, a.Of()}] = true
+		}
+	}
+	out := slices.Clone(done)
+	for i, a := range out {
+		if a.Verb == model.Modify && made[place{a.Target, a.Of()}] {
+			out[i].Verb = model.NoRemedy
+		}
+	}
+	return out
 }
 
 // ownedBefore is whose an account was before it was adopted.

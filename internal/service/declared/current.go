@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/core/declare"
@@ -22,7 +23,7 @@ import (
 // Declared knows what is declared: the newest revision, read and resolved.
 type Declared struct {
 	*door.Door
-	schemas map[string]model.Schema
+	schemas atomic.Pointer[map[string]model.Schema]
 	// Weigh works out what a reading does, made on a revision or on nothing (nil).
 	// The room above sets it before anything is declared.
 	Weigh func(ctx context.Context, from *Current, read *Reading) (Weighed, error)
@@ -35,11 +36,33 @@ type Declared struct {
 
 // New makes the room; schemas say by kind of target what such a target can hold.
 func New(d *door.Door, schemas map[string]model.Schema) *Declared {
-	return &Declared{Door: d, schemas: schemas, plans: map[string]*Current{}}
+	s := &Declared{Door: d, plans: map[string]*Current{}}
+	s.schemas.Store(&schemas)
+	return s
 }
 
 // Schemas returns what each kind of target holds.
-func (s *Declared) Schemas() map[string]model.Schema { return s.schemas }
+func (s *Declared) Schemas() map[string]model.Schema { return *s.schemas.Load() }
+
+// Relearn takes other schemas, and reads the newest revision anew with them. Where that cannot be read with them, its error
+// says why, and all stays as it was.
+func (s *Declared) Relearn(ctx context.Context, schemas map[string]model.Schema) error {
+	rev, err := s.Store.LastRevision(ctx)
+	if err != nil && !errors.Is(err, store.ErrNone) {
+		return err
+	}
+	if err == nil {
+		if _, err := New(s.Door, schemas).ReadRevision(ctx, nil, rev, s.Now()); err != nil {
+			return err
+		}
+	}
+	s.mu.Lock()
+	s.schemas.Store(&schemas)
+	s.plans = map[string]*Current{}
+	s.mu.Unlock()
+	s.looked.forget()
+	return nil
+}
 
 // Current is the newest revision, read and resolved for a day.
 type Current struct {
@@ -121,7 +144,7 @@ func (s *Declared) read(on *Current, files []declare.File, day time.Time, a auth
 	if on != nil {
 		before = on.Source
 	}
-	source, err := declare.ReadOn(before, files, s.schemas)
+	source, err := declare.ReadOn(before, files, s.Schemas())
 	if err != nil {
 		return nil, err
 	}
@@ -147,11 +170,11 @@ func (s *Declared) resolved(source *declare.Source, day time.Time, a author) (*R
 	if err != nil {
 		return nil, err
 	}
-	g := guard.Enforce(source.Declaration, reached, s.schemas, a.known, a.by, a.revision)
+	g := guard.Enforce(source.Declaration, reached, s.Schemas(), a.known, a.by, a.revision)
 	if a.trusted {
-		g = guard.Enforce(source.Declaration, reached, s.schemas, a.trust(g.States), a.by, a.revision)
+		g = guard.Enforce(source.Declaration, reached, s.Schemas(), a.trust(g.States), a.by, a.revision)
 	}
-	plan, err := resolve.Resolve(g.Declaration, s.schemas, day, nil)
+	plan, err := resolve.Resolve(g.Declaration, s.Schemas(), day, nil)
 	return &Reading{source: source, guarded: g.States, moved: changedStates(a.known, g.States), Plan: plan}, err
 }
 

@@ -41,7 +41,7 @@ func (s *Declared) Check(ctx context.Context, who door.Operator, files []declare
 
 // CheckFiles is Check without any service: by the schemas alone, for a day.
 func CheckFiles(schemas map[string]model.Schema, files []declare.File, day time.Time) (Checked, error) {
-	s := &Declared{schemas: schemas}
+	s := New(nil, schemas)
 	r, err := s.readNew(nil, files, day, author{})
 	if err != nil {
 		return Checked{}, faulty(err)

@@ -41,7 +41,8 @@ type RecordPage struct {
 }
 
 // EntryKinds are the kinds of entries that the record has.
-var EntryKinds = []string{"alone", "archive", "comment", "commission", "decision", "drift", "finding", "handover", "intake", "intrusion",
+var EntryKinds = []string{"alone", "archive", "comment", "commission", "decision", "dialect", "drift",
+	"finding", "handover", "intake", "intrusion",
 	"key", "operator", "revision", "round", "screening", "secret", "session", "shut-out", "sign-in", "sign-out", "step", "survey",
 	"suspension"}
 

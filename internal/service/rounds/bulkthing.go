@@ -71,8 +71,8 @@ func (b *bulk) removal(ctx context.Context, l BulkLine) (acts []model.Act, words
 		return nil, "", err
 	}
 	leave := func(kind model.ObjectKind, name, user string) {
-		acts = append(acts, model.Act{Target: l.Target, Verb: model.LeaveIt, Object: set.Kind, Name: set.Name, Member: name, MemberKind: kind,
-			User: user, Changes: model.Entering(false)})
+		acts = append(acts, model.Act{Target: l.Target, Verb: model.LeaveIt, Object: set.Kind, Name: set.Name, Member: name,
+			MemberKind: kind, User: user, Changes: model.Entering(false)})
 	}
 	for _, name := range members {
 		leave(model.Account, name, users[name])

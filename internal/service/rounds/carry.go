@@ -74,8 +74,11 @@ func (s *Carrier) Begin() {
 // the next service.
 func (s *Carrier) Drain() { s.carrying.Wait() }
 
-// slotKey finds the slot of the target that a context's work is for.
-type slotKey struct{}
+// slotKey finds the slot of the target that a context's work is for, wordsKey what it is for in words.
+type (
+	slotKey  struct{}
+	wordsKey struct{}
+)
 
 // reachIn says how to reach a target whose steps are carried: its slot is given back while it says nothing.
 func (s *Carrier) reachIn(ctx context.Context, target string) (connect.Connector, connect.Access, error) {
@@ -83,6 +86,7 @@ func (s *Carrier) reachIn(ctx context.Context, target string) (connect.Connector
 	if slot, ok := ctx.Value(slotKey{}).(*work.Slot); ok && err == nil {
 		a = slot.Through(a)
 	}
+	a.Words, _ = ctx.Value(wordsKey{}).(string)
 	return c, a, err
 }
 
@@ -218,6 +222,8 @@ func (s *Carrier) carryTarget(ctx context.Context, r store.Round, target string,
 			steps[i].Trial = connect.Mark{Token: row.Trial, Until: *row.TrialEnds}
 		}
 	}
+	words := fmt.Sprintf("round %d, approved by %s: %s", r.ID, r.ApprovedBy, r.Because)
+	ctx = context.WithValue(ctx, wordsKey{}, words)
 	return s.runner.Target(ctx, r.ID, target, steps, work.How{FailShare: failShare, Guard: s.guard(r, target), After: func() {
 		if err := s.settled(context.WithoutCancel(ctx), target); err != nil {
 			s.Log.Error("not compared after the round", "round", r.ID, "target", target, "error", err)

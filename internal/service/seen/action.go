@@ -73,7 +73,7 @@ func (s *Seen) needs(ctx context.Context, who door.Operator, d *resolve.Desired,
 	if action = strings.TrimSpace(action); action == "" || len(action) > 500 {
 		return nil, door.Wrong("action", "an action has between 1 and 500 characters")
 	}
-	list, err := connect.Needs(ctx, s.Kinds[d.Target.Kind], action, func() (connect.Session, error) {
+	list, err := connect.Needs(ctx, s.Kinds()[d.Target.Kind], action, func() (connect.Session, error) {
 		if err := who.May(door.Run); err != nil {
 			return nil, err
 		}

@@ -4,12 +4,14 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"slices"
 	"strings"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
 	"hen-roost/internal/work"
 )
 
@@ -42,8 +44,8 @@ func (s *Seen) Dialects(ctx context.Context, who door.Operator) ([]Dialect, erro
 	if err := who.May(door.Look); err != nil {
 		return out, err
 	}
-	for _, kind := range door.KeysOf(s.Kinds) {
-		if t, ok := s.Kinds[kind].(connect.Taught); ok {
+	for _, kind := range door.KeysOf(s.Kinds()) {
+		if t, ok := s.Kinds()[kind].(connect.Taught); ok {
 			d, err := s.dialect(ctx, kind, t.Lesson())
 			if err != nil {
 				return out, err
@@ -59,10 +61,10 @@ func (s *Seen) Dialect(ctx context.Context, who door.Operator, kind string) (Dia
 	if err := who.May(door.Look); err != nil {
 		return DialectDetail{}, err
 	}
-	t, ok := s.Kinds[kind].(connect.Taught)
+	t, ok := s.Kinds()[kind].(connect.Taught)
 	if !ok {
-		return DialectDetail{}, door.NotKnown("dialect", kind, slices.DeleteFunc(door.KeysOf(s.Kinds), func(k string) bool {
-			_, taught := s.Kinds[k].(connect.Taught)
+		return DialectDetail{}, door.NotKnown("dialect", kind, slices.DeleteFunc(door.KeysOf(s.Kinds()), func(k string) bool {
+			_, taught := s.Kinds()[k].(connect.Taught)
 			return !taught
 		}))
 	}
@@ -74,7 +76,7 @@ func (s *Seen) dialect(ctx context.Context, kind string, l connect.Lesson) (Dial
 	if err != nil && door.ProblemOf(err).Kind != door.NotYet {
 		return DialectDetail{}, err
 	}
-	out := DialectDetail{Dialect{kind, s.Kinds[kind].Schema().About, l.File, len(l.Recordings), append([]string{}, l.Faults...),
+	out := DialectDetail{Dialect{kind, s.Kinds()[kind].Schema().About, l.File, len(l.Recordings), append([]string{}, l.Faults...),
 		[]string{}},
 		l.Text, []Recording{}}
 	for _, r := range l.Recordings {
@@ -99,7 +101,7 @@ type TriedDialect struct {
 
 // lesson says whether a text is that of a dialect which the service was given.
 func (s *Seen) lesson(text string) bool {
-	for _, c := range s.Kinds {
+	for _, c := range s.Kinds() {
 		if t, ok := c.(connect.Taught); ok && t.Lesson().Text == text {
 			return true
 		}
@@ -113,9 +115,20 @@ const recordingMost = 4 << 20
 // triedMost is how many accounts are named.
 const triedMost = 20
 
-// TryDialect looks at a target with a dialect that nobody relies on yet. What it types is the file's to say, so that it takes who
-// may administer. The target is one that is declared, of whatever kind.
-func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, text string) (TriedDialect, error) {
+// TryRequest says what to look at with a dialect that nobody relies on yet.
+type TryRequest struct {
+	File, Text string
+	Target     string // one that is declared; "" for a system that is not, which the others are of
+	Address    string
+	As         string
+	Secret     string
+	Key        string // fingerprint of its key, as somebody has compared it there
+}
+
+// TryDialect looks at a system with a dialect that nobody relies on yet. What it types is the file's to say, so that it takes who
+// may administer. The system is a declared target, whose secret is typed where it is typed already, or one that is not declared,
+// with a secret that is given and kept nowhere.
+func (s *Seen) TryDialect(ctx context.Context, who door.Operator, q TryRequest) (TriedDialect, error) {
 	out := TriedDialect{Objects: map[string]int{}, Accounts: []string{}}
 	if err := who.May(door.Administer); err != nil {
 		return out, err
@@ -123,32 +136,58 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	if s.Teach == nil {
 		return out, door.Clashing("this service cannot be taught dialects")
 	}
-	c, err := s.Current(ctx)
-	if err != nil {
-		return out, err
-	}
-	if _, err := s.targetNames(c, []string{target}); err != nil {
-		return out, err
-	}
-	pupil, err := s.Teach(file, []byte(text))
+	pupil, err := s.Teach(q.File, []byte(q.Text))
 	if err != nil {
 		return out, door.Wrong("text", "%v", err)
 	}
-	if pupil.Schema().Runs != "" && !s.lesson(text) { // an administrator of Hen Roost is none of the host that it is run on
-		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and start the service anew",
-			file)
+	runs := pupil.Schema().Runs != ""
+	if runs && (q.Target == "" || !s.lesson(q.Text)) { // an administrator of Hen Roost is none of the host that it is run on
+		return out, door.Clashing("%s has commands run on a host; put it into the folder of dialects first, and try it on a declared "+
+			"target", q.File)
 	}
-	_, access, err := s.Reach(ctx, target)
-	if err != nil {
+	var access connect.Access
+	switch {
+	case q.Target != "":
+		if access, err = s.declaredTry(ctx, pupil, q); err != nil {
+			return out, err
+		}
+	case q.Address == "" || q.As == "" || q.Secret == "":
+		return out, door.Wrong("target", "name a declared target, or the address, login and secret of a system that is not declared")
+	default:
+		access = connect.Access{Target: q.Address, Address: q.Address, As: q.As, Secret: []byte(q.Secret), Key: q.Key, Wait: s.Wait}
+	}
+	if err := s.Write(ctx, func(*store.Tx) ([]*store.Entry, error) {
+		return []*store.Entry{{At: s.Now(), Kind: "dialect", Operator: who.Name, Target: q.Target,
+			Words: door.ClipTo(fmt.Sprintf("looks at %s as %s with %s", access.Target, access.As, q.File), 2000)}}, nil
+	}); err != nil {
 		return out, err
 	}
-	if !typesAsInstalled(pupil, s.Kinds[c.KindOf(target)]) {
-		return out, door.Clashing("%s signs in otherwise than what is installed for targets of kind %s, and our secret is typed nowhere "+
-			"else; put the file into the folder of dialects and start the service anew, then declare the target of its kind", file,
-			c.KindOf(target))
+	return s.tryOn(ctx, pupil, access)
+}
+
+// declaredTry says how a declared target is reached by a dialect that is tried, if that types its secret where it is typed already.
+func (s *Seen) declaredTry(ctx context.Context, pupil connect.Pupil, q TryRequest) (connect.Access, error) {
+	c, err := s.Current(ctx)
+	if err != nil {
+		return connect.Access{}, err
 	}
+	if _, err := s.targetNames(c, []string{q.Target}); err != nil {
+		return connect.Access{}, err
+	}
+	_, access, err := s.Reach(ctx, q.Target)
+	if err == nil && !typesAsInstalled(pupil, s.Kinds()[c.KindOf(q.Target)]) {
+		err = door.Clashing("%s signs in otherwise than what is installed for targets of kind %s, and our secret is typed nowhere else; "+
+			"try it with --address, --as and a secret of its own, or put the file into the folder of dialects and declare the target of "+
+			"its kind", q.File, c.KindOf(q.Target))
+	}
+	return access, err
+}
+
+// tryOn looks at a system, and records what it says.
+func (s *Seen) tryOn(ctx context.Context, pupil connect.Pupil, access connect.Access) (TriedDialect, error) {
+	out := TriedDialect{Objects: map[string]int{}, Accounts: []string{}}
 	strikes := access.Strikes()
-	_, err = work.Survey(ctx, pupil, access, work.Sink{Put: func(list []model.Object) error {
+	_, err := work.Survey(ctx, pupil, access, work.Sink{Put: func(list []model.Object) error {
 		for _, o := range list {
 			if out.Objects[o.Kind.String()]++; o.Kind == model.Account && len(out.Accounts) < triedMost {
 				out.Accounts = append(out.Accounts, o.Name)
@@ -166,7 +205,8 @@ func (s *Seen) TryDialect(ctx context.Context, who door.Operator, target, file, 
 	}
 	var key *connect.KeyError
 	if errors.As(err, &key) && key.Accepted == "" {
-		return out, door.Clashing("%s shows the key %s, which nobody has accepted yet", target, key.Print)
+		return out, door.Clashing("%s shows the key %s, which nobody has accepted yet; compare it there, then accept it, or give it "+
+			"with --key", access.Target, key.Print)
 	}
 	if err != nil {
 		return out, door.Clashing("%s", strikes.Text(strings.TrimSpace(err.Error())))

@@ -39,7 +39,7 @@ func (s *Seen) TargetNeeds(ctx context.Context, who door.Operator, target, from 
 	if net.ParseIP(out.From) == nil {
 		return Needs{}, door.Wrong("from", "%q is no address", out.From)
 	}
-	out.Lines, err = connect.MakeLogin(s.Kinds[d.Target.Kind], d.Login, out.From, slices.Compact(permissions))
+	out.Lines, err = connect.MakeLogin(s.Kinds()[d.Target.Kind], d.Login, out.From, slices.Compact(permissions))
 	if err != nil {
 		return Needs{}, &door.Problem{Kind: door.Unknown, Words: err.Error()}
 	}

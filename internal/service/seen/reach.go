@@ -9,6 +9,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"time"
 
 	"hen-roost/internal/connect"
@@ -32,6 +33,7 @@ type Config struct {
 type Seen struct {
 	*declared.Declared
 	Config
+	kinds atomic.Pointer[connect.Kinds]
 	known *memory // what comparisons found right
 	all   door.Shared[[]Target]
 	paths paths
@@ -41,9 +43,13 @@ type Seen struct {
 // New makes the room, and has declaring tell it.
 func New(d *declared.Declared, c Config) *Seen {
 	s := &Seen{Declared: d, Config: c, known: newMemory(memoryMost), slots: work.NewSlots(c.Width, nil)}
+	s.kinds.Store(&c.Kinds)
 	d.Weigh = s.weighing
 	return s
 }
+
+// Kinds are the connectors that there are now, by kind of target.
+func (s *Seen) Kinds() connect.Kinds { return *s.kinds.Load() }
 
 // errUnapproved keeps the secret of a target from going anywhere.
 var errUnapproved = errors.New("how it is signed in to waits for approval, and nobody does before: roost revision pending")
@@ -103,5 +109,5 @@ func (s *Seen) Reach(ctx context.Context, name string) (connect.Connector, conne
 			return nil, a, err
 		}
 	}
-	return s.Kinds[t.Target.Kind], a, nil
+	return s.Kinds()[t.Target.Kind], a, nil
 }

@@ -213,7 +213,7 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 	if protect == nil {
 		protect = []string{}
 	}
-	_, needs := s.Kinds[d.Target.Kind].(connect.LoginMaker)
+	_, needs := s.Kinds()[d.Target.Kind].(connect.LoginMaker)
 	out := TargetDetail{Needs: needs, Renews: d.Schema.Renews,
 		Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
 		Match:      d.Target.Match,
