@@ -4790,9 +4790,18 @@ export interface components {
             recording: string;
         };
         TryDialectRequestBody: {
+            /** @example 192.0.2.17:22 */
+            address?: string;
+            /** @description the login */
+            as?: string;
             /** @description what the file is called, for what is said of it */
             file: string;
-            target: string;
+            /** @description fingerprint of the system's key, as somebody has compared it there */
+            key?: string;
+            /** @description its password; kept nowhere */
+            secret?: string;
+            /** @description one that is declared; left out for a system that is not, which the others are of */
+            target?: string;
             text: string;
         };
         TryRequestBody: {
