@@ -26,6 +26,7 @@ type rotateRequest struct {
 		Users    []string `json:"users,omitempty" maxItems:"5000" example:"[\"kari.berg\"]"`
 		Where    string   `json:"where,omitempty" maxLength:"4096" doc:"CEL over user, day and params, in place of users"`
 		Targets  []string `json:"targets,omitempty" doc:"only there; empty: wherever they have an account with a password"`
+		Accounts []string `json:"accounts,omitempty" doc:"only accounts of these names, where somebody has several; empty: all"`
 		Password string   `json:"password,omitempty" maxLength:"1000" doc:"of one person: the one that they chose; left out: one is made"`
 		Hash     string   `json:"hash,omitempty" maxLength:"400" doc:"of one person: the hash of a password that they have, as crypt(5) writes it"`
 		Handing
@@ -136,7 +137,8 @@ func (h *handlers) credentials(api huma.API) {
 		"Give people new passwords: sealed as they are made, set by a round that signs in with each, and handed over once",
 		func(ctx context.Context, who door.Operator, in *rotateRequest) (life.Rotated, error) {
 			b := in.Body
-			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Aloud: b.Aloud, Keeps: b.Keeps,
+			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Accounts: b.Accounts, Aloud: b.Aloud,
+				Keeps: b.Keeps,
 				Given: b.Password, Hash: b.Hash, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
 		})
 	op(api, door.Credential, http.MethodPost, "/users/{id}/certificates", "rotate-certificate",

@@ -17,14 +17,22 @@ import (
 	"hen-roost/internal/service/life"
 )
 
+// settleFor is how long accounts that a round has left are waited for, which are signed in to when it has ended.
+const settleFor = time.Minute
+
 // awaitHandovers waits until each that a round sets can be collected, or was taken
 // by no account. Those of people who begin later wait for their day.
 func (a *app) awaitHandovers(ctx context.Context, list []life.Handover) error {
+	end := time.Now().Add(settleFor)
 	for pause := 100 * time.Millisecond; ; pause = min(pause*5/4, time.Second) {
 		if err := a.refresh(ctx, list); err != nil {
 			return err
 		}
-		if !slices.ContainsFunc(list, func(h life.Handover) bool { return h.State == life.Made && len(h.Accounts) > 0 }) {
+		made := slices.ContainsFunc(list, func(h life.Handover) bool { return h.State == life.Made && len(h.Accounts) > 0 })
+		waits := slices.ContainsFunc(list, func(h life.Handover) bool { // a key is there to collect once some account lets it in
+			return slices.ContainsFunc(h.Accounts, func(x life.HandoverAccount) bool { return x.State == "waiting" })
+		})
+		if !made && (!waits || time.Now().After(end)) {
 			return nil
 		}
 		select {

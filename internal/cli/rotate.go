@@ -35,7 +35,7 @@ func (h *handing) into(m map[string]any) map[string]any {
 
 func (a *app) rotate() *cobra.Command {
 	var because, where, file, secret, hash string
-	var at []string
+	var at, accounts []string
 	var h handing
 	var until string
 	var given, show, later, key, alone, certificate bool
@@ -50,11 +50,15 @@ ask for that. Accounts with superuser rights need a second person's approval. Ex
 status 4 when an account did not take it.`,
 		Example: "  roost rotate kari.berg --aloud --show --because \"forgot it, telephoned\"\n" +
 			"  roost rotate marit.fell odd.strand --at staff-directory --because \"seen on a note\"\n" +
+			"  roost rotate olga.petrova --at stores-database --account olga.petrova@localhost --because \"seen in a script\"\n" +
 			"  roost rotate --secret vessel-key --because \"every quarter\"\n" +
 			"  roost rotate --where 'user.details.base == \"southness\"' --batch southness --because \"the office was broken into\"",
 		RunE: func(c *cobra.Command, users []string) error {
 			if secret != "" {
 				return a.renewed(c.Context(), secret, because, users)
+			}
+			if (key || certificate) && len(at)+len(accounts) > 0 {
+				return wrong{errors.New("a key or a certificate is a person's, and opens all their accounts: leave --at and --account out")}
 			}
 			if certificate {
 				if len(users) != 1 {
@@ -80,7 +84,8 @@ status 4 when an account did not take it.`,
 				}
 				return a.rotated(c.Context(), out, show || into != "", later, into)
 			}
-			body := h.into(map[string]any{"users": users, "where": where, "targets": at, "because": because})
+			body := h.into(map[string]any{"users": users, "where": where, "targets": at, "accounts": accounts,
+				"because": because})
 			if given || file != "" {
 				p, err := a.secretInput(file, "New password: ", "--password-file")
 				if err != nil {
@@ -114,6 +119,7 @@ status 4 when an account did not take it.`,
 	c.Flags().StringVar(&until, "until", "", "the key's last day, as 2027-12-31: a finding tells when it is near")
 	c.Flags().StringVar(&where, "where", "", "all for whom a condition holds (CEL over user, day and params)")
 	c.Flags().StringSliceVar(&at, "at", nil, "only on these targets")
+	c.Flags().StringSliceVar(&accounts, "account", nil, "only accounts of this name, where somebody has several on a target")
 	c.Flags().BoolVar(&given, "given", false, "one that they chose: it is asked for, and screened")
 	c.Flags().StringVar(&file, "password-file", "", "the same, from a file; - is standard input")
 	c.Flags().StringVar(&hash, "hash-file", "", "in place of a password: the hash of one that they have, as crypt(5) writes it; - is "+
@@ -194,6 +200,7 @@ func (a *app) showRotated(ctx context.Context, out life.Rotated, list []string, 
 	fmt.Fprintln(a.Out)
 	if out.Round.State == rounds.OnHold {
 		fmt.Fprintf(a.Out, "%s.\n", capital(out.Words))
+		a.held(out.Round)
 	}
 	for _, path := range list {
 		if _, err := a.collected(ctx, path, into); err != nil {

@@ -181,7 +181,9 @@ func itemsOf(plan *resolve.Plan, p *resolve.Person) []Gain {
 				at[i] = n
 				out = append(out, Gain{Item: i})
 			}
-			out[n].Targets = append(out[n].Targets, a.On().Target.Name)
+			if on := a.On().Target.Name; !slices.Contains(out[n].Targets, on) { // of several accounts there once
+				out[n].Targets = append(out[n].Targets, on)
+			}
 		}
 	}
 	slices.SortFunc(out, func(x, y Gain) int { return compare(x.Item, y.Item) })

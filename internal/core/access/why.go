@@ -144,6 +144,11 @@ func (e *explainer) item(i Item) {
 		a.State = Found
 		a.Why = append(a.Why, Reason{Words: "it is there, and nobody has adopted it yet: a round does, see roost draft"})
 	}
+	if o := e.seen.Account; a.State == AsDeclared && i.Kind == model.Account && o != nil && o.Attributes.One(model.Disabled) == "yes" &&
+		e.p.State != resolve.Suspended {
+		a.State = Different
+		a.Why = append(a.Why, Reason{Words: "it is there, and shut"})
+	}
 	if a.State == NotDeclared {
 		a.Why = slices.Insert(a.Why, 0, Reason{Words: "it is there, but not through the declaration"})
 	}

@@ -156,8 +156,11 @@ func (c *comparer) moved(kind model.ObjectKind, member string) string {
 // exceeds says whether a permission of somebody's account does not come with any that it should have.
 func (c *comparer) exceeds(spelled *model.Spelling, at int, permission string) bool {
 	user, name := c.userOf(at), c.observed[at].Name
-	if user == "" || c.owner[at] == 0 && !c.asked(user, name) {
+	if user == "" {
 		return false
+	}
+	if c.owner[at] == 0 && !c.asked(user, name) {
+		return c.match.Linked[name] == user // of who has left: what comes with nothing that they should have
 	}
 	_, rest := c.Desired.Schema.Account().Login(name)
 	for _, a := range c.Desired.Plan.Accounts(user, c.Desired.Target.Name) {

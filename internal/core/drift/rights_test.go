@@ -75,6 +75,17 @@ func TestSpelledRights(t *testing.T) {
 		"see rota": "ulla@%"})),
 		"beyond: withdraw right all items: marit@% (marit)", "missing: give right put items.list: marit@% (marit)",
 		"beyond: withdraw right see rota: ulla@% (ulla)")
+	// Who has left keeps none of theirs on the account that is shut; of an account that is nobody's it is told that it is there.
+	gone := held(map[string]string{"see items": "sal@% ulla@%"})
+	gone.Links = gone.Links[1:]
+	left := strings.Replace(counters, "name: Ulla Niemi,", "name: Ulla Niemi, until: 2020-01-01,", 1)
+	var out []string
+	for _, line := range onKind(t, spelled, left, gone) {
+		if strings.Contains(line, "ulla@%") && strings.Contains(line, " right ") {
+			out = append(out, line)
+		}
+	}
+	same(t, "gone", out, "beyond: withdraw right see items: ulla@% (ulla)")
 	_, err := declared(spelled, strings.Replace(counters, "all items", "own items", 1))
 	if err == nil || !strings.Contains(err.Error(), `right keep, at stores: "own items" is no permission`) {
 		t.Errorf("%v", err)

@@ -97,7 +97,7 @@ func (s *Life) goes(ctx context.Context, who door.Operator, c *declared.Current,
 	if err != nil {
 		return Passage{}, err
 	}
-	follows := func(context.Context, map[string]bool) (rounds.Round, string, error) {
+	follows := func(context.Context, map[string]string) (rounds.Round, string, error) {
 		if len(acts) == 0 {
 			return rounds.Round{}, "declared, and nothing is to be done today", nil
 		}

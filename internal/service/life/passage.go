@@ -103,7 +103,7 @@ func dayOr(field, text string, otherwise time.Time) (time.Time, error) {
 // day and, unless it is only looked at, declares them and follows.
 func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current, user string, edits []declare.Edit, when time.Time,
 	because string, look bool) (Passage, error) {
-	return s.passWith(ctx, who, c, user, edits, when, because, look, func(done context.Context, before map[string]bool) (rounds.Round,
+	return s.passWith(ctx, who, c, user, edits, when, because, look, func(done context.Context, before map[string]string) (rounds.Round,
 		string, error) {
 		fresh, err := s.freshSince(done, user, before)
 		if err != nil || len(fresh) == 0 {
@@ -115,7 +115,7 @@ func (s *Life) pass(ctx context.Context, who door.Operator, c *declared.Current,
 
 // passWith is pass with what follows from it: before are the keys of what differed of the person before.
 func (s *Life) passWith(ctx context.Context, who door.Operator, c *declared.Current, user string, edits []declare.Edit, when time.Time,
-	because string, look bool, follows func(context.Context, map[string]bool) (rounds.Round, string, error)) (Passage, error) {
+	because string, look bool, follows func(context.Context, map[string]string) (rounds.Round, string, error)) (Passage, error) {
 	out := Passage{Handovers: []Handover{}, By: when.Format(time.DateOnly)}
 	after, err := s.PlanAfter(ctx, edits, when)
 	if err != nil {
@@ -137,12 +137,11 @@ func (s *Life) passWith(ctx context.Context, who door.Operator, c *declared.Curr
 	return out, err
 }
 
-// freshSince are the keys of what differs of a person, and did not before: what did
-// is none of an act's business.
-func (s *Life) freshSince(ctx context.Context, user string, before map[string]bool) (fresh []string, err error) {
+// freshSince are the keys of what differs of a person, and did not before or not in this: what did is none of an act's business.
+func (s *Life) freshSince(ctx context.Context, user string, before map[string]string) (fresh []string, err error) {
 	now, err := s.keysOf(ctx, user)
-	for key := range now {
-		if !before[key] {
+	for key, changes := range now {
+		if was, differed := before[key]; !differed || was != changes {
 			fresh = append(fresh, key)
 		}
 	}
@@ -150,12 +149,12 @@ func (s *Life) freshSince(ctx context.Context, user string, before map[string]bo
 	return fresh, err
 }
 
-// keysOf are the keys of what differs of a person.
-func (s *Life) keysOf(ctx context.Context, user string) (map[string]bool, error) {
+// keysOf are the keys of what differs of a person, each with the changes that would put it right.
+func (s *Life) keysOf(ctx context.Context, user string) (map[string]string, error) {
 	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{user}}, "", door.PageMost)
-	out := map[string]bool{}
+	out := map[string]string{}
 	for _, f := range rows {
-		out[f.Key] = true
+		out[f.Key] = fmt.Sprintf("%q", f.Changes)
 	}
 	return out, err
 }

@@ -7,8 +7,10 @@ import (
 	"fmt"
 	"regexp"
 	"slices"
+	"strings"
 	"time"
 
+	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/secret"
 	"hen-roost/internal/service/declared"
@@ -22,16 +24,17 @@ var hashForm = regexp.MustCompile(`^\$[0-9a-z]{1,4}\$[!-9;-~]{10,300}$`)
 
 // RotateRequest asks for new passwords.
 type RotateRequest struct {
-	Users   []string
-	Where   string        // CEL over user, day and params, in place of users
-	Targets []string      // only there; empty: wherever they have an account that has a password
-	Aloud   bool          // easy to read out on a telephone
-	Keeps   bool          // it need not be changed at the first sign-in
-	Given   string        // of one person: a password that they chose; "": one is made
-	Hash    string        // of one person: the hash of a password that they have, as crypt(5) writes it
-	Batch   string        // what they are handed over as
-	Lasts   time.Duration // how long they wait to be collected; 0: three days
-	Because string
+	Users    []string
+	Where    string        // CEL over user, day and params, in place of users
+	Targets  []string      // only there; empty: wherever they have an account that has a password
+	Accounts []string      // only accounts of these names, where somebody has several; empty: all
+	Aloud    bool          // easy to read out on a telephone
+	Keeps    bool          // it need not be changed at the first sign-in
+	Given    string        // of one person: a password that they chose; "": one is made
+	Hash     string        // of one person: the hash of a password that they have, as crypt(5) writes it
+	Batch    string        // what they are handed over as
+	Lasts    time.Duration // how long they wait to be collected; 0: three days
+	Because  string
 }
 
 // Rotate gives people new passwords: sealed as they are made, set by a round that
@@ -127,10 +130,13 @@ func (x *rotation) look(ctx context.Context, users []string) error {
 		if err != nil {
 			return err
 		}
-		n := len(x.left)
+		n, others := len(x.left), []string{}
 		any := false
 		for _, l := range links {
 			if len(x.q.Targets) > 0 && !slices.Contains(x.q.Targets, l.Target) {
+				continue
+			}
+			if others = append(others, l.Name); len(x.q.Accounts) > 0 && !slices.Contains(x.q.Accounts, l.Name) {
 				continue
 			}
 			act, why, err := x.act(ctx, l)
@@ -146,6 +152,9 @@ func (x *rotation) look(ctx context.Context, users []string) error {
 		switch {
 		case any:
 			x.users = append(x.users, user)
+		case len(x.left) == n && len(others) > 0:
+			x.left = append(x.left, LeftOut{User: user, Words: declare.Meant("has no account "+strings.Join(x.q.Accounts, ", ")+" there",
+				x.q.Accounts[0], others)})
 		case len(x.left) == n:
 			x.left = append(x.left, LeftOut{User: user, Words: "has no account there that we know of; declare it, or adopt the one there"})
 		}

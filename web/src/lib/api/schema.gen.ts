@@ -4070,6 +4070,8 @@ export interface components {
             total: number;
         };
         RotateRequestBody: {
+            /** @description only accounts of these names, where somebody has several; empty: all */
+            accounts?: string[];
             /** @description easy to read out on a telephone */
             aloud?: boolean;
             /**
