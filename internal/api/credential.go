@@ -137,9 +137,8 @@ func (h *handlers) credentials(api huma.API) {
 		"Give people new passwords: sealed as they are made, set by a round that signs in with each, and handed over once",
 		func(ctx context.Context, who door.Operator, in *rotateRequest) (life.Rotated, error) {
 			b := in.Body
-			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Accounts: b.Accounts, Aloud: b.Aloud,
-				Keeps: b.Keeps,
-				Given: b.Password, Hash: b.Hash, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
+			return h.Rotate(ctx, who, life.RotateRequest{Users: b.Users, Where: b.Where, Targets: b.Targets, Accounts: b.Accounts,
+				Aloud: b.Aloud, Keeps: b.Keeps, Given: b.Password, Hash: b.Hash, Batch: b.Batch, Lasts: b.lasts(), Because: b.Because})
 		})
 	op(api, door.Credential, http.MethodPost, "/users/{id}/certificates", "rotate-certificate",
 		"Issue a user a client certificate, handed over once with its key; when it is proved everywhere, those issued before are withdrawn",

@@ -41,6 +41,15 @@ type restoreUserRequest struct {
 	}
 }
 
+type screeningsRequest struct {
+	User string `query:"user" doc:"of this user alone"`
+}
+
+// Screenings are passwords taken that a policy watches for.
+type Screenings struct {
+	Items []life.Screened `json:"items"`
+}
+
 type endingRequest struct {
 	Paging
 	Within int `query:"within" default:"14" minimum:"0" maximum:"3660" doc:"days from today"`
@@ -85,6 +94,12 @@ func (h *handlers) life(api huma.API) {
 	op(api, door.Look, http.MethodGet, "/ending", "list-ending", "List roles and people whose last day is near, the earliest first",
 		func(ctx context.Context, who door.Operator, in *endingRequest) (life.Endings, error) {
 			return h.Ending(ctx, who, in.Within, in.page())
+		})
+	op(api, door.Credential, http.MethodGet, "/screenings", "list-screenings",
+		"List who took passwords that a policy watches for and lets through, week by week",
+		func(ctx context.Context, who door.Operator, in *screeningsRequest) (Screenings, error) {
+			list, err := h.Screenings(ctx, who, in.User)
+			return Screenings{list}, err
 		})
 	op(api, door.Draft, http.MethodPost, "/users/{id}/extend", "extend-user",
 		"Let a role of a user's, or all of theirs, end on a later day",

@@ -270,7 +270,7 @@ operators want it: the first who asks is noted, and the second ends it.`,
 func (a *app) ending() *cobra.Command {
 	var within string
 	var size int
-	c := &cobra.Command{Use: "ending", Short: "List roles and people whose last day is near, the earliest first", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "ending", Short: "List roles, people, keys and passwords whose last day is near, the earliest first", Args: cobra.NoArgs,
 		Example: "  roost ending --within 14d\n  roost ending --within 90d --output csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			days, err := strconv.Atoi(strings.TrimSuffix(within, "d"))
@@ -289,6 +289,8 @@ func (a *app) ending() *cobra.Command {
 				switch {
 				case e.Role != "":
 					what = "role " + e.Role
+				case e.Target != "":
+					what = "the password of " + e.Account + " on " + e.Target
 				case e.Credential != "":
 					what = "a " + e.Credential
 				}

@@ -28,9 +28,10 @@ func (a *app) user() *cobra.Command {
 			if err := a.get(c.Context(), "/users", q, &out); err != nil {
 				return err
 			}
-			t := table{head: []string{"USER", "NAME", "NUMBER", "ROLES", "TARGETS", "FINDINGS"}, right: []int{2, 4, 5}, empty: "Nobody."}
+			t := table{head: []string{"USER", "NAME", "NUMBER", "STATE", "ROLES", "TARGETS", "FINDINGS"}, right: []int{2, 5, 6},
+				empty: "Nobody."}
 			for _, u := range out.Items {
-				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), strings.Join(u.Roles, ", "), figure(u.Targets),
+				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), mark(u.State), strings.Join(u.Roles, ", "), figure(u.Targets),
 					figure(u.Findings)})
 			}
 			if err := a.show(out.Items, t); err != nil {
@@ -53,7 +54,7 @@ func (a *app) user() *cobra.Command {
 			}
 			return a.show(u, sideBySide(u))
 		}}
-	c.AddCommand(list, show, a.userTime(), a.userSessions())
+	c.AddCommand(list, show, a.userTime(), a.userSessions(), a.screenings())
 	return c
 }
 

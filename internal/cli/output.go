@@ -166,6 +166,7 @@ var marks = map[string]string{
 	"not approved": "▲",
 	"out of reach": "○", "out-of-reach": "○", "not surveyed": "○", "not-tried": "○", "shut": "○", "undone": "○",
 	"neither declared nor there": "○", "left as found": "○", "busy": "○", "ended": "○", "not there": "○",
+	"active": "●", "suspended": "■", "left": "○", "expected": "○",
 }
 
 func mark(state string) string {

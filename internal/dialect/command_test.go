@@ -242,8 +242,8 @@ func TestDoneLine(t *testing.T) {
 	f := read(t, full)
 	c := f.Holds["account"].Disable[0]
 	c.Done = Pattern{Regexp: regexp.MustCompile(`^it is done$`)}
-	for answer, want := range map[string]bool{"it is done": true, "it is done\n": true, "well\r\nit is done\r\n": true, "it is done?\n": false,
-		"": false} {
+	for answer, want := range map[string]bool{"it is done": true, "it is done\n": true, "well\r\nit is done\r\n": true,
+		"it is done?\n": false, "": false} {
 		err := f.Sent([]Command{c}, Vars{"name": "ulla"}, func(string, Command) (string, error) { return answer, nil })
 		if (err == nil) != want {
 			t.Errorf("%q: %v", answer, err)

@@ -442,6 +442,17 @@ func (s *Store) Screenings(ctx context.Context, week string, most int) (out []Sc
 	return out, err
 }
 
+// AllScreenings returns the counts of all weeks, the newest first, of one user or all, at most so many.
+func (s *Store) AllScreenings(ctx context.Context, user string, most int) (out []Screened, err error) {
+	if user != "" {
+		err = s.db.SelectContext(ctx, &out, `SELECT week, user, policy, n FROM screened FORCE INDEX (by_user) WHERE user = ?
+				ORDER BY week DESC, policy LIMIT ?`, user, most)
+		return out, err
+	}
+	err = s.db.SelectContext(ctx, &out, `SELECT week, user, policy, n FROM screened ORDER BY week DESC, user, policy LIMIT ?`, most)
+	return out, err
+}
+
 // TellScreenings notes that a week was told of; false when it was before.
 func (tx *Tx) TellScreenings(ctx context.Context, week string) (bool, error) {
 	res, err := tx.ExecContext(ctx, `INSERT IGNORE INTO screened_told (week) VALUES (?)`, week)

@@ -22,6 +22,7 @@
   import Join from './lib/users/Join.svelte';
   import User from './lib/users/User.svelte';
   import Ending from './lib/users/Ending.svelte';
+  import WeakPasswords from './lib/users/WeakPasswords.svelte';
   import Users from './lib/users/Users.svelte';
 
   let who = $state<Schemas['Operator'] | null | undefined>(undefined);
@@ -44,7 +45,14 @@
   const under = $derived({ fleet: 'targets', compare: 'targets', dialects: 'targets', intakes: 'users' }[here] ?? here); // the place that leads there
   const title = $derived(
     places.find(([p]) => p === here)?.[1] ??
-      { ending: 'Ending soon', handovers: 'Handovers', intakes: 'Pushed in', fleet: 'Fleet', compare: 'Compare' }[here] ??
+      {
+        ending: 'Ending soon',
+        'weak-passwords': 'Weak passwords',
+        handovers: 'Handovers',
+        intakes: 'Pushed in',
+        fleet: 'Fleet',
+        compare: 'Compare',
+      }[here] ??
       'Hen Roost',
   );
   $effect(() => {
@@ -99,6 +107,7 @@
       {:else if here === 'users' && router.part(1)}<User id={router.part(1)} />
       {:else if here === 'users'}<Users />
       {:else if here === 'ending'}<Ending />
+      {:else if here === 'weak-passwords'}<WeakPasswords />
       {:else if here === 'handovers'}<HandoverPage />
       {:else if here === 'intakes'}<Intakes />
       {:else if here === 'targets' && router.part(1)}<Target name={router.part(1)} />

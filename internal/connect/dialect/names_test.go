@@ -20,7 +20,8 @@ func TestNames(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	const list = "    list:\n      - say: tell classes\n        read: {blocks: {begin: '^class (?P<name>\\S+)$', lines: ['^  may (?P<may>.*)$']}}\n" +
+	const list = "    list:\n      - say: tell classes\n        read: " +
+		"{blocks: {begin: '^class (?P<name>\\S+)$', lines: ['^  may (?P<may>.*)$']}}\n" +
 		"        is: {name: row.name, allows: row.may}\n"
 	if !strings.Contains(string(text), list) {
 		t.Fatal("the switch lists its classes otherwise")

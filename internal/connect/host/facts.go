@@ -19,13 +19,34 @@ func ageOf(line string) []model.Attribute {
 		return nil
 	}
 	out := []model.Attribute{{Name: least, Values: []string{days("0")(f[1])}}, {Name: most, Values: []string{days("never")(f[2])}},
-		{Name: warning, Values: []string{days("0")(f[3])}}, {Name: inactive, Values: []string{days("never")(f[4])}},
-		{Name: expires, Values: []string{dayOf(f[5], "never")}}}
+		{Name: warning, Values: []string{days("0")(f[3])}}, {Name: inactive, Values: []string{days("never")(f[4])}}}
+	if f[5] != shutSince { // which says that it is shut, and nothing of a day
+		out = append(out, model.Attribute{Name: expires, Values: []string{dayOf(f[5], "never")}})
+	}
 	if day := dayOf(f[0], ""); day != "" && f[0] != "0" {
 		out = append(out, model.Attribute{Name: changed, Values: []string{day}})
+		if ends := endsOn(f[0], f[2]); ends != "" {
+			out = append(out, model.Attribute{Name: model.PasswordEnds, Values: []string{ends}})
+		}
 	}
 	return out
 }
+
+// endsOn is the last day of a password that was changed on a day and is kept for so many; "" for never.
+func endsOn(changed, most string) string {
+	from, err := strconv.Atoi(changed)
+	days, err2 := strconv.Atoi(most)
+	if err != nil || err2 != nil || days < 0 || days >= neverEnds {
+		return ""
+	}
+	return dayOf(strconv.Itoa(from+days), "")
+}
+
+// neverEnds is from how many days on a password is kept for ever: 99999 is what the account tools write for that.
+const neverEnds = 99999
+
+// shutSince is the day of expiry of accounts that are shut.
+const shutSince = "1"
 
 // dayOf is a day that is counted from the first one of 1970.
 func dayOf(number, otherwise string) string {

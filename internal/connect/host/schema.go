@@ -83,6 +83,7 @@ var schema = model.Schema{
 				{Name: model.MustChange, About: "the password must be changed at the next sign-in"},
 				{Name: model.Disabled, About: "password locked and account expired"},
 				{Name: model.Elevation, About: "how the account can become superuser", Many: true},
+				{Name: model.PasswordEnds, About: "last day of the password"},
 				{Name: changed, About: "day on which the password was changed last"},
 				{Name: least, About: "days that a password is kept at least", Settable: true, Canonical: days("0")},
 				{Name: most, About: "days that a password is kept at most, or never", Settable: true, Canonical: days("never")},

@@ -65,6 +65,7 @@ var schema = model.Schema{
 				{Name: model.Password, About: "userPassword", Sealed: true},
 				{Name: model.PasswordHash, About: "userPassword, as {CRYPT} (RFC 2307 §5.3)", Sealed: true},
 				{Name: model.Certificate, About: "client certificates that the server maps to entries (SASL EXTERNAL)", Sealed: true},
+				{Name: model.PasswordEnds, About: "shadowLastChange and shadowMax: the last day of the password (RFC 2307 §5.2)"},
 				{Name: model.MustChange, About: "the password policy asks for a new password at the next sign-in"},
 				{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
 			}},
@@ -104,7 +105,7 @@ var ldapName = map[string]string{
 
 var (
 	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
-		"pwdAccountLockedTime", "pwdReset", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
+		"pwdAccountLockedTime", "pwdReset", "shadowLastChange", "shadowMax", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
 	groupAttributes = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
 )
 

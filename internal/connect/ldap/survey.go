@@ -5,7 +5,9 @@ import (
 	"fmt"
 	"hash/maphash"
 	"slices"
+	"strconv"
 	"strings"
+	"time"
 
 	goldap "github.com/go-ldap/ldap/v3"
 
@@ -217,6 +219,17 @@ func (t *tree) group(e *entry) *entryView {
 	return v
 }
 
+// shadowEnds is the last day of a password that was changed on a day since 1970-01-01 and is kept for so many; "" for never.
+// 99999 days are what account tools write for never.
+func shadowEnds(changed, most string) string {
+	from, err := strconv.Atoi(changed)
+	days, err2 := strconv.Atoi(most)
+	if err != nil || err2 != nil || from <= 0 || days < 0 || days >= 99999 || from > 2_000_000 {
+		return ""
+	}
+	return time.Unix(int64(from+days)*86400, 0).UTC().Format(time.DateOnly)
+}
+
 // resolveMembers turns the DNs of a group's members into names, once all groups are known.
 func (t *tree) resolveMembers(v *entryView) {
 	var accounts, groups []string
@@ -255,8 +268,8 @@ func (t *tree) person(e *entry) *entryView {
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
 	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID"), Ours: t.isOurs(e.dn)}
-	list := make([]model.Attribute, 0, len(readable)+2)
-	values := make([]string, 0, len(readable)+2) // one array for all of them
+	list := make([]model.Attribute, 0, len(readable)+3)
+	values := make([]string, 0, len(readable)+3) // one array for all of them
 	put := func(name, value string) {
 		values = append(values, connect.Printable(value))
 		list = append(list, model.Attribute{Name: name, Values: values[len(values)-1:]})
@@ -286,6 +299,9 @@ func (t *tree) person(e *entry) *entryView {
 		if value != "" {
 			put(pair.ours, value)
 		}
+	}
+	if ends := shadowEnds(e.one("shadowLastChange"), e.one("shadowMax")); ends != "" {
+		put(model.PasswordEnds, ends)
 	}
 	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {
 		put(model.ChangedBy, strings.TrimSpace(by+" "+at))

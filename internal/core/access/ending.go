@@ -12,7 +12,9 @@ import (
 type Ending struct {
 	User       string
 	Role       string // "": everything, or a credential
-	Credential string // "key" or "certificate"; the room above adds certificates
+	Credential string // "key", "certificate" or "password"; the room above adds the last two
+	Target     string // of a password
+	Account    string
 	Until      string // the last day on which it holds
 	Because    string // why the role was given
 	Pos        model.Pos

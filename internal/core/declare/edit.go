@@ -77,7 +77,10 @@ func apply(files []File, e Edit) error {
 		}
 	}
 	if e.Do == Take || e.Key != "" && e.Section != "params" && e.Do == Add {
-		return fmt.Errorf("nothing is called %q under %s", e.Name, e.Section)
+		return errors.New(Meant(fmt.Sprintf("nothing is called %q under %s", e.Name, e.Section), e.Name, namesIn(files, e.Section)))
+	}
+	if e.Do == Set && e.Key != "" && e.File == "" && e.Section != "params" {
+		return unknown(e, namesIn(files, e.Section))
 	}
 	if e.File != "" {
 		like = slices.IndexFunc(files, func(f File) bool { return f.Name == e.File })
@@ -86,7 +89,7 @@ func apply(files []File, e Edit) error {
 		}
 	}
 	if like < 0 {
-		return fmt.Errorf("no file has a section %s yet; say in which file it should be", e.Section)
+		return fmt.Errorf("no file has a section %s yet; say in which file it should be (--file)", e.Section)
 	}
 	t := text{s: files[like].Text}
 	body, ok := t.child(t.top(), e.Section)
@@ -97,6 +100,25 @@ func apply(files []File, e Edit) error {
 	}
 	files[like].Text, err = t.change(body, path, e, value)
 	return err
+}
+
+// unknown says of an edit of a key that there is no such entry: most often its name is mistyped.
+func unknown(e Edit, known []string) error {
+	return errors.New(Meant(fmt.Sprintf("nothing is called %q under %s, so %s cannot be set of it; a new entry says in which file it goes "+
+		"(--file)", e.Name, e.Section, e.Key), e.Name, known))
+}
+
+// namesIn are the names in a section of all files.
+func namesIn(files []File, section string) (out []string) {
+	for i := range files {
+		t := text{s: files[i].Text}
+		if body, ok := t.child(t.top(), section); ok {
+			for _, x := range t.entries(body) {
+				out = append(out, x.key)
+			}
+		}
+	}
+	return out
 }
 
 // flow writes a value on one line.

@@ -63,7 +63,8 @@ func (c *comparer) runningOut(place int, soon string) {
 	if last < c.Desired.Plan.Day {
 		note = "its password ended on " + last + ", and it is not shut"
 	}
-	c.add(model.Finding{Kind: model.RunningOut, Act: model.Act{Object: o.Kind, Name: o.Name, User: c.userOf(place)}, Note: note})
+	c.add(model.Finding{Kind: model.RunningOut, Act: model.Act{Object: o.Kind, Name: o.Name, User: c.userOf(place),
+		Changes: []model.Change{{Attribute: model.PasswordEnds, Before: []string{last}}}}, Note: note})
 }
 
 // daysAgo is the day so long before the plan's; "" for no time at all.

@@ -93,6 +93,9 @@ func (s *Life) Commission(ctx context.Context, who door.Operator, target string,
 	if q.Given != "" {
 		x.secret = connect.Seal([]byte(q.Given))
 	}
+	if err := x.triable(ctx); err != nil {
+		return out, err
+	}
 	for _, stage := range []func(context.Context) (bool, error){x.administrator, x.password, x.proof, x.close} {
 		on, err := stage(ctx)
 		if err != nil || !on {
@@ -101,6 +104,20 @@ func (s *Life) Commission(ctx context.Context, who door.Operator, target string,
 	}
 	out.Complete = true
 	return out, nil
+}
+
+// triable says why nothing can be begun: nobody could be seen to become superuser there before what it was delivered with is closed.
+func (x *commission) triable(ctx context.Context) error {
+	session, err := x.SessionOn(ctx, x.target)
+	if err != nil {
+		return &door.Problem{Kind: door.Away, Words: err.Error()}
+	}
+	defer session.Close()
+	if _, can := session.(connect.Elevator); !can {
+		return door.Clashing("whether somebody becomes superuser on %s cannot be tried from here, so that nothing is begun there; give "+
+			"them an account with a round, have them sign in, and then close what it was delivered with: roost bulk", x.target)
+	}
+	return nil
 }
 
 func (x *commission) tell(what, state string, round int64, format string, args ...any) {
@@ -312,6 +329,13 @@ func (x *commission) proof(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	x.out.Stages[len(x.out.Stages)-1].State = "undone"
+	for _, h := range x.out.Handovers { // of a password that is on no account any more
+		if _, err := x.WithdrawHandover(ctx, acting(x.who), h.ID, "the proof failed, and the account was taken back"); err != nil &&
+			door.ProblemOf(err).Kind != door.Conflict { // it was collected meanwhile
+			return false, err
+		}
+	}
+	x.out.Handovers, x.out.Links = []Handover{}, nil
 	return false, nil
 }
 

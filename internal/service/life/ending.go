@@ -11,6 +11,7 @@ import (
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/store"
 )
 
 // Ending is an access that ends by itself on a day.
@@ -18,7 +19,9 @@ type Ending struct {
 	User       string `json:"user"`
 	Name       string `json:"name" doc:"the person's full name"`
 	Role       string `json:"role,omitempty" doc:"what ends; left out with credential: everything, it is their last day"`
-	Credential string `json:"credential,omitempty" enum:"key,certificate" doc:"what ends"`
+	Credential string `json:"credential,omitempty" enum:"key,certificate,password" doc:"what ends"`
+	Target     string `json:"target,omitempty" doc:"of a password: where"`
+	Account    string `json:"account,omitempty" doc:"of a password: whose"`
 	Until      string `json:"until" doc:"the last day on which it holds"`
 	Days       int    `json:"days" doc:"until then; 0: today"`
 	Because    string `json:"because,omitempty" doc:"why the role was given"`
@@ -58,11 +61,17 @@ func (s *Life) Ending(ctx context.Context, who door.Operator, within int, p door
 	for _, x := range certificates {
 		all = append(all, access.Ending{User: x.User, Credential: "certificate", Until: day(x.Until)})
 	}
+	passwords, err := s.passwordsEnding(ctx, today, today.AddDate(0, 0, within))
+	if err != nil {
+		return Endings{}, err
+	}
+	all = append(all, passwords...)
 	slices.SortStableFunc(all, func(a, b access.Ending) int { return strings.Compare(a.Until, b.Until) })
 	out := Endings{Items: []Ending{}, Total: len(all)}
 	page := p.Bounded()
 	for _, e := range all[min(page.From, len(all)):min(page.From+page.Size, len(all))] {
-		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Credential: e.Credential, Until: e.Until, Because: e.Because,
+		x := Ending{User: e.User, Name: c.FullName(e.User), Role: e.Role, Credential: e.Credential, Target: e.Target, Account: e.Account,
+			Until: e.Until, Because: e.Because,
 			At: c.Declared.Locate(e.Pos).String()}
 		if day, err := time.Parse(time.DateOnly, e.Until); err == nil {
 			x.Days = int(day.Sub(today) / (24 * time.Hour))
@@ -70,6 +79,17 @@ func (s *Life) Ending(ctx context.Context, who door.Operator, within int, p door
 		out.Items = append(out.Items, x)
 	}
 	return out, nil
+}
+
+// passwordsEnding are the passwords that targets told of as running out, and whose last day is within two.
+func (s *Life) passwordsEnding(ctx context.Context, from, to time.Time) (out []access.Ending, err error) {
+	rows, _, err := s.Store.Findings(ctx, store.FindingFilter{Kinds: []string{string(model.RunningOut)}}, "", certificatesTold)
+	for _, f := range rows {
+		if last := f.Before().One(model.PasswordEnds); last >= day(from) && last <= day(to) {
+			out = append(out, access.Ending{User: f.User, Credential: "password", Target: f.Target, Account: f.Name, Until: last})
+		}
+	}
+	return out, err
 }
 
 // Extend lets an access end on a later day: a role of a user's, or with none named their own last day.

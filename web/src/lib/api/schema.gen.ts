@@ -1387,6 +1387,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/screenings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** List who took passwords that a policy watches for and lets through, week by week */
+        get: operations["list-screenings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/secrets": {
         parameters: {
             query?: never;
@@ -2696,6 +2713,8 @@ export interface components {
             words?: string;
         };
         Ending: {
+            /** @description of a password: whose */
+            account?: string;
             /** @description file:line:column of the declaration */
             at: string;
             /** @description why the role was given */
@@ -2704,7 +2723,7 @@ export interface components {
              * @description what ends
              * @enum {string}
              */
-            credential?: "key" | "certificate";
+            credential?: "key" | "certificate" | "password";
             /**
              * Format: int64
              * @description until then; 0: today
@@ -2714,6 +2733,8 @@ export interface components {
             name: string;
             /** @description what ends; left out with credential: everything, it is their last day */
             role?: string;
+            /** @description of a password: where */
+            target?: string;
             /** @description the last day on which it holds */
             until: string;
             user: string;
@@ -4216,6 +4237,19 @@ export interface components {
             runs?: string;
             settings?: string[];
             "system-names"?: string[];
+        };
+        Screened: {
+            name: string;
+            /** @description whose screening is watch */
+            policy: string;
+            /** Format: int64 */
+            times: number;
+            user: string;
+            /** @description the Monday on which the week began, 2006-01-02 */
+            week: string;
+        };
+        Screenings: {
+            items: components["schemas"]["Screened"][];
         };
         SealRequestBody: {
             /** @example spring-crew */
@@ -12496,6 +12530,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Round"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Service Unavailable */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    "list-screenings": {
+        parameters: {
+            query?: {
+                /** @description of this user alone */
+                user?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Screenings"];
                 };
             };
             /** @description Unauthorized */

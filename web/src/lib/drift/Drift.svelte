@@ -142,7 +142,7 @@
     <PendingNote />
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
-      {#if p.total && which !== 'accepted'}<Button
+      {#if p.total > p.decide && which !== 'accepted'}<Button
           class="bg-ink text-paper rounded"
           onclick={() => {
             leaving = false;
@@ -150,7 +150,7 @@
           }}
           >Draft a round from {chosen.length
             ? `the ${chosen.length} chosen`
-            : `${target || kind || user || which ? 'these' : 'all'} ${p.total}`}</Button
+            : `${target || kind || user || which ? 'these' : 'all'} ${p.total - p.decide}`}</Button
         >{/if}
       <Await ask={targets}>
         {#snippet children(list)}

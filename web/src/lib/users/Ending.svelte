@@ -55,7 +55,8 @@
             <Cell>{e.days ? count(e.days, 'day', 'days') : 'today'}</Cell>
             <Cell><Who id={e.user} name={e.name} /></Cell>
             <Cell
-              >{#if e.role}role <span class="name">{e.role}</span>{:else if e.credential}a {e.credential}{:else}everything{/if}</Cell>
+              >{#if e.role}role <span class="name">{e.role}</span>{:else if e.target}the password of <span class="name">{e.account}</span>
+                on {e.target}{:else if e.credential}a {e.credential}{:else}everything{/if}</Cell>
             <Cell wide>{e.because ?? ''}</Cell>
             <Cell name>{e.at}</Cell>
             <Cell

@@ -23,7 +23,8 @@
     </h1>
     <p class="sub">
       <a use:link href="/users/join">Somebody joins</a> · <a use:link href="/ending">Whose access ends soon</a> ·
-      <a use:link href="/handovers?state=waiting">Handovers that wait</a> · <a use:link href="/intakes">Pushed in by other systems</a>
+      <a use:link href="/handovers?state=waiting">Handovers that wait</a> ·
+      <a use:link href="/weak-passwords">Weak passwords taken</a> · <a use:link href="/intakes">Pushed in by other systems</a>
     </p>
     <div class="mb-4 max-w-sm">
       <Input
@@ -47,8 +48,9 @@
           <Cell wide>{u.roles.join(', ')}</Cell>
           <Cell figure>{u.targets || ''}</Cell>
           <Cell
-            >{#if u.findings}<State word={u.findings === 1 ? 'finding' : 'findings'} more={String(u.findings)} />{:else}<State
-                word="as declared" />{/if}</Cell>
+            >{#if u.state !== 'active'}<State word={u.state} />{' '}{/if}{#if u.findings}<State
+                word={u.findings === 1 ? 'finding' : 'findings'}
+                more={String(u.findings)} />{:else if u.state === 'active'}<State word="as declared" />{/if}</Cell>
         </Row>
       {/each}
     </Grid>
