@@ -82,7 +82,7 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 1, `no target is called "artic-tern"; did you mean "arctic-tern"?`, "survey", "artic-tern")
 	expect(t, d, 1, `no kind of finding is called "mising"; did you mean "missing"?`, "drift", "--kind", "mising")
 	expect(t, d, 2, `there is no command "drfit"; did you mean "drift"?`, "drfit")
-	expect(t, d, 2, `required flag(s) "because" not set`, "draft")
+	expect(t, d, 2, "--because is missing", "draft")
 	expect(t, d, 2, "--output is table, json, yaml or csv", "drift", "-o", "xml")
 	expect(t, d, 2, "unknown flag: --tagret", "drift", "--tagret", "x")
 	expect(t, d, 2, "not the number of a round", "approve", "one")

@@ -20,6 +20,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -104,11 +105,32 @@ func Run(ctx context.Context, env Env, args []string) int {
 	return exitFailed
 }
 
-// better names the nearest command when one is mistyped.
+// libraryWords are messages of the library for options, and how we say them.
+var libraryWords = []struct {
+	is   *regexp.Regexp
+	says string
+}{
+	{regexp.MustCompile(`accepts (\d+) arg\(s\), received (\d+)`), "it takes $1 names or values, and got $2"},
+	{regexp.MustCompile(`accepts at most (\d+) arg\(s\), received (\d+)`), "it takes at most $1 names or values, and got $2"},
+	{regexp.MustCompile(`requires at least (\d+) arg\(s\), only received (\d+)`), "it takes at least $1 names or values, and got $2"},
+	{regexp.MustCompile(`accepts between (\d+) and (\d+) arg\(s\), received (\d+)`), "it takes $1 to $2 names or values, and got $3"},
+	{regexp.MustCompile(`required flag\(s\) "([a-z-]+)" not set`), "--$1 is missing"},
+	{regexp.MustCompile(`required flag\(s\) "([a-z-]+)", "([a-z-]+)" not set`), "--$1 and --$2 are missing"},
+	{regexp.MustCompile(`unknown flag: (--[^\s;]+)`), "there is no option $1"},
+	{regexp.MustCompile(`unknown shorthand flag: '(.)' in \S+`), "there is no option -$1"},
+	{regexp.MustCompile(`flag needs an argument: (?:'.' in )?(--?[a-zA-Z-]+)`), "the option $1 needs a value"},
+	{regexp.MustCompile(`invalid argument ("[^"]*") for ("[^"]*") flag: .*?(; see|$)`), "$1 is no value for $2$3"},
+}
+
+// better says an error of the command line in our words, and names the nearest command when one is mistyped.
 func better(root *cobra.Command, err error) string {
 	var name string
 	if _, scan := fmt.Sscanf(err.Error(), "unknown command %q", &name); scan != nil {
-		return err.Error()
+		words := err.Error()
+		for _, p := range libraryWords {
+			words = p.is.ReplaceAllString(words, p.says)
+		}
+		return strings.NewReplacer("takes 1 names or values", "takes one name or value", "and got 0", "and got none").Replace(words)
 	}
 	var known []string
 	for _, c := range root.Commands() {

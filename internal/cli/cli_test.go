@@ -123,13 +123,14 @@ func TestWrongUse(t *testing.T) {
 		want string
 	}{
 		{"drfit", 2, `there is no command "drfit"; did you mean "drift"?`}, {"zzzzzz", 2, `roost --help lists them`},
-		{"drift --nope", 2, "unknown flag: --nope; see: roost drift --help"},
+		{"drift --nope", 2, "there is no option --nope; see: roost drift --help"},
 		{"drift extra", 2, "roost drift: unknown command"}, {"user lst", 2, `roost user has no command "lst"; did you mean "list"?`},
 		{"target zzzz", 2, `roost target has no command "zzzz"; see: roost target --help`},
 		{"home zzzz", 2, "known are archives, draft, list, return"},
 		{"record --verify /nowhere", 1, "no such file"}, {"serve --metrics some", 2, "metrics is loopback, everybody or nobody"},
 		{"serve --probation soon", 2, "probation is a length of time"},
-		{"approve", 2, "accepts 1 arg(s), received 0; see: roost approve --help"}, {"draft", 2, `required flag(s) "because" not set`},
+		{"approve", 2, "it takes one name or value, and got none; see: roost approve --help"},
+		{"draft", 2, "--because is missing"}, {"round show 1 2", 2, "it takes"}, {"drift --size x", 2, `"x" is no value for "--size"`},
 		{"version -o xml", 2, "table, json, yaml or csv"}, {"run x", 2, `"x" is not the number of a round`},
 		{"record 0", 2, "not the number of an entry"}, {"drift", 1, "you are not signed in: roost sign-in"},
 		{"sign-in https://127.0.0.1:1", 2, "there is no terminal to ask on: Operator"},

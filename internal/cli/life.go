@@ -270,7 +270,8 @@ operators want it: the first who asks is noted, and the second ends it.`,
 func (a *app) ending() *cobra.Command {
 	var within string
 	var size int
-	c := &cobra.Command{Use: "ending", Short: "List roles, people, keys and passwords whose last day is near, the earliest first", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "ending", Short: "List roles, people, keys and passwords whose last day is near, the earliest first",
+		Args:    cobra.NoArgs,
 		Example: "  roost ending --within 14d\n  roost ending --within 90d --output csv",
 		RunE: func(c *cobra.Command, _ []string) error {
 			days, err := strconv.Atoi(strings.TrimSuffix(within, "d"))

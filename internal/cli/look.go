@@ -31,8 +31,8 @@ func (a *app) user() *cobra.Command {
 			t := table{head: []string{"USER", "NAME", "NUMBER", "STATE", "ROLES", "TARGETS", "FINDINGS"}, right: []int{2, 5, 6},
 				empty: "Nobody."}
 			for _, u := range out.Items {
-				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), mark(u.State), strings.Join(u.Roles, ", "), figure(u.Targets),
-					figure(u.Findings)})
+				t.rows = append(t.rows, []string{u.ID, u.Name, figure(u.Number), mark(u.State), strings.Join(u.Roles, ", "),
+					figure(u.Targets), figure(u.Findings)})
 			}
 			if err := a.show(out.Items, t); err != nil {
 				return err

@@ -3,6 +3,8 @@ package connect
 import (
 	"errors"
 	"fmt"
+	"net"
+	"syscall"
 )
 
 // Error says what was tried on which target and why it did not work.
@@ -12,7 +14,34 @@ type Error struct {
 	Err    error
 }
 
-func (e *Error) Error() string { return fmt.Sprintf("%s: %s: %v", e.Target, e.Op, e.Err) }
+// Error says it in our words where it is of the network, and in brackets as the system has it.
+func (e *Error) Error() string {
+	if words := ofNetwork(e.Err); words != "" {
+		return fmt.Sprintf("%s: %s: %s (%v)", e.Target, e.Op, words, e.Err)
+	}
+	return fmt.Sprintf("%s: %s: %v", e.Target, e.Op, e.Err)
+}
+
+// ofNetwork is what an error of the network means; "" for others.
+func ofNetwork(err error) string {
+	var op *net.OpError
+	var name *net.DNSError
+	var timeout net.Error
+	switch {
+	case errors.As(err, &name):
+		return "the name of its address is not known"
+	case errors.Is(err, syscall.ECONNREFUSED):
+		return "nobody answers at its address"
+	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):
+		return "no network leads to its address"
+	case errors.As(err, &op) && errors.As(err, &timeout) && timeout.Timeout():
+		return "it does not answer in time"
+	case errors.Is(err, syscall.ECONNRESET), errors.Is(err, syscall.EPIPE):
+		return "it broke the connection off"
+	}
+	return ""
+}
+
 func (e *Error) Unwrap() error { return e.Err }
 
 // KeyError says that a target's identity key is not the accepted one. Accepted

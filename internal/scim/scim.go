@@ -3,6 +3,7 @@
 package scim
 
 import (
+	"cmp"
 	"encoding/json"
 	"strconv"
 	"strings"
@@ -40,12 +41,31 @@ func NewError(status int, typ, detail string) *Error {
 	return &Error{[]string{ErrorMessage}, Status(status), typ, detail}
 }
 
+// Error says what the other side says, or what its word means, and that in brackets as it stands.
 func (e *Error) Error() string {
-	out := strings.TrimSpace(strconv.Itoa(int(e.Status)) + " " + e.Type)
-	if e.Detail != "" {
-		out += ": " + e.Detail
+	raw := strings.TrimSpace(strconv.Itoa(int(e.Status)) + " " + e.Type)
+	words := cmp.Or(e.Detail, meanings[e.Type], statusMeans[e.Status])
+	if words == "" {
+		return raw
 	}
-	return out
+	return words + " (" + raw + ")"
+}
+
+// meanings are what the words of errors mean (RFC 7644 §3.12, table 9).
+var meanings = map[string]string{
+	"invalidFilter": "it does not understand the question", "tooMany": "it finds more than it tells",
+	"uniqueness": "it has one of that name already", "mutability": "it does not let that be changed",
+	"invalidSyntax": "it does not understand what it was sent", "invalidPath": "it knows no attribute of that name",
+	"noTarget": "it has nothing there to change", "invalidValue": "it does not take that value",
+	"invalidVers": "it does not know this version of the protocol", "sensitive": "it does not take that in an address",
+}
+
+// statusMeans are what statuses mean where nothing else is said (RFC 7644 §3.12, table 8).
+var statusMeans = map[Status]string{
+	400: "it does not understand what it was sent", 401: "it does not let us in", 403: "it does not let us do that",
+	404: "it has no such thing", 409: "it is against what it holds", 412: "somebody changed it meanwhile",
+	413: "it is more than it takes at once", 429: "it is asked too often", 500: "it broke", 501: "it cannot do that",
+	503: "it is out of service for a time",
 }
 
 // Status is an HTTP status as SCIM writes it, a string (RFC 7644 §3.12); a number is read too.

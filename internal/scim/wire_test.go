@@ -26,7 +26,7 @@ func TestMessages(t *testing.T) {
 	if json.Unmarshal([]byte(`{"status":"soon"}`), &e) == nil {
 		t.Error("a status that is none")
 	}
-	if got := NewError(400, "", "").Error(); got != "400" {
+	if got := NewError(400, "", "").Error(); got != "it does not understand what it was sent (400)" {
 		t.Error(got)
 	}
 	var c Config // RFC 7643 §8.5, and RFC 9865 §4

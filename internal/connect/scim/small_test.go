@@ -149,8 +149,8 @@ func TestAgain(t *testing.T) {
 			t.Errorf("%+v: %s", c, got)
 		}
 	}
-	for text, want := range map[string]string{`{"detail":"no\u001b seat","scimType":"tooMany","status":"200"}`: "409 tooMany: no  seat",
-		`<html>`: "409: Conflict", ``: "409: Conflict", `{"status":"x"}`: "409: Conflict"} {
+	for text, want := range map[string]string{`{"detail":"no\u001b seat","scimType":"tooMany","status":"200"}`: "no  seat (409 tooMany)",
+		`<html>`: "it is against what it holds (409)", ``: "it is against what it holds (409)", `{"status":"x"}`: "it is against what it holds (409)"} {
 		if got := refusal(409, []byte(text)).Error(); got != want {
 			t.Errorf("%s: %q, want %q", text, got, want)
 		}

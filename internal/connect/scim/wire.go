@@ -169,9 +169,6 @@ func refusal(status int, text []byte) *protocol.Error {
 	}
 	e.Status = protocol.Status(status)
 	e.Type, e.Detail = connect.Printable(e.Type), connect.Printable(e.Detail)
-	if e.Detail == "" && e.Type == "" {
-		e.Detail = http.StatusText(status)
-	}
 	return e
 }
 
