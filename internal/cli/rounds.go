@@ -164,10 +164,24 @@ func (a *app) held(r rounds.Round) {
 		a.tell("Nobody can approve %s: the round runs without them.", plural(r.LeftOut, "of these steps", "of these steps"))
 	}
 	switch {
+	case others && len(r.Approvers) > 0:
+		a.tell("Somebody who did not draft it must approve it: %s. They do it with: roost approve %d",
+			strings.Join(r.Approvers, ", "), r.ID)
 	case others:
-		a.tell("Somebody who did not draft it must approve it, or you with your password if nobody else could: roost approve %d", r.ID)
+		a.tell("Nobody but who drafted it could approve it: they may, with their password: roost approve %d", r.ID)
 	default:
 		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
+	}
+	a.later(r)
+}
+
+// later says whose approval of a held round does not count yet.
+func (a *app) later(r rounds.Round) {
+	for i, words := range r.Later {
+		if i == 0 {
+			a.tell("Not yet:")
+		}
+		a.tell("  %s", wrapped(words, "    ", 100))
 	}
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 )
 
@@ -93,5 +94,22 @@ func TestWhoHasWhat(t *testing.T) {
 	}
 	if _, err := s.ObjectHistory(ctx, odd, "stores", "group", "nope", time.Time{}, 0); door.ProblemOf(err).Kind != door.Unknown {
 		t.Error(err)
+	}
+}
+
+// A round that is held says whose approval counts, and whose does not yet and until when.
+func TestApproversAreNamed(t *testing.T) {
+	s, _ := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1), "jarle", "1701",
+		"wilma", "1702")
+	if _, err := s.FirstOperator(ctx, odd.Name, "Odd Strand", ""); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.AddOperator(ctx, odd, "kari", "Kari Berg", "", []string{"look", "approve"}); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "clean up"})
+	if err != nil || r.State != rounds.OnHold || len(r.Approvers) != 0 || len(r.Later) != 1 ||
+		!strings.Contains(r.Later[0], "kari from ") || !strings.Contains(r.Later[0], "roost operator confirm kari") {
+		t.Errorf("%q %q %v", r.Approvers, r.Later, err)
 	}
 }

@@ -59,6 +59,8 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
+	Approvers  []string          `json:"approvers,omitempty" doc:"of one that is held: the operators whose approval counts; none: who drafted it approves alone, with their password"`
+	Later      []string          `json:"approvers-later,omitempty" doc:"those whose approval does not count yet, each with why and from when on"`
 	Declared   int               `json:"newer-revision,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
 	Bare       int               `json:"without-password,omitempty" doc:"of one just drafted: accounts that it makes without a password"`
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
@@ -224,6 +226,11 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 	}
 	if out.LeftOut = len(firm); all {
 		out.LeftOut = out.Steps
+	}
+	if r.State == OnHold && out.LeftOut < out.Steps {
+		if out.Approvers, out.Later, err = s.Approvers(ctx, r.DraftedBy, door.Approve); err != nil {
+			return out, err
+		}
 	}
 	if r.State != Drafted && r.State != OnHold && r.State != Approved {
 		return out, nil

@@ -4138,6 +4138,10 @@ export interface components {
             /** Format: date-time */
             "approved-at"?: string;
             "approved-by"?: string;
+            /** @description of one that is held: the operators whose approval counts; none: who drafted it approves alone, with their password */
+            approvers?: string[];
+            /** @description those whose approval does not count yet, each with why and from when on */
+            "approvers-later"?: string[];
             because: string;
             /** @description the first of those, when it was just drafted */
             decide?: components["schemas"]["Finding"][];

@@ -145,6 +145,13 @@
               : '. Nobody can approve that: it is left out when the round runs.'}{/if}
         </p>
       {/each}
+      {#if r.state === 'held'}
+        <p class="mb-2">
+          {#if r.approvers?.length}Who did not draft it must approve it: {r.approvers.join(', ')}.{:else}Nobody but who drafted it could
+            approve it: they may, with their password.{/if}
+          {#each r['approvers-later'] ?? [] as words, i (i)}<br /><span class="text-soft text-sm">Not yet: {words}.</span>{/each}
+        </p>
+      {/if}
       {#if lost.length}
         <details class="bg-ochre-wash border-ochre mb-2 border-l-4 px-4 py-2">
           <summary class="cursor-pointer">{count(lost.length, 'thing', 'things')} cannot be brought back</summary>
