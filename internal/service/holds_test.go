@@ -99,8 +99,8 @@ func TestWhoHasWhat(t *testing.T) {
 
 // A round that is held says whose approval counts, and whose does not yet and until when.
 func TestApproversAreNamed(t *testing.T) {
-	s, _ := surveyed(t, strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1), "jarle", "1701",
-		"wilma", "1702")
+	tight := strings.Replace(declaration, "unexpected: disable", "unexpected: disable, limits: {disable: 1}", 1)
+	s, _ := surveyed(t, tight, "jarle", "1701", "wilma", "1702")
 	if _, err := s.FirstOperator(ctx, odd.Name, "Odd Strand", ""); err != nil {
 		t.Fatal(err)
 	}

@@ -33,7 +33,8 @@ func (s *Door) Approvers(ctx context.Context, author string, needs ...Duty) (now
 		case slices.Contains(others, o.Name):
 			now = append(now, o.Name)
 		case !s.active(o):
-			later = append(later, fmt.Sprintf("%s once they have signed in: they have not for %d days", o.Name, int(activeFor/(24*time.Hour))))
+			later = append(later, fmt.Sprintf("%s once they have signed in: they have not for %d days", o.Name,
+				int(activeFor/(24*time.Hour))))
 		}
 	}
 	for _, name := range others { // who was an operator until lately
