@@ -262,6 +262,10 @@ func TestLives(t *testing.T) {
 		{"undone", [][]string{{"undo", "LAST"}}, false},
 		{"against it once more", [][]string{{"bulk", against, "--because", "lives"}}, false},
 		{"brought back", [][]string{{"reconcile", "--user", "ada.life", "--because", "lives"}}, false},
+		{"against it until a day", [][]string{{"bulk", against, "--because", "lives", "--until",
+			time.Now().AddDate(0, 0, 9).Format(time.DateOnly)}, {"reconcile", "--user", "ada.life", "--because", "lives"}}, false},
+		{"renamed", [][]string{{"rename", "ada.life", "ada.lind", "--because", "lives", "--yes"}}, false},
+		{"renamed back", [][]string{{"rename", "ada.lind", "ada.life", "--because", "lives", "--yes"}}, false},
 	} {
 		before := l.held()
 		for _, a := range x.acts {

@@ -52,6 +52,9 @@ func (e *Expected) Take(act model.Act) {
 		if act.Verb == model.Create && act.Object == model.Account && !o.Attributes.Has(model.Disabled) { // it is made open
 			o.Attributes = o.Attributes.With(model.Disabled, "no")
 		}
+		if was := act.Formerly(); was != "" {
+			e.objects[model.Named{Kind: act.Object, Name: was}] = nil
+		}
 		e.objects[act.Of()] = &o
 	}
 }

@@ -37,6 +37,8 @@ func Judge(act Act, schema model.Schema, view View) (Standing, string) {
 		return judgeRemoval(act, schema, o)
 	case act.Verb == model.AdoptIt && o != nil:
 		return Ready, ""
+	case o == nil && act.Formerly() != "" && view.Object(model.Named{Kind: act.Object, Name: act.Formerly()}) == nil:
+		return Drifted, fmt.Sprintf("%s %s is not there", act.Object, act.Formerly())
 	case o == nil && (act.Verb == model.Create || act.Verb == model.SetRule):
 		return Ready, ""
 	case o == nil:

@@ -103,6 +103,14 @@ done
     if (g in si) { gone["s", si[g]]; delete si[g] }
     dirty["group"]; dirty["gshadow"]
   }
+  function callgroup(old, name,   id) {
+    if (!(old in gi)) { fail("there is no group " old); return }
+    if (name in gi) { fail("a group of that name is there"); return }
+    load(old); gline[gi[old]] = put(put(gline[gi[old]], 4, list(old), 4), 1, name, 4)
+    id = field(gline[gi[old]], 3); groupof[id] = name; gi[name] = gi[old]; delete gi[old]
+    if (old in si) { sline[si[old]] = put(sline[si[old]], 1, name, 4); si[name] = si[old]; delete si[old] }
+    dirty["group"]; dirty["gshadow"]
+  }
   function set(name, what, v,   gid, hash) {
     if (!(name in pi)) { fail("there is no account " name); return }
     if (what in column) {
@@ -173,6 +181,7 @@ done
     else if (op == "del") del(f[3])
     else if (op == "group") newgroup(f[3], f[4])
     else if (op == "ungroup") ungroup(f[3])
+    else if (op == "callgroup") callgroup(f[3], f[4])
     else if (op == "regroup") {
       if (!(f[3] in gi)) fail("there is no group " f[3])
       else if (("g", f[4]) in used) fail("group number " f[4] " is taken by " groupof[f[4]])

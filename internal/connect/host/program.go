@@ -57,7 +57,7 @@ func heavy(a connect.Act) bool {
 	case a.Object == model.HomeKind, a.Object == model.ElevationKind, a.Verb == model.Remove, a.Verb == model.AdoptIt:
 		return true
 	case a.Object == model.GroupKind:
-		return a.Verb == model.Modify && a.After().Has(model.Number)
+		return a.Verb == model.Modify && a.After().Has(model.Number) || a.Formerly() != ""
 	case a.Object == model.Account && a.Verb == model.Modify:
 		c := a.After()
 		return c.Has(model.Number) || c.Has(home) || c.Has(keys) || len(a.Secrets) > 0
@@ -121,6 +121,8 @@ func ops(n int, a connect.Act, view connect.View) (ops, after string) {
 		switch {
 		case a.Verb == model.Remove:
 			op("ungroup", a.Name)
+		case a.Formerly() != "":
+			op("callgroup", a.Formerly(), a.Name)
 		case a.Verb == model.Create:
 			op("group", a.Name, c.One(model.Number))
 		case c.Has(model.Number):

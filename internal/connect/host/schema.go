@@ -97,7 +97,7 @@ var schema = model.Schema{
 				{Name: model.LyingAbout, About: "what it has outside its home", Many: true},
 				{Name: model.KeptBy, About: "who keeps the account, if it is not the host"},
 			}},
-		{Kind: model.GroupKind, Name: model.OnePart("name", name32), Members: []model.ObjectKind{model.Account},
+		{Kind: model.GroupKind, Name: model.OnePart("name", name32), Members: []model.ObjectKind{model.Account}, Renames: true,
 			Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, About: "gid", Settable: true},

@@ -98,6 +98,8 @@ func questions(a model.Act) []string {
 		return ask("a", a.Member)
 	case a.Moves():
 		return append(ask("g", a.Name), ask("m", a.Name, a.Member)...)
+	case a.Formerly() != "":
+		return append(ask("g", a.Name), ask("g", a.Formerly())...)
 	case a.Object == model.GroupKind:
 		return ask("g", a.Name)
 	case a.Verb == model.Create || a.Verb == model.Remove: // and the group of its name, which may come and go with it
@@ -276,6 +278,8 @@ func groupStep(a model.Act) string {
 	switch {
 	case a.Verb == model.Remove:
 		return command("groupdel", "--", a.Name)
+	case a.Formerly() != "":
+		return command("groupmod", "-n", a.Name, "--", a.Formerly())
 	case a.Verb == model.Modify && number != "":
 		out = "regroup " + quoted(a.Name, number)
 	case a.Verb == model.Create && number != "":

@@ -61,3 +61,32 @@ func TestSmallSuite(t *testing.T) {
 		Connector: host.Connector{}, Access: a, Login: "suite.one", Number: "1999", Loose: [2]string{"Suite,,", "Suite"},
 		Attribute: model.Change{Attribute: "shell", Before: []string{"/bin/sh"}, After: []string{"/bin/ash"}}})
 }
+
+// A group is renamed with its number, its members and who administers it, on hosts with account tools and without; and back.
+func TestRenameGroup(t *testing.T) {
+	rename := func(from, to string) connect.Act {
+		return connecttest.Act(model.Create, model.GroupKind, to, model.Change{Attribute: model.Formerly, Before: []string{from}},
+			model.Change{Attribute: model.Number, Before: []string{"7001"}, After: []string{"7001"}})
+	}
+	const setup = "echo 'bilge:x:7001:root' >>/etc/group; [ ! -e /etc/gshadow ] || echo 'bilge:!::root' >>/etc/gshadow"
+	small, a := startSmall(t, setup)
+	large, b := start(t, setup)
+	for _, x := range []struct {
+		host *world.Host
+		a    connect.Access
+	}{{small, a}, {large, b}} {
+		s := connecttest.Open(t, host.Connector{}, x.a)
+		got := s.Apply(context.Background(), []connect.Act{rename("bilge", "deck")})
+		connecttest.Outcomes(t, got, "done ")
+		if len(got[0].Gone) != 1 || got[0].Gone[0].Name != "bilge" {
+			t.Errorf("%+v", got[0])
+		}
+		if out, err := x.host.Exec("grep ^deck: /etc/group; grep -c ^bilge: /etc/group || true"); err != nil ||
+			strings.TrimSpace(out) != "deck:x:7001:root\n0" {
+			t.Errorf("%q %v", out, err)
+		}
+		connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{rename("bilge", "deck"), rename("none", "nothing")}),
+			"already-so ", "moved group none is not there")
+		connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{rename("deck", "bilge")}), "done ")
+	}
+}

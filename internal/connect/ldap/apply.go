@@ -115,6 +115,11 @@ func (b *batch) expect(i int) {
 		return
 	}
 	v := &entryView{dn: b.dnFor(a.Act), object: *b.view.Object(a.Of())}
+	if was := b.before.entry(model.Named{Kind: a.Object, Name: a.Formerly()}); was != nil {
+		if dn, err := goldap.ParseDN(was.dn); err == nil && len(dn.RDNs) > 1 {
+			v.dn, v.classes = "cn="+goldap.EscapeDN(a.Name)+","+(&goldap.DN{RDNs: dn.RDNs[1:]}).String(), was.classes
+		}
+	}
 	if a.Object == model.GroupKind {
 		b.before.found[strings.ToLower(a.Name)] = v
 	} else {
@@ -154,6 +159,9 @@ func (b *batch) conclude(ctx context.Context) {
 			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
 		default:
 			b.answers[i] = b.answer(a, after, b.trouble[i])
+			if was := (model.Named{Kind: a.Object, Name: a.Formerly()}); was.Name != "" && after.entry(was) == nil {
+				b.answers[i].Gone = []model.Named{was}
+			}
 		}
 	}
 }
@@ -254,6 +262,9 @@ func (b *batch) one(conn *goldap.Conn, a connect.Act) error {
 	switch {
 	case a.Verb == model.Remove:
 		return conn.Del(goldap.NewDelRequest(t.entry(a.Of()).dn, nil))
+	case a.Formerly() != "": // RFC 4511 §4.9: the entry stays, with who is in it
+		was := t.entry(model.Named{Kind: a.Object, Name: a.Formerly()})
+		return conn.ModifyDN(goldap.NewModifyDNRequest(was.dn, "cn="+goldap.EscapeDN(a.Name), true, ""))
 	case a.Object == model.GroupKind && a.Verb == model.Create:
 		return conn.Add(s.newGroup(a.Act))
 	case a.Object == model.GroupKind:

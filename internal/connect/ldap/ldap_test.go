@@ -410,3 +410,26 @@ func TestSetTwice(t *testing.T) {
 	set(s, model.Modify, "Rope-94-knots")
 	s.Close()
 }
+
+// A group is renamed as an entry: its number and who is in it stay.
+func TestRenameGroup(t *testing.T) {
+	_, a := start(t, "dn: cn=bil\\,ge,ou=Groups,"+world.Suffix+"\nobjectClass: groupOfNames\nobjectClass: posixGroup\ncn: bil,ge\n"+
+		"gidNumber: 7001\nmember: cn=nobody,"+world.Suffix+"\nmember: uid=ulla,ou=People,"+world.Suffix+"\n\n"+
+		"dn: uid=ulla,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: ulla\ncn: Ulla\nsn: Niemi\n")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	rename := func(from, to string) connect.Act {
+		return connecttest.Act(model.Create, model.GroupKind, to, model.Change{Attribute: model.Formerly, Before: []string{from}},
+			model.Change{Attribute: model.Number, Before: []string{"7001"}, After: []string{"7001"}})
+	}
+	got := s.Apply(context.Background(), []connect.Act{rename("bil,ge", "deck"), rename("none", "nothing")})
+	connecttest.Outcomes(t, got, "done ", "moved group none is not there")
+	if len(got[0].Gone) != 1 || got[0].Gone[0].Name != "bil,ge" {
+		t.Errorf("%+v", got[0])
+	}
+	all := connecttest.Surveyed(t, s)
+	deck, old := all[model.Named{Kind: model.GroupKind, Name: "deck"}], all[model.Named{Kind: model.GroupKind, Name: "bil,ge"}]
+	if deck.Attributes.One(model.Number) != "7001" || !strings.HasSuffix(strings.Join(deck.Attributes.Get(model.Members), " "), " ulla") || old.Name != "" {
+		t.Errorf("%v %v", deck.Attributes.Map(), old)
+	}
+	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{rename("deck", "bil,ge")}), "done ")
+}

@@ -27,6 +27,9 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 				accounts[n.Name] = true
 			}
 		}
+		if was := a.Formerly(); was != "" {
+			groups[was] = true
+		}
 		if name := a.After().One(model.PrimaryGroup); name != "" {
 			groups[name] = true
 		}

@@ -70,7 +70,7 @@ var schema = model.Schema{
 				{Name: model.Disabled, About: "locked for good by the password policy's attribute"},
 			}},
 		{Kind: model.GroupKind, Name: model.OnePart("name", name128), Members: []model.ObjectKind{model.Account, model.GroupKind},
-			Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
+			Renames: true, Verbs: []model.Verb{model.Create, model.Modify, model.Remove, model.JoinIt, model.LeaveIt},
 			Attributes: []model.AttributeSchema{
 				{Name: model.Number, About: "gidNumber", Settable: true},
 				{Name: model.Members, About: "accounts in it", Many: true},

@@ -43,17 +43,18 @@ type comparer struct {
 	sets     []*resolve.Set // asked for, and those through which Hen Roost gave something that nobody asks for any more
 	ways     []way          // by bundle
 
-	match  *match.Result
-	left   []resolve.Account   // asked for, and not settled in the walk
-	doubt  map[string]bool     // accounts that could be somebody's
-	unsure map[match.Slot]bool // accounts that are not made until a person decides
-	still  map[string]bool     // accounts of who is suspended: nobody takes them out of anything
-	gids   map[string]string   // numbers of groups → who has them; nil: not asked yet
-	taken  map[string]int32    // numbers that somebody is to get → place of the account that has it
-	told   []int               // places of marked accounts
-	seated map[string]*seating // by licence
-	room   []byte
-	out    []model.Finding
+	match   *match.Result
+	left    []resolve.Account    // asked for, and not settled in the walk
+	renamed map[model.Named]bool // sets that are to be made out of others: who is in them is compared when they are
+	doubt   map[string]bool      // accounts that could be somebody's
+	unsure  map[match.Slot]bool  // accounts that are not made until a person decides
+	still   map[string]bool      // accounts of who is suspended: nobody takes them out of anything
+	gids    map[string]string    // numbers of groups → who has them; nil: not asked yet
+	taken   map[string]int32     // numbers that somebody is to get → place of the account that has it
+	told    []int                // places of marked accounts
+	seated  map[string]*seating  // by licence
+	room    []byte
+	out     []model.Finding
 }
 
 // membership is who should be in one set.
@@ -90,7 +91,8 @@ func Compare(in Input) []model.Finding {
 func compare(in Input) *comparer {
 	c := &comparer{Input: in, observed: in.Accounts, shield: in.Desired.Shield(), others: map[model.Named]*model.Object{},
 		members: map[model.Named]*membership{}, ways: make([]way, in.Desired.Plan.Bundles()),
-		doubt: map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
+		renamed: map[model.Named]bool{},
+		doubt:   map[string]bool{}, unsure: map[match.Slot]bool{}, still: map[string]bool{}, taken: map[string]int32{}}
 	if !in.InOrder {
 		c.observed = ordered(in.Accounts, func(o *model.Object) string { return o.Name })
 	}

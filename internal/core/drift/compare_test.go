@@ -511,3 +511,41 @@ func TestCircle(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// A group whose number another has that nobody declares is that one under a new name, unless with a name power would go or come.
+func TestRenamedGroup(t *testing.T) {
+	s := schema
+	s.Kinds = slices.Clone(s.Kinds)
+	s.Kinds[1].Renames = true
+	s.Kinds = append(s.Kinds, model.KindSchema{Kind: model.RightKind, Name: model.OnePart("name", ".")})
+	d, err := declare.Read([]declare.File{{Name: "company.yaml", Text: company}}, map[string]model.Schema{"host": s})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p, err := resolve.Resolve(d, map[string]model.Schema{"host": s}, time.Date(2026, 11, 23, 0, 0, 0, 0, time.UTC), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	said := func(others ...model.Object) (out string) {
+		for _, f := range drift.Compare(drift.Input{Desired: p.Targets["arctic-tern"], Others: others}) {
+			if f.Name == "deck" {
+				out += say(f) + "; "
+			}
+		}
+		return out
+	}
+	power := model.Object{Kind: model.RightKind, Name: model.Superuser}
+	power.Attributes = power.Attributes.With(model.MemberGroups, "bilge")
+	bilge := group("bilge", "5111", "marit.fell")
+	if got := said(bilge, group("crew", "5110")); got != "different: rename group deck: bilge → deck; " {
+		t.Error(got)
+	}
+	ours := bilge
+	ours.System = true
+	for name, others := range map[string][]model.Object{"power": {bilge, power}, "the system's own": {ours},
+		"declared": {group("crew", "5111")}, "both there": {bilge, group("deck", "5199")}} {
+		if got := said(others...); strings.Contains(got, "rename") {
+			t.Errorf("%s: %s", name, got)
+		}
+	}
+}

@@ -13,7 +13,7 @@ func (c *comparer) memberships() {
 	c.meetAfterAll()
 	for _, s := range c.sets {
 		o := c.others[s.Named]
-		if _, shut := c.shut(s.Named); shut || c.members[s.Named] == nil || o == nil && c.lacking(s.Named) {
+		if _, shut := c.shut(s.Named); shut || c.members[s.Named] == nil || o == nil && c.lacking(s.Named) || c.renamed[s.Named] {
 			continue
 		}
 		var have, inside model.Values

@@ -92,6 +92,9 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 			c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: "the groups " + inCircle(names)})
 			return
 		}
+		if c.renaming(s, other, want) {
+			return
+		}
 		note := fmt.Sprintf("group %s should have number %s, which the group %s has; give that one another (roost target renumber %s %s "+
 			"NUMBER --group)", s.Name, want[0], other, c.Desired.Target.Name, other)
 		c.add(model.Finding{Kind: model.Unmatched, Act: act, Note: note + ", or this one (roost allot)"})
@@ -119,6 +122,31 @@ func (c *comparer) group(s *resolve.Set, have *model.Object) {
 		act.Verb = model.Modify
 		c.add(model.Finding{Kind: model.Different, Act: act})
 	}
+}
+
+// renaming proposes to make a group out of one that has its number and that nobody declares: it is the same under a new name, and
+// keeps who is in it and its files. One whose name gives power stays: with its name the power would go, or come.
+func (c *comparer) renaming(s *resolve.Set, other string, number []string) bool {
+	was := model.Named{Kind: model.GroupKind, Name: other}
+	o := c.others[was]
+	if k := c.Desired.Schema.Of(model.GroupKind); k == nil || !k.Renames || o == nil || o.System || c.others[s.Named] != nil {
+		return false
+	}
+	if _, shut := c.shut(was); shut || slices.ContainsFunc(c.Desired.Sets, func(x *resolve.Set) bool { return x.Named == was }) {
+		return false
+	}
+	if power := c.others[model.Named{Kind: model.RightKind, Name: model.Superuser}]; power != nil {
+		mighty := power.Attributes.Get(model.MemberGroups)
+		if slices.Contains(mighty, other) || slices.Contains(mighty, s.Name) {
+			return false
+		}
+	}
+	c.renamed[s.Named] = true
+	c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: s.Name,
+		Changes: []model.Change{{Attribute: model.Formerly, Before: []string{other}}, {Attribute: model.Number, Before: number,
+			After: number}}},
+		Note: fmt.Sprintf("the group %s has its number, and nobody declares it: it is renamed, and keeps its members and files", other)})
+	return true
 }
 
 // hasWantedGroup is the group that has the number which another should have; "" when none has.

@@ -92,6 +92,14 @@ type Act struct {
 // Moves says whether the act brings a member into a set, or out of it.
 func (a Act) Moves() bool { return a.Verb == JoinIt || a.Verb == LeaveIt }
 
+// Formerly is the name of the set that becomes the one an act makes; "" where it is made of nothing.
+func (a Act) Formerly() string {
+	if a.Verb != Create {
+		return ""
+	}
+	return a.Before().One(Formerly)
+}
+
 // Of is the object that the act changes: of one that joins or leaves the set.
 func (a Act) Of() Named { return Named{a.Object, a.Name} }
 

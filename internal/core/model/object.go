@@ -65,6 +65,7 @@ const (
 	Size           = "size"            // of a home: bytes
 	LastUse        = "last-use"        // of a home: the day
 	InUse          = "in-use"          // of a home: yes, while somebody works in it
+	Formerly       = "formerly"        // of a group that is made out of another: the name of that; it keeps number, members and files
 	Owner          = "owner"           // whose account it is; known to Hen Roost, not to the target
 )
 

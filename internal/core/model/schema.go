@@ -50,6 +50,7 @@ type KindSchema struct {
 	Joint      string            `json:"joint,omitempty"`      // stands between the parts of a name, where there are several
 	Verbs      []Verb            `json:"verbs,omitempty"`      // what can be done to them; none: they are only looked at
 	Members    []ObjectKind      `json:"members,omitempty"`    // of a set: what can be in it
+	Renames    bool              `json:"renames,omitempty"`    // of a set: one can be made out of another, which is called otherwise then; see Formerly
 	ByJoining  bool              `json:"by-joining,omitempty"` // of a set: it is there as soon as somebody is in it
 	Watched    bool              `json:"watched,omitempty"`    // one that nobody declared is a finding
 	OneOf      bool              `json:"one-of,omitempty"`     // of a set: somebody is in one of them at most, and leaves it by joining another

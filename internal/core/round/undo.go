@@ -83,6 +83,13 @@ func Undo(done []model.Act, removes func(target string) bool, kept func(int) *Ke
 // unmade takes away what an act made, or shuts it where it cannot go; stays says what is left.
 func unmade(a, u model.Act, removes bool) (_ model.Act, stays string) {
 	switch {
+	case a.Formerly() != "":
+		u.Verb, u.Name, u.Changes = model.Create, a.Formerly(), slices.Clone(a.Changes)
+		for i, c := range u.Changes {
+			if c.Attribute == model.Formerly {
+				u.Changes[i].Before = []string{a.Name}
+			}
+		}
 	case removes:
 		u.Verb = model.Remove
 	case a.Object != model.Account:
@@ -101,7 +108,7 @@ func withoutMade(done []model.Act, removes func(target string) bool) []model.Act
 	}
 	made := map[place]bool{}
 	for _, a := range done {
-		if a.Verb == model.Create && a.Object.IsSet() && removes(a.Target) {
+		if a.Verb == model.Create && a.Object.IsSet() && a.Formerly() == "" && removes(a.Target) {
 			made[place{a.Target, a.Of()}] = true
 		}
 	}

@@ -19,6 +19,8 @@ func What(a model.Act) string {
 		return a.Object.Joining(a.Verb)
 	case a.Verb == model.NoRemedy:
 		return "for a person to decide"
+	case a.Formerly() != "":
+		return "rename " + a.Object.String()
 	default:
 		return string(a.Verb) + " " + a.Object.String()
 	}
@@ -35,6 +37,8 @@ func Subject(a model.Act) string {
 // Before says how things stand before the act, "" when there is nothing yet.
 func Before(a model.Act) string {
 	switch {
+	case a.Formerly() != "":
+		return a.Formerly()
 	case a.Verb == model.LeaveIt:
 		return a.Name
 	case a.Verb == model.JoinIt, a.Verb == model.Create, (a.Verb == model.NoRemedy || a.Verb == model.SetRule) && !found(a):
@@ -60,6 +64,10 @@ func found(a model.Act) bool {
 // After says how things stand after the act, "" when nothing is left.
 func After(a model.Act) string {
 	switch {
+	case a.Formerly() != "":
+		return a.Name
+	case a.Verb == model.NoRemedy && !slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.After != nil }):
+		return "" // what is told of, and nothing asks for anything else
 	case a.Verb == model.JoinIt:
 		return a.Name
 	case a.Verb == model.LeaveIt:

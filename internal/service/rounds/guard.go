@@ -195,7 +195,8 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 		if err != nil {
 			return refusal, err
 		}
-		if !due && f.Spreads(acts, c.Plan.Targets[target].Schema) {
+		renames := slices.ContainsFunc(acts, func(x round.Step) bool { return x.Formerly() != "" })
+		if !due && (renames || f.Spreads(acts, c.Plan.Targets[target].Schema)) {
 			if err := s.Store.SetSurveyDue(ctx, target, true); err != nil {
 				return refusal, err
 			}
