@@ -428,7 +428,8 @@ func TestRenameGroup(t *testing.T) {
 	}
 	all := connecttest.Surveyed(t, s)
 	deck, old := all[model.Named{Kind: model.GroupKind, Name: "deck"}], all[model.Named{Kind: model.GroupKind, Name: "bil,ge"}]
-	if deck.Attributes.One(model.Number) != "7001" || !strings.HasSuffix(strings.Join(deck.Attributes.Get(model.Members), " "), " ulla") || old.Name != "" {
+	if deck.Attributes.One(model.Number) != "7001" ||
+		!strings.HasSuffix(strings.Join(deck.Attributes.Get(model.Members), " "), " ulla") || old.Name != "" {
 		t.Errorf("%v %v", deck.Attributes.Map(), old)
 	}
 	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{rename("deck", "bil,ge")}), "done ")
