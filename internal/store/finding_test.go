@@ -96,7 +96,7 @@ func TestFindings(t *testing.T) {
 	if err != nil || len(counts) != 4 || fmt.Sprint(counts[3]) != "{sooty-tern unmatched 1 0 0 0}" {
 		t.Errorf("%v %v", counts, err)
 	}
-	if n, err := s.CountFindingsOf(ctx, []string{"marit", "nobody"}); err != nil || n["marit"] != 2 || n["nobody"] != 0 {
+	if n, err := s.CountFindingsOf(ctx, []string{"marit", "nobody"}, "2026-11-26"); err != nil || n["marit"] != 2 || n["nobody"] != 0 {
 		t.Errorf("%v %v", n, err)
 	}
 	tx(t, s, func(tx *store.Tx) error { return tx.KeepFindingsOf(ctx, []string{"arctic-tern"}) })

@@ -300,8 +300,8 @@ func (s *Store) FindingsOn(ctx context.Context, targets []string) (total int, er
 	return total, nil
 }
 
-// CountFindingsOf counts the findings of some users.
-func (s *Store) CountFindingsOf(ctx context.Context, users []string) (map[string]int, error) {
+// CountFindingsOf counts the findings of some users, less those that are accepted on a day.
+func (s *Store) CountFindingsOf(ctx context.Context, users []string, day string) (map[string]int, error) {
 	out := map[string]int{}
 	if len(users) == 0 {
 		return out, nil
@@ -310,8 +310,9 @@ func (s *Store) CountFindingsOf(ctx context.Context, users []string) (map[string
 		User string `db:"user"`
 		N    int    `db:"n"`
 	}{}
-	err := s.db.SelectContext(ctx, &rows, `SELECT user, COUNT(*) AS n FROM finding WHERE user IN `+oneOf(len(users))+` GROUP BY user`,
-		texts(users)...)
+	err := s.db.SelectContext(ctx, &rows, `SELECT f.user, COUNT(*) AS n FROM finding f
+			LEFT JOIN care c ON c.target = f.target AND c.id = f.id AND c.accepted_until >= ?
+			WHERE c.id IS NULL AND f.user IN `+oneOf(len(users))+` GROUP BY f.user`, append([]any{day}, texts(users)...)...)
 	for _, r := range rows {
 		out[r.User] = r.N
 	}

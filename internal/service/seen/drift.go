@@ -179,7 +179,7 @@ func FindingOf(c *declared.Current, r store.Finding) Finding {
 		Before:   round.Before(r.Act), After: round.After(r.Act), Because: round.Because(r.Act), Note: r.Note, Candidates: r.Candidates,
 		Decide: r.Verb == model.NoRemedy, SeenAt: r.SeenAt, Assigned: r.Assigned,
 	}
-	if r.Until != nil {
+	if r.Until != nil && r.Until.Format(time.DateOnly) >= c.Plan.Day {
 		f.Accepted, f.AcceptedBy, f.AcceptedBecause = r.Until.Format(time.DateOnly), r.Accepted, r.Because
 	}
 	return f

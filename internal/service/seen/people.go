@@ -62,7 +62,7 @@ func (s *Seen) Users(ctx context.Context, who door.Operator, text string, p door
 	for i, u := range out.Items {
 		ids[i] = u.ID
 	}
-	n, err := s.Store.CountFindingsOf(ctx, ids)
+	n, err := s.Store.CountFindingsOf(ctx, ids, c.Plan.Day)
 	for i := range out.Items {
 		out.Items[i].Findings = n[out.Items[i].ID]
 	}
@@ -144,7 +144,7 @@ func (s *Seen) User(ctx context.Context, who door.Operator, id string) (UserDeta
 	if err != nil {
 		return out, err
 	}
-	n, err := s.Store.CountFindingsOf(ctx, []string{id})
+	n, err := s.Store.CountFindingsOf(ctx, []string{id}, c.Plan.Day)
 	if err != nil {
 		return out, err
 	}

@@ -46,6 +46,7 @@
   ] as const;
   const shown = (name: string, v?: string[]) =>
     !v?.length ? '' : name === 'keys' ? count(v.length, 'key', 'keys') : v.length > 3 ? count(v.length, 'value', 'values') : v.join(', ');
+  const open = (f: Schemas['Finding']) => !f['accepted-until'];
   // Somebody may have several accounts on one target.
   const places = (list: { target: string }[]) => new Set(list.map((a) => a.target)).size;
 </script>
@@ -60,11 +61,12 @@
 {/snippet}
 <Await ask={user}>
   {#snippet children(u)}
-    {@const drift = u.accounts.flatMap((a) => a.findings)}
+    {@const drift = u.accounts.flatMap((a) => a.findings).filter(open)}
+    {@const accepted = u.accounts.flatMap((a) => a.findings).filter((f) => !open(f))}
     <h1>
       <span dir="auto">{u.name}</span>
       {#if drift.length}has <span class="needs">{count(drift.length, 'finding', 'findings')}</span> on {count(
-          places(u.accounts.filter((a) => a.findings.length)),
+          places(u.accounts.filter((a) => a.findings.some(open))),
           'target',
           'targets',
         )}.{:else if u.accounts.some((a) => a.state === 'not surveyed')}<span class="needs">was not looked for</span> on {count(
@@ -161,6 +163,12 @@
             ><Cell>{f.because}</Cell></Row>
         {/each}
       </Grid>
+    {/if}
+    {#if accepted.length}
+      <p class="text-soft mt-4">
+        {count(accepted.length, 'difference is', 'differences are')} accepted for a time:
+        {#each accepted as f, i (i)}{i ? '; ' : ''}{f.what} {f.subject} on {f.target} until {f['accepted-until']}{/each}.
+      </p>
     {/if}
     <Because bind:open={drafting} title="Draft a round for {u.name}" verb="Draft" act={draft} />
   {/snippet}
