@@ -118,6 +118,13 @@ func (s *Store) AccountNames(ctx context.Context, target string) (names []string
 	return names, err
 }
 
+// NamesHeld returns the names of what a target holds of a kind, at most so many.
+func (s *Store) NamesHeld(ctx context.Context, target string, kind model.ObjectKind, most int) (names []string, err error) {
+	err = s.db.SelectContext(ctx, &names, `SELECT name FROM observed WHERE target = ? AND kind = ? ORDER BY name LIMIT ?`, target,
+		kind.String(), most)
+	return names, err
+}
+
 // Powerful returns the names of accounts on a target that can become superuser.
 func (s *Store) Powerful(ctx context.Context, target string) (names []string, err error) {
 	err = s.db.SelectContext(ctx, &names, `SELECT name FROM observed WHERE target = ? AND kind = 'account' AND belongs IN `+withPower,

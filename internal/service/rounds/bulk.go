@@ -87,7 +87,7 @@ func (s *Carrier) Bulk(ctx context.Context, who door.Operator, q BulkRequest) (B
 	if len(q.Lines) == 0 || len(q.Lines) > bulkMost {
 		return BulkResult{}, door.Wrong("lines", "%d lines; a bulk change has between 1 and %d", len(q.Lines), bulkMost)
 	}
-	b := bulk{s: s, c: c, until: q.Until, links: map[string]map[string][]string{}, seen: map[string]bool{}}
+	b := bulk{s: s, c: c, until: q.Until, wrong: map[string]string{}, links: map[string]map[string][]string{}, seen: map[string]bool{}}
 	out := BulkResult{Lines: []BulkAnswer{}}
 	for i, l := range q.Lines {
 		n := i + 1
@@ -154,6 +154,7 @@ type bulk struct {
 	s     *Carrier
 	c     *declared.Current
 	until string
+	wrong map[string]string              // what was said of names that are not there, by target, kind and name
 	links map[string]map[string][]string // by user: target → accounts
 	acts  []model.Act
 	seen  map[string]bool // acts asked for by an earlier line
@@ -311,7 +312,7 @@ func (b *bulk) member(ctx context.Context, act *model.Act, verb, what string) (*
 		return nil, fmt.Sprintf("nobody can join or leave a %s on %s", set.Kind, act.Target), nil
 	}
 	if _, err := b.s.Store.Object(ctx, act.Target, set.Kind, set.Name); errors.Is(err, store.ErrNone) {
-		return nil, fmt.Sprintf("there is no %s %q on %s", set.Kind, set.Name, act.Target), nil
+		return nil, b.notHeld(ctx, act.Target, set), nil
 	} else if err != nil {
 		return nil, "", err
 	}

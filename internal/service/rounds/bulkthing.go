@@ -54,7 +54,7 @@ func (b *bulk) removal(ctx context.Context, l BulkLine) (acts []model.Act, words
 	}
 	o, err := b.s.Store.Set(ctx, l.Target, set)
 	if errors.Is(err, store.ErrNone) {
-		return nil, fmt.Sprintf("there is no %s %q on %s", set.Kind, set.Name, l.Target), nil
+		return nil, b.notHeld(ctx, l.Target, set), nil
 	}
 	if err != nil {
 		return nil, "", err
@@ -87,4 +87,13 @@ func (b *bulk) removal(ctx context.Context, l BulkLine) (acts []model.Act, words
 		}
 	}
 	return append(acts, gone), "", nil
+}
+
+// notHeld says that a target holds no such set, once looked up for all lines that name it.
+func (b *bulk) notHeld(ctx context.Context, target string, set model.Named) string {
+	key := fmt.Sprintf("%q %v %q", target, set.Kind, set.Name)
+	if b.wrong[key] == "" {
+		b.wrong[key] = b.s.NotHeld(ctx, target, set.Kind, set.Name).Words
+	}
+	return b.wrong[key]
 }

@@ -2,7 +2,6 @@ package rounds
 
 import (
 	"context"
-	"fmt"
 	"strconv"
 
 	"hen-roost/internal/core/model"
@@ -41,8 +40,7 @@ func (s *Carrier) Renumber(ctx context.Context, who door.Operator, target, accou
 	}
 	o, err := s.Store.Object(ctx, target, what.Kind, what.Name)
 	if err == store.ErrNone {
-		return Round{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was not seen to hold the %s %s", target, what.Kind,
-			what.Name)}
+		return Round{}, s.NotHeld(ctx, target, what.Kind, what.Name)
 	}
 	if err != nil {
 		return Round{}, err

@@ -42,9 +42,7 @@ func (s *Seen) Decide(ctx context.Context, who door.Operator, target, account, u
 	}
 	o, err := s.Store.Object(ctx, target, model.Account, account)
 	if err == store.ErrNone {
-		return &door.Problem{Kind: door.Unknown,
-			Words: fmt.Sprintf("%s was not seen to hold an account %q; roost target show %s lists what it "+
-				"holds", target, account, target)}
+		return s.NotHeld(ctx, target, model.Account, account)
 	} else if err != nil {
 		return err
 	}

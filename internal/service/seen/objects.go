@@ -162,7 +162,7 @@ func (s *Seen) SetMembers(ctx context.Context, who door.Operator, target, kind, 
 		return Members{}, door.Wrong("kind", "nobody is in one of kind %s", kind)
 	}
 	if _, err := s.Store.Object(ctx, target, k.Kind, name); err == store.ErrNone {
-		return Members{}, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was not seen to hold the %s %q", target, kind, name)}
+		return Members{}, s.NotHeld(ctx, target, k.Kind, name)
 	} else if err != nil {
 		return Members{}, err
 	}

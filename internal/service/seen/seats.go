@@ -3,7 +3,6 @@ package seen
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"slices"
 	"strconv"
 	"strings"
@@ -68,7 +67,7 @@ func (s *Seen) TargetSeats(ctx context.Context, who door.Operator, target, licen
 	for _, name := range names {
 		o, err := s.Store.Set(ctx, target, model.Named{Kind: k.Kind, Name: name})
 		if err != nil && !asked(d, model.Named{Kind: k.Kind, Name: name}) {
-			return out, &door.Problem{Kind: door.Unknown, Words: fmt.Sprintf("%s was not seen to hold the licence %q", target, name)}
+			return out, s.NotHeld(ctx, target, k.Kind, name)
 		}
 		pool, list, err := s.pool(ctx, d, name, &o)
 		if err != nil {
