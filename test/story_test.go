@@ -84,7 +84,7 @@ func TestCommandLine(t *testing.T) {
 	expect(t, d, 2, `there is no command "drfit"; did you mean "drift"?`, "drfit")
 	expect(t, d, 2, "--because is missing", "draft")
 	expect(t, d, 2, "--output is table, json, yaml or csv", "drift", "-o", "xml")
-	expect(t, d, 2, "unknown flag: --tagret", "drift", "--tagret", "x")
+	expect(t, d, 2, "there is no option --tagret", "drift", "--tagret", "x")
 	expect(t, d, 2, "not the number of a round", "approve", "one")
 	expect(t, d, 1, "there is no round 99", "approve", "99")
 	expect(t, d, 1, "a reason is required", "draft", "--because", "  ")

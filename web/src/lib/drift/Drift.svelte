@@ -142,7 +142,7 @@
     <PendingNote />
     <Trend {target} mark={again} />
     <div class="mb-5 flex flex-wrap items-center gap-4">
-      {#if p.total > p.decide && which !== 'accepted'}<Button
+      {#if (chosen.length || p.total > p.decide) && which !== 'accepted'}<Button
           class="bg-ink text-paper rounded"
           onclick={() => {
             leaving = false;
