@@ -203,7 +203,8 @@ func TestConsole(t *testing.T) {
 	p.sees("odd.strand looks after it")
 	p.do(chromedp.Navigate(p.url + "/drift?which=odd.strand"))
 	p.sees("1 finding that odd.strand looks after.")
-	p.click("Draft a round from these 1")
+	p.until(`(document.querySelector('td input').click(), true)`)
+	p.click("Draft a round from the 1 chosen")
 	p.do(chromedp.WaitVisible(css("dialog input")), chromedp.SendKeys(css("dialog input"), "only mine"))
 	p.click("Draft")
 	p.sees("Nothing to draft. For a person to decide: kari.berg on sooty-tern.")
@@ -292,6 +293,18 @@ func TestConsole(t *testing.T) {
 	p.shot("declaration-clash")
 	p.click("forget your text and begin from the newest")
 	p.sees("Revision 5 is declared.")
+	p.do(chromedp.Navigate(p.url + "/users/jens-ole.krag"))
+	p.click("Rename")
+	p.do(chromedp.WaitVisible(css("dialog[open] input")),
+		chromedp.SendKeys(css("dialog[open] input[maxlength='200']"), "jens-ole.bell"),
+		chromedp.SendKeys(css("dialog[open] input[maxlength='500']"), "married"))
+	p.click("See what it means")
+	p.sees("These accounts stay theirs")
+	p.shot("rename")
+	p.click("Declare it")
+	p.sees("formerly jens-ole.krag")
+	p.do(chromedp.Navigate(p.url + "/weak-passwords"))
+	p.sees("Nobody took a password that a policy watches for.")
 
 	// Somebody is cut off with one key and one reason, seen to be shut out, and let in again.
 	p.do(chromedp.Navigate(p.url + "/users/bjorn.aasen"))
