@@ -160,3 +160,24 @@ func TestDraftWithout(t *testing.T) {
 		t.Error("a finding that is not there was left out")
 	}
 }
+
+// A group that is made, and taken back by us, is missing, and not contested.
+func TestGroupTakenBack(t *testing.T) {
+	s, _ := onMemory(t)
+	r := filled(t, s)
+	u, err := s.Undo(ctx, odd, r.ID, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Approve(ctx, door.Itself, u.ID); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.RunRound(ctx, odd, u.ID); err != nil {
+		t.Fatal(err)
+	}
+	ended(t, s, u.ID)
+	survey(t, s)
+	if now := kinds(t, s, seen.DriftRequest{}); strings.Contains(now, "contested") || !strings.Contains(now, "missing create group crew") {
+		t.Error(now)
+	}
+}

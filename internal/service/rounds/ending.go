@@ -32,7 +32,7 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 		case res.Outcome != connect.Done:
 		case r.Bulk || r.Undoes != 0: // changed on purpose: what differs after it is not contested
 			for _, part := range res.Act.Act.Parts() {
-				e.Forget = append(e.Forget, part.Key(), opposite(part).Key())
+				e.Forget = append(e.Forget, part.Key(), opposite(part).Key(), making(part).Key())
 			}
 			if r.Bulk && round.Shuts(res.Act.Act) {
 				e.Purpose = append(e.Purpose, opposite(res.Act.Act).Key())
@@ -176,6 +176,17 @@ func opposite(a model.Act) model.Act {
 	if v, ok := map[model.Verb]model.Verb{model.JoinIt: model.LeaveIt, model.LeaveIt: model.JoinIt, model.Disable: model.Enable,
 		model.Enable: model.Disable}[a.Verb]; ok {
 		a.Verb = v
+	}
+	return a
+}
+
+// making is the act that would make again what an act takes away: what it removes, or what it calls otherwise.
+func making(a model.Act) model.Act {
+	if was := a.Formerly(); was != "" {
+		a.Name = was
+	}
+	if a.Verb == model.Remove {
+		a.Verb = model.Create
 	}
 	return a
 }
