@@ -198,7 +198,7 @@ func (s *Declared) keep(ctx context.Context, who door.Operator, from *Current, r
 
 // DeclareWith declares files that were made from the newest revision, with what follows from them as the caller works it out.
 func (s *Declared) DeclareWith(ctx context.Context, who door.Operator, from *Current, files []declare.File, because string,
-	weighed Weighed) (Revision, error) {
+	weigh func(*Reading) Weighed) (Revision, error) {
 	a, err := s.authorOf(ctx, from, who, from.Revision)
 	if err != nil {
 		return Revision{}, err
@@ -207,7 +207,7 @@ func (s *Declared) DeclareWith(ctx context.Context, who door.Operator, from *Cur
 	if err != nil {
 		return Revision{}, err
 	}
-	return s.keepWith(ctx, who, read, because, from.Revision, nil, "", weighed)
+	return s.keepWith(ctx, who, read, because, from.Revision, nil, "", weigh(read))
 }
 
 func (s *Declared) keepWith(ctx context.Context, who door.Operator, read *Reading, because string, after int, also []*store.Entry,

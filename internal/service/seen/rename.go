@@ -3,7 +3,9 @@ package seen
 import (
 	"context"
 	"fmt"
+	"slices"
 
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -81,10 +83,13 @@ func (s *Seen) Rename(ctx context.Context, who door.Operator, q RenameRequest) (
 		_, err = s.Check(ctx, who, files)
 		return out, err
 	}
-	out.Revision, err = s.DeclareWith(ctx, who, c, files, because, &renaming{s: s, from: q.User, to: q.To, entry: store.Entry{
-		At: s.Now(), Kind: "revision", Operator: who.Name, User: q.To, Because: because, Words: fmt.Sprintf(
-			"the user %s is called %s from now on; %s theirs, under the logins that they have", q.User, q.To,
-			door.Count(len(links), "account stays", "accounts stay"))}})
+	r := &renaming{s: s, c: c, from: q.User, to: q.To, links: links, entry: store.Entry{At: s.Now(), Kind: "revision",
+		Operator: who.Name, User: q.To, Because: because, Words: fmt.Sprintf("the user %s is called %s from now on; %s theirs, under the "+
+			"logins that they have", q.User, q.To, door.Count(len(links), "account stays", "accounts stay"))}}
+	out.Revision, err = s.DeclareWith(ctx, who, c, files, because, func(read *declared.Reading) declared.Weighed {
+		r.read = read
+		return r
+	})
 	return out, err
 }
 
@@ -112,18 +117,56 @@ func (s *Seen) mayBeCalled(ctx context.Context, c *declared.Current, id string) 
 	return err
 }
 
-// renaming is a Weighed: a revision in which somebody has another id changes nothing on any target.
+// renaming is a Weighed: a revision in which somebody has another id. Only where they have accounts, or should, does anything
+// change.
 type renaming struct {
 	s        *Seen
+	c        *declared.Current // what was declared before
+	read     *declared.Reading
 	from, to string
+	links    []model.Link
 	entry    store.Entry
+	late     []string // targets that are compared anew; nil: all
 }
 
 func (r *renaming) Findings(context.Context) (int, error) { return 0, nil }
 
-func (r *renaming) Keep(ctx context.Context, tx *store.Tx, _ int) ([]*store.Entry, error) {
-	return []*store.Entry{&r.entry}, tx.RenameUser(ctx, r.from, r.to, r.entry.Operator, r.entry.At)
+func (r *renaming) Keep(ctx context.Context, tx *store.Tx, revision int) ([]*store.Entry, error) {
+	entries := []*store.Entry{&r.entry}
+	if err := tx.RenameUser(ctx, r.from, r.to, r.entry.Operator, r.entry.At); err != nil {
+		return nil, err
+	}
+	theirs := r.targets()
+	if r.read.Change == nil || revision != r.c.Revision+1 || theirs == nil {
+		return entries, nil
+	}
+	_, more, err := r.s.apply(ctx, tx, nil, theirs, r.c.Revision, revision, r.read.Plan.Day)
+	r.late = theirs
+	return append(entries, more...), err
 }
 
-// Settle compares all targets: who is in a set, and who could be whom, may hang on the id.
-func (r *renaming) Settle(ctx context.Context) error { return r.s.CompareAll(ctx) }
+// targets are those on which the user has accounts, or should have some; nil: any may be, since groups name them.
+func (r *renaming) targets() []string {
+	for _, g := range r.c.Declared.Groups {
+		if slices.ContainsFunc(g.Keepers, func(k model.Ref) bool { return k.Name == r.from }) {
+			return nil
+		}
+	}
+	out := []string{}
+	for _, l := range r.links {
+		out = append(out, l.Target)
+	}
+	for _, a := range r.c.Plan.AccountsOf(r.from) {
+		out = append(out, a.On().Target.Name)
+	}
+	slices.Sort(out)
+	return slices.DeleteFunc(slices.Compact(out), func(name string) bool { return r.read.Plan.Targets[name] == nil })
+}
+
+// Settle compares those targets.
+func (r *renaming) Settle(ctx context.Context) error {
+	if r.late == nil {
+		return r.s.CompareAll(ctx)
+	}
+	return r.s.compareSome(ctx, r.late)
+}
