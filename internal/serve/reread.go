@@ -23,6 +23,9 @@ func (s *Server) reread(ctx context.Context, c Config, known *keptDialects) {
 	defer signal.Stop(asked)
 	tick := time.NewTicker(rereadEvery)
 	defer tick.Stop()
+	if c.Dialects == "" {
+		tick.Stop()
+	}
 	taken := look(c.Dialects)
 	for last := taken; ; {
 		select {
@@ -60,6 +63,9 @@ func (s *Server) relearn(ctx context.Context, c Config, known *keptDialects) {
 
 // look is a fingerprint of the files of a folder: their names, sizes and times of change.
 func look(folder string) (out string) {
+	if folder == "" {
+		return ""
+	}
 	files, _ := filepath.Glob(filepath.Join(folder, "*.yaml"))
 	for _, f := range files {
 		if info, err := os.Stat(f); err == nil {

@@ -160,14 +160,12 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	}
 	s.Service.TakeOver(ctx)
 	s.Service.Begin()
-	if c.Dialects != "" {
-		alive, end := context.WithCancel(context.WithoutCancel(ctx))
-		s.end, s.over = end, make(chan struct{})
-		go func() {
-			defer close(s.over)
-			s.reread(alive, c, s.known)
-		}()
-	}
+	alive, end := context.WithCancel(context.WithoutCancel(ctx))
+	s.end, s.over = end, make(chan struct{})
+	go func() { // also where there are none: whoever asks for it with a signal does not end the service
+		defer close(s.over)
+		s.reread(alive, c, s.known)
+	}()
 	s.Print = client.Fingerprint(leaf)
 	s.Address = "https://" + listener.Addr().String()
 	s.http = &http.Server{

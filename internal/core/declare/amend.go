@@ -14,7 +14,8 @@ import (
 // follows the edits and the parts that they are in, not all that is declared. It
 // ends when over, asked before each edit, says why it should; nil: nothing does.
 func (s *Source) Apply(edits []Edit, over func() error) ([]File, error) {
-	a := amending{source: s, parts: map[*part]*amended{}, last: map[[2]string]*part{}, gone: map[[2]string]bool{}}
+	a := amending{source: s, parts: map[*part]*amended{}, last: map[[2]string]*part{}, gone: map[[2]string]bool{},
+		made: map[[2]string]bool{}}
 	var errs []error
 	for i, e := range edits {
 		if over != nil {
@@ -45,6 +46,7 @@ type amending struct {
 	parts  map[*part]*amended
 	last   map[[2]string]*part // by section and file: where new entries go
 	gone   map[[2]string]bool  // by section and name: entries that were taken away
+	made   map[[2]string]bool  // and those that were put in
 }
 
 // amended is a part with edits made in it, and new entries that are still to be put
@@ -64,13 +66,16 @@ func (a *amending) apply(e Edit) error {
 	p := a.source.parts[at.Part]
 	if at.Part == nil {
 		p = a.lastOf(e.Section, e.File)
-		made := p != nil && a.parts[p] != nil && a.parts[p].names[e.Name]
+		made := a.made[[2]string{e.Section, e.Name}]
 		if e.Do == Set && e.Key != "" && e.File == "" && e.Section != "params" && !made && slices.Contains(sections, e.Section) {
 			return unknown(e, a.source.names(e.Section))
 		}
 		if e.Do == Take && !made && slices.Contains(sections, e.Section) {
 			return errors.New(Meant(fmt.Sprintf("nothing is called %q under %s", e.Name, e.Section), e.Name, a.source.names(e.Section)))
 		}
+	}
+	if e.Do == Set {
+		a.made[[2]string{e.Section, e.Name}] = true
 	}
 	if p == nil { // the names of the files are enough to say what is wrong
 		files := make([]File, len(a.source.files))

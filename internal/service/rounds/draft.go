@@ -264,7 +264,10 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 		rows[i] = store.Hold{Kind: h.Kind, Target: h.Target, Words: h.Words, Firm: h.Firm, Steps: string(numbers)}
 	}
 	r.State, r.Revision, r.DraftedBy, r.DraftedAt = Drafted, c.Revision, who.Name, s.Now()
-	words := "drafted round %d with " + door.Count(len(steps), "step", "steps")
+	words := door.Count(len(steps), "step", "steps")
+	if r.KeptUntil != nil && r.Undoes == 0 {
+		words += "; what it changes against the declaration is kept until " + r.KeptUntil.Format(time.DateOnly)
+	}
 	firm := map[int]bool{}
 	for _, h := range holds {
 		if !h.Firm {
@@ -289,7 +292,7 @@ func (s *Carrier) draft(ctx context.Context, who door.Operator, c *declared.Curr
 			err = note(tx, r.ID)
 		}
 		return []*store.Entry{{At: r.DraftedAt, Kind: "round", Operator: who.Name, Round: r.ID, Because: r.Because,
-			Words: fmt.Sprintf(words, r.ID)}}, err
+			Words: fmt.Sprintf("drafted round %d with %s", r.ID, words)}}, err
 	})
 	if err != nil {
 		return Round{}, err
