@@ -237,6 +237,8 @@ func (l *lives) last() string {
 func TestLives(t *testing.T) {
 	l := begin(t)
 	nobody := l.lawful("nothing")
+	before := l.open()
+	defer l.closed(before) // all that follows is a soak, of some two minutes
 	against := write(t, t.TempDir(), "against.csv", "user,target,what\nada.life,*,leave lifers\n"+
 		"ada.life,ticketing,leave licence counter-seat\n")
 	chief := []string{"edit", "users", "ada.life", "--because", "lives", "--yes"}

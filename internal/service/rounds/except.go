@@ -3,7 +3,6 @@ package rounds
 import (
 	"time"
 
-	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/door"
@@ -45,7 +44,7 @@ func exception(p *resolve.Plan, r store.Round, results []work.Result) store.Exce
 		x.Until = nil
 	}
 	for _, res := range results {
-		if res.Outcome != connect.Done {
+		if !held(string(res.Outcome)) {
 			continue
 		}
 		acts := []model.Act{res.Act.Act} // of one that takes back: it is what the finding asked for
