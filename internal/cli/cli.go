@@ -22,6 +22,7 @@ import (
 	"os"
 	"regexp"
 	"strings"
+	"sync"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -72,14 +73,21 @@ func System(version string) Env {
 // app is what all commands share.
 type app struct {
 	Env
-	output string
-	raw    io.Writer       // standard error as it is, for what we draw there ourselves
-	ctx    context.Context // of the command: it ends when somebody interrupts
+	output  string
+	raw     io.Writer       // standard error as it is, for what we draw there ourselves
+	signing sync.Mutex      // held while it is made
+	signed  *client.Client  // in use since the first request: one connection for all of a command's
+	ctx     context.Context // of the command: it ends when somebody interrupts
 }
 
 // Run carries out one command line and returns the exit status.
 func Run(ctx context.Context, env Env, args []string) int {
-	root := New(env)
+	root, a := build(env)
+	defer func() {
+		if a.signed != nil {
+			a.signed.Close()
+		}
+	}()
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var e exit
@@ -144,6 +152,11 @@ func better(root *cobra.Command, err error) string {
 
 // New builds the tree of commands.
 func New(env Env) *cobra.Command {
+	root, _ := build(env)
+	return root
+}
+
+func build(env Env) (*cobra.Command, *app) {
 	a := &app{Env: env, raw: env.Err, ctx: context.Background()}
 	a.Err = &forTerminal{to: env.Err}
 	root := &cobra.Command{
@@ -191,7 +204,7 @@ The order of the work: declare, survey, drift, draft, approve, run. Every act is
 	}
 	root.AddCommand(a.openapi())
 	usage(root)
-	return root
+	return root, a
 }
 
 // file is where a text goes that is to be kept as it is: on a terminal it is cleaned like all else.

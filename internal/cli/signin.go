@@ -80,6 +80,19 @@ func (p profile) write(file string) error {
 
 // client is the signed-in client: by ROOST_SERVER and ROOST_TOKEN, or by the last sign-in.
 func (a *app) client() (*client.Client, error) {
+	a.signing.Lock()
+	defer a.signing.Unlock()
+	if a.signed != nil {
+		return a.signed, nil
+	}
+	cl, err := a.newClient()
+	if err == nil {
+		a.signed = cl
+	}
+	return cl, err
+}
+
+func (a *app) newClient() (*client.Client, error) {
 	if server, token := a.Getenv("ROOST_SERVER"), a.Getenv("ROOST_TOKEN"); server != "" && token != "" {
 		return client.New(server, token, a.Getenv("ROOST_FINGERPRINT")), nil
 	}

@@ -69,6 +69,9 @@ func New(server, token, print string) *Client {
 	return &Client{Server: strings.TrimRight(server, "/"), Token: token, http: &http.Client{Transport: t}}
 }
 
+// Close closes connections that nothing is under way on.
+func (c *Client) Close() { c.http.CloseIdleConnections() }
+
 func check(cs tls.ConnectionState, accepted string) error {
 	leaf := cs.PeerCertificates[0]
 	print := Fingerprint(leaf)
