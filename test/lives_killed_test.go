@@ -37,7 +37,6 @@ func TestLivesKilled(t *testing.T) {
 	start()
 	t.Cleanup(func() { _ = serve.Process.Kill(); _ = serve.Wait() })
 	for _, a := range [][]string{joining("ada.life", "Ada Life", "1901"),
-		{"rotate", "ada.life", "--no-wait", "--because", "lives"}, {"suspend", "ada.life", "--because", "lives"},
 		{"leave", "ada.life", "--at-once", "--because", "lives", "--yes"}} {
 		over := make(chan bool)
 		go func() {
