@@ -164,19 +164,27 @@ func (a *app) held(r rounds.Round) {
 		a.tell("Nobody can approve %s: the round runs without them.", plural(r.LeftOut, "of these steps", "of these steps"))
 	}
 	switch {
-	case others && len(r.Approvers) > 0:
-		a.tell("Somebody who did not draft it must approve it: %s. They do it with: roost approve %d",
-			strings.Join(r.Approvers, ", "), r.ID)
 	case others:
-		a.tell("Nobody but who drafted it could approve it: they may, with their password: roost approve %d", r.ID)
+		a.approvers(r)
 	default:
 		a.tell("\nNext: roost approve %d, then roost run %d", r.ID, r.ID)
 	}
-	a.later(r)
 }
 
-// later says whose approval of a held round does not count yet.
-func (a *app) later(r rounds.Round) {
+// approvers says who can approve a round that is held, and who cannot yet.
+func (a *app) approvers(r rounds.Round) {
+	switch {
+	case len(r.Approvers) > 0:
+		a.tell("An operator who did not draft it must approve it: %s. The command: roost approve %d", strings.Join(r.Approvers, ", "), r.ID)
+		if r.Alone {
+			a.tell("Each of them is too new, or has not signed in lately: so the operator who drafted it may approve it too, with their " +
+				"password.")
+		}
+	case r.Alone:
+		a.tell("No other operator could approve it, so the one who drafted it may, with their password: roost approve %d", r.ID)
+	default:
+		a.tell("No operator can approve it at this moment.")
+	}
 	for i, words := range r.Later {
 		if i == 0 {
 			a.tell("Not yet:")

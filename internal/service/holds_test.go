@@ -108,7 +108,7 @@ func TestApproversAreNamed(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "clean up"})
-	if err != nil || r.State != rounds.OnHold || len(r.Approvers) != 0 || len(r.Later) != 1 ||
+	if err != nil || r.State != rounds.OnHold || len(r.Approvers) != 0 || !r.Alone || len(r.Later) != 1 ||
 		!strings.Contains(r.Later[0], "kari from ") || !strings.Contains(r.Later[0], "roost operator confirm kari") {
 		t.Errorf("%q %q %v", r.Approvers, r.Later, err)
 	}

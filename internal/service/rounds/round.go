@@ -59,8 +59,9 @@ type Round struct {
 	Undecided  int               `json:"undecided" doc:"findings left out when it was drafted, because a person must decide"`
 	Decide     []seen.Finding    `json:"decide,omitempty" doc:"the first of those, when it was just drafted"`
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
-	Approvers  []string          `json:"approvers,omitempty" doc:"of one that is held: the operators whose approval counts; none: who drafted it approves alone, with their password"`
+	Approvers  []string          `json:"approvers,omitempty" doc:"of one that is held: the operators whose approval counts"`
 	Later      []string          `json:"approvers-later,omitempty" doc:"those whose approval does not count yet, each with why and from when on"`
+	Alone      bool              `json:"approved-alone,omitempty" doc:"of one that is held: nobody else could approve it, so that who drafted it may, with their password"`
 	Declared   int               `json:"newer-revision,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
 	Bare       int               `json:"without-password,omitempty" doc:"of one just drafted: accounts that it makes without a password"`
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`
@@ -228,9 +229,11 @@ func (s *Carrier) RoundOf(ctx context.Context, r store.Round) (Round, error) {
 		out.LeftOut = out.Steps
 	}
 	if r.State == OnHold && out.LeftOut < out.Steps {
-		if out.Approvers, out.Later, err = s.Approvers(ctx, r.DraftedBy, door.Approve); err != nil {
+		who, err := s.ApproversOf(ctx, strings.Split(r.DraftedBy, ","), door.Approve)
+		if err != nil {
 			return out, err
 		}
+		out.Approvers, out.Later, out.Alone = who.Now, who.Later, who.Alone
 	}
 	if r.State != Drafted && r.State != OnHold && r.State != Approved {
 		return out, nil

@@ -3293,6 +3293,7 @@ export interface components {
             "one-of"?: boolean;
             /** Format: int64 */
             place?: number;
+            renames?: boolean;
             verbs?: string[];
             watched?: boolean;
         };
@@ -4135,10 +4136,12 @@ export interface components {
             words: string;
         };
         Round: {
+            /** @description of one that is held: nobody else could approve it, so that who drafted it may, with their password */
+            "approved-alone"?: boolean;
             /** Format: date-time */
             "approved-at"?: string;
             "approved-by"?: string;
-            /** @description of one that is held: the operators whose approval counts; none: who drafted it approves alone, with their password */
+            /** @description of one that is held: the operators whose approval counts */
             approvers?: string[];
             /** @description those whose approval does not count yet, each with why and from when on */
             "approvers-later"?: string[];
