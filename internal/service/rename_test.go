@@ -3,11 +3,14 @@ package service
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/core/model"
 	"hen-roost/internal/service/door"
+	"hen-roost/internal/service/rounds"
 	"hen-roost/internal/service/seen"
 )
 
@@ -107,5 +110,54 @@ func TestAdoptFromSomebodyGone(t *testing.T) {
 	carried(t, s, u)
 	if got := owners(); got != "kari.berg=kari.berg marit.fell=marit.fell" {
 		t.Error(got)
+	}
+}
+
+// What waits, what was accepted and what can be undone goes along with who is renamed.
+func TestRenameBetween(t *testing.T) {
+	s, f := surveyed(t, renamable)
+	made := settle(t, s)
+	f.Change("marit.fell", model.FullName, "M. Fell")
+	f.Change("kari.berg", model.FullName, "K. Berg")
+	survey(t, s)
+	list, err := s.Drift(ctx, odd, seen.DriftRequest{}, 0)
+	if err != nil || len(list.Items) != 2 {
+		t.Fatalf("%+v %v", list, err)
+	}
+	waits, err := s.Draft(ctx, odd, rounds.DraftRequest{Because: "before"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	day := s.Now().AddDate(0, 0, 3)
+	at := slices.IndexFunc(list.Items, func(x seen.Finding) bool { return x.User == "kari.berg" })
+	if _, err := s.Accept(ctx, odd, []string{list.Items[at].Key}, &day, "as she likes"); err != nil {
+		t.Fatal(err)
+	}
+	for from, to := range map[string]string{"marit.fell": "marit.krag", "kari.berg": "kari.lund"} {
+		if _, err := s.Rename(ctx, odd, seen.RenameRequest{User: from, To: to, Because: "married"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if now := kinds(t, s, seen.DriftRequest{}); now != "different change account marit.fell" {
+		t.Errorf("what was accepted is to be put right: %s", now)
+	}
+	r := carried(t, s, waits)
+	if r.Outcomes["done"] != 1 || f.Objects["accountmarit.fell"].Attributes.One(model.FullName) != "Marit Fell" {
+		t.Errorf("what waited is not carried out: %+v", r)
+	}
+	u, err := s.Undo(ctx, door.Itself, made.ID, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	carried(t, s, u)
+	steps, err := s.RoundSteps(ctx, odd, u.ID, rounds.StepChoice{}, 0)
+	for _, x := range steps.Items {
+		if x.User != "marit.krag" && x.User != "kari.lund" {
+			t.Errorf("the undo speaks of %s", x.User)
+		}
+	}
+	survey(t, s)
+	if links, err := s.Store.LinksOf(ctx, "marit.fell"); err != nil || len(links) > 0 {
+		t.Errorf("%v %v", links, err)
 	}
 }

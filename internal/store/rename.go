@@ -73,3 +73,24 @@ func (s *Store) SourcesOf(ctx context.Context, user string) (out []string, err e
 	err = s.db.SelectContext(ctx, &out, `SELECT source FROM intake_person WHERE user = ? ORDER BY source`, user)
 	return out, err
 }
+
+// RenameFindings gives what is known of findings of a target to the same ones under other keys: who looks after them, what was
+// said of them and, by the keys of single changes, how often they were put right.
+func (tx *Tx) RenameFindings(ctx context.Context, target string, keys map[string]string) error {
+	for from, to := range keys {
+		old, err := findingID(from)
+		if err != nil {
+			return err
+		}
+		now, err := findingID(to)
+		if err != nil {
+			return err
+		}
+		for _, table := range []string{`care`, `finding_comment`, `mended`} {
+			if _, err := tx.ExecContext(ctx, `UPDATE IGNORE `+table+` SET id = ? WHERE target = ? AND id = ?`, now, target, old); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

@@ -188,6 +188,9 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 		acts, seqs := make([]round.Step, len(steps)), make([]int, len(steps))
 		closes := false
 		for i, st := range steps {
+			if err := s.calledNow(ctx, c, &st.Act.Act); err != nil {
+				return refusal, err
+			}
 			acts[i], seqs[i] = round.Step{Act: st.Act.Act}, st.Seq
 			closes = closes || round.Shuts(st.Act.Act) || round.Removes(st.Act.Act)
 		}

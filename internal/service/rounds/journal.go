@@ -82,6 +82,11 @@ func (j journal) End(ctx context.Context, id int64, results []work.Result) (func
 	if err != nil {
 		return nil, err
 	}
+	for i := range results {
+		if err := j.s.calledNow(ctx, c, &results[i].Act.Act); err != nil {
+			return nil, err
+		}
+	}
 	schema := j.s.Schemas()[c.KindOf(results[0].Target)]
 	e := ending(r, results, schema, j.s.Now())
 	e.Except = exception(c.Plan, r, results)

@@ -525,6 +525,9 @@ func (s *Carrier) Undo(ctx context.Context, who door.Operator, id int64, because
 	done := make([]model.Act, len(rows))
 	for i, row := range rows {
 		done[i] = row.Act
+		if err := s.calledNow(ctx, c, &done[i]); err != nil {
+			return Round{}, err
+		}
 	}
 	kept, err := s.keptOf(ctx, id)
 	if err != nil {

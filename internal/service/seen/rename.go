@@ -83,7 +83,11 @@ func (s *Seen) Rename(ctx context.Context, who door.Operator, q RenameRequest) (
 		_, err = s.Check(ctx, who, files)
 		return out, err
 	}
-	r := &renaming{s: s, c: c, from: q.User, to: q.To, links: links, entry: store.Entry{At: s.Now(), Kind: "revision",
+	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{q.User}}, "", door.PageMost)
+	if err != nil {
+		return out, err
+	}
+	r := &renaming{s: s, c: c, findings: findings, from: q.User, to: q.To, links: links, entry: store.Entry{At: s.Now(), Kind: "revision",
 		Operator: who.Name, User: q.To, Because: because, Words: fmt.Sprintf("the user %s is called %s from now on; %s theirs, under the "+
 			"logins that they have", q.User, q.To, door.Count(len(links), "account stays", "accounts stay"))}}
 	out.Revision, err = s.DeclareWith(ctx, who, c, files, because, func(read *declared.Reading) declared.Weighed {
@@ -125,6 +129,7 @@ type renaming struct {
 	read     *declared.Reading
 	from, to string
 	links    []model.Link
+	findings []store.Finding // of the user
 	entry    store.Entry
 	late     []string // targets that are compared anew; nil: all
 }
@@ -136,6 +141,11 @@ func (r *renaming) Keep(ctx context.Context, tx *store.Tx, revision int) ([]*sto
 	if err := tx.RenameUser(ctx, r.from, r.to, r.entry.Operator, r.entry.At); err != nil {
 		return nil, err
 	}
+	for target, keys := range r.keys() {
+		if err := tx.RenameFindings(ctx, target, keys); err != nil {
+			return nil, err
+		}
+	}
 	theirs := r.targets()
 	if r.read.Change == nil || revision != r.c.Revision+1 || theirs == nil {
 		return entries, nil
@@ -143,6 +153,27 @@ func (r *renaming) Keep(ctx context.Context, tx *store.Tx, revision int) ([]*sto
 	_, more, err := r.s.apply(ctx, tx, nil, theirs, r.c.Revision, revision, r.read.Plan.Day)
 	r.late = theirs
 	return append(entries, more...), err
+}
+
+// keys are, by target, those of the user's findings and of their single changes, each with the one that it has from now on.
+func (r *renaming) keys() map[string]map[string]string {
+	out := map[string]map[string]string{}
+	note := func(target, from, to string) {
+		if out[target] == nil {
+			out[target] = map[string]string{}
+		}
+		out[target][from] = to
+	}
+	for _, f := range r.findings {
+		now := f.Finding
+		now.User = r.to
+		note(f.Target, f.Key, now.Key())
+		parts := now.Act.Parts()
+		for i, part := range f.Finding.Act.Parts() {
+			note(f.Target, part.Key(), parts[i].Key())
+		}
+	}
+	return out
 }
 
 // targets are those on which the user has accounts, or should have some; nil: any may be, since groups name them.
