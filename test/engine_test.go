@@ -118,7 +118,8 @@ func TestSummer(t *testing.T) {
 	expect(t, d, 1, "round 4 is undone already", "undo", "4")
 
 	// Too many at once are held, and who drafted it does not approve it.
-	expect(t, d, 0, "No other operator could approve it, so the one who drafted it may", "bulk", "--where", "'deck-crew' in user.roles", "--target",
+	expect(t, d, 0, "No other operator could approve it, so the one who drafted it may", "bulk", "--where",
+		"'deck-crew' in user.roles", "--target",
 		"staff-directory", "--what", "disable", "--because", "a slip")
 	expect(t, d, 1, "you made it yourself, and nobody else could approve it; confirm it with your password", "approve", "6")
 	expect(t, d, 0, "Round 6 was stopped by odd.strand", "stop", "6", "--because", "it was a slip")

@@ -28,8 +28,10 @@ func ofNetwork(err error) string {
 	var name *net.DNSError
 	var timeout net.Error
 	switch {
-	case errors.As(err, &name):
+	case errors.As(err, &name) && name.IsNotFound:
 		return "the name of its address is not known"
+	case errors.As(err, &name):
+		return "the name of its address could not be looked up"
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return "nobody answers at its address"
 	case errors.Is(err, syscall.EHOSTUNREACH), errors.Is(err, syscall.ENETUNREACH):

@@ -70,7 +70,8 @@ func differences(act Act, schema model.Schema, o *model.Object) (so, ready, made
 		}
 		so = false
 		made = made && len(found) == 0
-		if ready = ready && s.Same(found, c.Before); act.Verb == model.Create || !s.Same(found, c.Before) {
+		before := s.Same(found, c.Before)
+		if ready = ready && before; !before || act.Verb == model.Create { // of what is there already: all that is not as it is to be
 			parts = append(parts, fmt.Sprintf("%s is %s", c.Attribute, quoted(found)))
 		}
 	}
@@ -191,6 +192,9 @@ func seen(act Act, view View) Answer {
 	if act.Moves() {
 		in := a.Object != nil && view.Member(act.Of(), model.Named{Kind: act.MemberKind, Name: act.Member})
 		a.In = &in
+	}
+	if was := (model.Named{Kind: act.Object, Name: act.Formerly()}); was.Name != "" && a.Object != nil && view.Object(was) == nil {
+		a.Gone = []model.Named{was}
 	}
 	return a
 }

@@ -162,7 +162,7 @@ func Start(ctx context.Context, c Config) (*Server, error) {
 	s.Service.Begin()
 	alive, end := context.WithCancel(context.WithoutCancel(ctx))
 	s.end, s.over = end, make(chan struct{})
-	go func() { // also where there are none: whoever asks for it with a signal does not end the service
+	go func() { // also without a folder of dialects: the signal must not end the service
 		defer close(s.over)
 		s.reread(alive, c, s.known)
 	}()

@@ -12,7 +12,7 @@ import (
 	"hen-roost/internal/service/seen"
 )
 
-// asked drafts changes asked for, and runs the round to its end.
+// askedFor drafts changes asked for, and runs the round to its end.
 func askedFor(t *testing.T, s *Service, until string, lines ...rounds.BulkLine) rounds.Round {
 	t.Helper()
 	got, err := s.Bulk(ctx, door.Itself, rounds.BulkRequest{Because: "lent", Until: until, Lines: lines})
@@ -24,17 +24,34 @@ func askedFor(t *testing.T, s *Service, until string, lines ...rounds.BulkLine) 
 			t.Fatalf("%+v", l)
 		}
 	}
-	if _, err := s.Approve(ctx, odd, got.Round.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.RunRound(ctx, odd, got.Round.ID); err != nil {
-		t.Fatal(err)
-	}
-	r := ended(t, s, got.Round.ID)
+	r := approvedBy(t, s, odd, got.Round.ID)
 	if r.State != rounds.Complete {
 		t.Fatalf("%+v", r)
 	}
 	return r
+}
+
+// approvedBy has an operator approve a round and run it to its end.
+func approvedBy(t *testing.T, s *Service, who door.Operator, id int64) rounds.Round {
+	t.Helper()
+	_, err := s.Approve(ctx, who, id)
+	if err == nil {
+		_, err = s.RunRound(ctx, who, id)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return ended(t, s, id)
+}
+
+// undone takes a round back.
+func undone(t *testing.T, s *Service, id int64) {
+	t.Helper()
+	u, err := s.Undo(ctx, odd, id, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	approvedBy(t, s, door.Itself, u.ID)
 }
 
 // What is against the declaration is kept until the day that was said, through surveys and drafts, and no longer when it is undone.
@@ -63,17 +80,7 @@ func TestKeptUntil(t *testing.T) {
 		t.Errorf("the day has gone by: %s", now)
 	}
 	s.Clock = time.Now
-	u, err := s.Undo(ctx, odd, r.ID, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Approve(ctx, door.Itself, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.RunRound(ctx, odd, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	ended(t, s, u.ID)
+	undone(t, s, r.ID)
 	account, crew := model.Named{Kind: model.Account, Name: "hanne@localhost"}, model.Named{Kind: model.GroupKind, Name: "crew"}
 	if !m.Member(crew, account) {
 		t.Error("the undo did not bring hanne back")
@@ -109,17 +116,8 @@ func TestGroupRemoved(t *testing.T) {
 	if now := kinds(t, s, seen.DriftRequest{}); now != before {
 		t.Errorf("a survey finds %s", now)
 	}
-	u, err := s.Undo(ctx, odd, r.ID, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Approve(ctx, door.Itself, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.RunRound(ctx, odd, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	if ended(t, s, u.ID); m.Object(yard) == nil || !m.Member(yard, model.Named{Kind: model.Account, Name: "jarle@%"}) {
+	undone(t, s, r.ID)
+	if m.Object(yard) == nil || !m.Member(yard, model.Named{Kind: model.Account, Name: "jarle@%"}) {
 		t.Error("it is not back as it was")
 	}
 	got, err := s.Bulk(ctx, odd, rounds.BulkRequest{Look: true, Lines: []rounds.BulkLine{{Target: "stores", What: "remove group crew"},
@@ -165,17 +163,7 @@ func TestDraftWithout(t *testing.T) {
 func TestGroupTakenBack(t *testing.T) {
 	s, _ := onMemory(t)
 	r := filled(t, s)
-	u, err := s.Undo(ctx, odd, r.ID, "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Approve(ctx, door.Itself, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.RunRound(ctx, odd, u.ID); err != nil {
-		t.Fatal(err)
-	}
-	ended(t, s, u.ID)
+	undone(t, s, r.ID)
 	survey(t, s)
 	if now := kinds(t, s, seen.DriftRequest{}); strings.Contains(now, "contested") || !strings.Contains(now, "missing create group crew") {
 		t.Error(now)

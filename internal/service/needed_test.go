@@ -81,7 +81,7 @@ func TestSeatsAfterRounds(t *testing.T) {
 	}
 }
 
-// What our own round removes is not told as somebody else's change, neither the account nor what it was in.
+// After a round of ours has removed an account, no finding says that somebody else did: neither of the account nor of its groups.
 func TestOwnRemovalIsNotContested(t *testing.T) {
 	s, _ := onMemory(t)
 	filled(t, s)

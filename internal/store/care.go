@@ -26,14 +26,7 @@ func findingID(key string) ([]byte, error) { return hex.DecodeString(key) }
 
 // Accept notes that a finding is as it may be until a day; nil ends that.
 func (tx *Tx) Accept(ctx context.Context, target, key string, until *time.Time, operator, because string, at time.Time) error {
-	id, err := findingID(key)
-	if err != nil {
-		return err
-	}
-	_, err = tx.ExecContext(ctx, `INSERT INTO care (target, id, accepted_until, accepted_by, because, at) VALUES (?, ?, ?, ?, ?, ?)
-		ON DUPLICATE KEY UPDATE accepted_until = VALUES(accepted_until), accepted_by = VALUES(accepted_by), because =
-				VALUES(because), at = VALUES(at)`, target, id, until, operator, because, at)
-	return err
+	return tx.except(ctx, target, Exception{Keys: []string{key}, Until: until, By: operator, Because: because}, at)
 }
 
 // Acceptance is that a finding may be as it is until a day.

@@ -87,7 +87,7 @@ func (s *session) list(ctx context.Context, kinds map[model.ObjectKind]bool) (*s
 	return v, nil
 }
 
-// always are the sets that the file names, whoever is in them.
+// always adds the sets that the file names; they are there also when they have no members.
 func (v *seen) always(f *language.File, kinds map[model.ObjectKind]bool) {
 	for kind, h := range f.Holds {
 		for _, name := range h.Names {

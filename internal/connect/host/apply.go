@@ -112,9 +112,6 @@ func (b *batch) conclude(err error) {
 // beside tells of the group that the account tools make with an account, and take away with it.
 func (b *batch) beside(i int) {
 	a := b.acts[i]
-	if was := (model.Named{Kind: a.Object, Name: a.Formerly()}); was.Name != "" && b.after.Object(was) == nil {
-		b.answers[i].Gone = []model.Named{was}
-	}
 	if a.Object != model.Account || a.Verb != model.Create && a.Verb != model.Remove {
 		return
 	}

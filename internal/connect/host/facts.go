@@ -25,25 +25,12 @@ func ageOf(line string) []model.Attribute {
 	}
 	if day := dayOf(f[0], ""); day != "" && f[0] != "0" {
 		out = append(out, model.Attribute{Name: changed, Values: []string{day}})
-		if ends := endsOn(f[0], f[2]); ends != "" {
+		if ends := connect.ShadowEnds(f[0], f[2]); ends != "" {
 			out = append(out, model.Attribute{Name: model.PasswordEnds, Values: []string{ends}})
 		}
 	}
 	return out
 }
-
-// endsOn is the last day of a password that was changed on a day and is kept for so many; "" for never.
-func endsOn(changed, most string) string {
-	from, err := strconv.Atoi(changed)
-	days, err2 := strconv.Atoi(most)
-	if err != nil || err2 != nil || days < 0 || days >= neverEnds {
-		return ""
-	}
-	return dayOf(strconv.Itoa(from+days), "")
-}
-
-// neverEnds is from how many days on a password is kept for ever: 99999 is what the account tools write for that.
-const neverEnds = 99999
 
 // shutSince is the day of expiry of accounts that are shut.
 const shutSince = "1"

@@ -159,9 +159,6 @@ func (b *batch) conclude(ctx context.Context) {
 			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
 		default:
 			b.answers[i] = b.answer(a, after, b.trouble[i])
-			if was := (model.Named{Kind: a.Object, Name: a.Formerly()}); was.Name != "" && after.entry(was) == nil {
-				b.answers[i].Gone = []model.Named{was}
-			}
 		}
 	}
 }

@@ -5,9 +5,7 @@ import (
 	"fmt"
 	"hash/maphash"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	goldap "github.com/go-ldap/ldap/v3"
 
@@ -219,17 +217,6 @@ func (t *tree) group(e *entry) *entryView {
 	return v
 }
 
-// shadowEnds is the last day of a password that was changed on a day since 1970-01-01 and is kept for so many; "" for never.
-// 99999 days are what account tools write for never.
-func shadowEnds(changed, most string) string {
-	from, err := strconv.Atoi(changed)
-	days, err2 := strconv.Atoi(most)
-	if err != nil || err2 != nil || from <= 0 || days < 0 || days >= 99999 || from > 2_000_000 {
-		return ""
-	}
-	return time.Unix(int64(from+days)*86400, 0).UTC().Format(time.DateOnly)
-}
-
 // resolveMembers turns the DNs of a group's members into names, once all groups are known.
 func (t *tree) resolveMembers(v *entryView) {
 	var accounts, groups []string
@@ -300,7 +287,7 @@ func (t *tree) person(e *entry) *entryView {
 			put(pair.ours, value)
 		}
 	}
-	if ends := shadowEnds(e.one("shadowLastChange"), e.one("shadowMax")); ends != "" {
+	if ends := connect.ShadowEnds(e.one("shadowLastChange"), e.one("shadowMax")); ends != "" {
 		put(model.PasswordEnds, ends)
 	}
 	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {

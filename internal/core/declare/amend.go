@@ -68,10 +68,11 @@ func (a *amending) apply(e Edit) error {
 		p = a.lastOf(e.Section, e.File)
 		made := a.made[[2]string{e.Section, e.Name}]
 		if e.Do == Set && e.Key != "" && e.File == "" && e.Section != "params" && !made && slices.Contains(sections, e.Section) {
-			return unknown(e, a.source.names(e.Section))
+			return unknown(e, namesIn(a.source.Files(), e.Section))
 		}
 		if e.Do == Take && !made && slices.Contains(sections, e.Section) {
-			return errors.New(Meant(fmt.Sprintf("nothing is called %q under %s", e.Name, e.Section), e.Name, a.source.names(e.Section)))
+			return errors.New(Meant(fmt.Sprintf("nothing is called %q under %s", e.Name, e.Section), e.Name,
+				namesIn(a.source.Files(), e.Section)))
 		}
 	}
 	if e.Do == Set {
@@ -189,27 +190,6 @@ func (s *Source) find(section, name string) model.Pos {
 		return stands(s.Pools, name)
 	}
 	return model.Pos{}
-}
-
-// names are those of a section's entries.
-func (s *Source) names(section string) []string {
-	switch section {
-	case "users":
-		return sorted(s.Users)
-	case "groups":
-		return sorted(s.Groups)
-	case "roles":
-		return sorted(s.Roles)
-	case "targets":
-		return sorted(s.Targets)
-	case "rights":
-		return sorted(s.Rights)
-	case "containers":
-		return sorted(s.Containers)
-	case "policies":
-		return sorted(s.Policies)
-	}
-	return sorted(s.Pools)
 }
 
 func stands[T thing](in map[string]T, name string) (at model.Pos) {

@@ -216,7 +216,7 @@ func (c *comparer) values(a resolve.Account, place int) {
 		d := model.Change{Attribute: w.Name, Before: found, After: w.Values}
 		if w.Name == model.Disabled && !shut {
 			c.add(model.Finding{Kind: model.Different, Act: model.Act{Verb: model.Enable, Object: model.Account, Name: have.Name,
-				User: a.ID, Changes: []model.Change{d}}, Note: strings.TrimPrefix(c.byHand(have.Name), "; ")})
+				User: a.ID, Changes: []model.Change{d}}, Note: c.changedBy(have.Name)})
 			continue
 		}
 		if other := c.holder(w.First()); w.Name == model.Number && other != nil && other.Name != have.Name {
@@ -233,18 +233,23 @@ func (c *comparer) values(a resolve.Account, place int) {
 	if shut {
 		f.Kind, f.Verb, f.Note = model.Unmatched, model.NoRemedy, "differs, but is "+guard
 	}
-	f.Note = strings.TrimPrefix(f.Note+c.byHand(have.Name), "; ")
+	f.Note = joined(f.Note, c.changedBy(have.Name))
 	c.add(f)
 }
 
-// byHand says who changed an account last, where the target tells and it was not us.
-func (c *comparer) byHand(account string) string {
+// changedBy says who changed an account last, where the target tells and it was not us; "" where not.
+func (c *comparer) changedBy(account string) string {
 	if at, there := c.find(account); there {
 		if by := c.observed[at].Attributes.One(model.ChangedBy); by != "" {
-			return "; changed last by " + by
+			return "changed last by " + by
 		}
 	}
 	return ""
+}
+
+// joined puts notes behind one another, those that say something.
+func joined(notes ...string) string {
+	return strings.Join(slices.DeleteFunc(notes, func(s string) bool { return s == "" }), "; ")
 }
 
 // numberTaken says of an account that should have a number who has it, and what a person can do.
@@ -455,5 +460,5 @@ func (c *comparer) about(o *model.Object, user string) string {
 	if how := o.Attributes.Get(model.Elevation); len(how) > 0 {
 		parts = append(parts, "can become superuser through "+strings.Join(how, " and "))
 	}
-	return strings.Join(parts, "; ") + c.byHand(o.Name)
+	return joined(append(parts, c.changedBy(o.Name))...)
 }

@@ -478,7 +478,7 @@ func TestGroupNumberTaken(t *testing.T) {
 	}
 }
 
-// Those who are to exchange numbers are told together: whoever they are, neither can be first.
+// A finding of somebody who is to exchange numbers with others names them all: none of them can go first.
 func TestCircle(t *testing.T) {
 	has := func(name, number, full string) model.Object {
 		return account(name, number, model.FullName, full, "shell", "/bin/bash")

@@ -3,7 +3,6 @@ package drift
 import (
 	"cmp"
 	"slices"
-	"strings"
 
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
@@ -113,7 +112,7 @@ func (c *comparer) joining(s *resolve.Set, kind model.ObjectKind, w wanted) {
 		c.seat(s.Name, w.name, false)
 	}
 	c.add(model.Finding{Kind: model.Missing, Act: model.Act{Verb: model.JoinIt, Object: s.Kind, Name: s.Name,
-		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}, Note: c.moved(kind, w.name)})
+		Member: w.name, MemberKind: kind, User: w.user, Changes: model.Entering(true)}, Note: c.movedBy(kind, w.name)})
 }
 
 func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
@@ -142,15 +141,15 @@ func (c *comparer) leaving(s *resolve.Set, kind model.ObjectKind, name string) {
 		c.seat(s.Name, name, true)
 	}
 	c.add(model.Finding{Kind: what, Act: model.Act{Verb: model.LeaveIt, Object: s.Kind, Name: s.Name,
-		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}, Note: c.moved(kind, name)})
+		Member: name, MemberKind: kind, User: user, Changes: model.Entering(false)}, Note: c.movedBy(kind, name)})
 }
 
-// moved says who changed last what somebody is in, where the target tells.
-func (c *comparer) moved(kind model.ObjectKind, member string) string {
+// movedBy says who changed last what an account is in, where the target tells; of groups nobody does.
+func (c *comparer) movedBy(kind model.ObjectKind, member string) string {
 	if kind != model.Account {
 		return ""
 	}
-	return strings.TrimPrefix(c.byHand(member), "; ")
+	return c.changedBy(member)
 }
 
 // exceeds says whether a permission of somebody's account does not come with any that it should have.
@@ -160,7 +159,7 @@ func (c *comparer) exceeds(spelled *model.Spelling, at int, permission string) b
 		return false
 	}
 	if c.owner[at] == 0 && !c.asked(user, name) {
-		return c.match.Linked[name] == user // of who has left: what comes with nothing that they should have
+		return c.match.Linked[name] == user // the account of somebody who left: nothing is declared for it
 	}
 	_, rest := c.Desired.Schema.Account().Login(name)
 	for _, a := range c.Desired.Plan.Accounts(user, c.Desired.Target.Name) {

@@ -118,8 +118,8 @@ func Loose(in Input) ([]model.Finding, []uint64) {
 		o := &c.observed[i]
 		number := o.Attributes.One(model.Number)
 		if at := c.owner[i]; at != 0 {
-			if number != "" && number != c.Desired.Plan.Numbered(int(at-1)).Number() {
-				keys = append(keys, looseKey('#', number))
+			if p := c.Desired.Plan.Numbered(int(at - 1)); number != "" && number != p.Number() {
+				keys = append(keys, looseKey('#', number), looseKey('u', p.ID)) // without its user it could be that of who has the number
 			}
 			continue
 		}
@@ -133,6 +133,9 @@ func Loose(in Input) ([]model.Finding, []uint64) {
 	}
 	for _, d := range in.Decisions {
 		keys = append(keys, looseKey('u', d.User))
+		if at, there := c.find(d.Name); there && c.owner[at] != 0 { // without its user it is that of who was decided
+			keys = append(keys, looseKey('u', c.Desired.Plan.Numbered(int(c.owner[at]-1)).ID))
+		}
 	}
 	declared := map[string]string{}
 	for _, s := range in.Desired.Sets {

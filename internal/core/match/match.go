@@ -130,8 +130,8 @@ func (m *matcher) link() {
 	}
 }
 
-// yields says whether an account of somebody who is no longer declared is somebody else's now: a person said so, or it has the
-// number of exactly one who is declared, and their full name or mail too. A number alone may have been given out again.
+// yields says whether an account goes from a user who is no longer declared to one who is: because an operator decided so, or
+// because exactly one declared user has its number, and also its full name or mail. A number alone may have been given out again.
 func (m *matcher) yields(user string, a *model.Object) bool {
 	if _, declared := m.Desired.Plan.Person(user); declared {
 		return false

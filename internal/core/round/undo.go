@@ -100,7 +100,8 @@ func unmade(a, u model.Act, removes bool) (_ model.Act, stays string) {
 	return u, stays
 }
 
-// withoutMade leaves out, in place, what some acts changed of sets that others of them made and that go as a whole.
+// withoutMade returns the acts in their places; those that changed a set which another of them made have no verb, since the set
+// goes as a whole.
 func withoutMade(done []model.Act, removes func(target string) bool) []model.Act {
 	type place struct {
 		target string

@@ -67,7 +67,7 @@ func After(a model.Act) string {
 	case a.Formerly() != "":
 		return a.Name
 	case a.Verb == model.NoRemedy && !slices.ContainsFunc(a.Changes, func(c model.Change) bool { return c.After != nil }):
-		return "" // what is told of, and nothing asks for anything else
+		return "" // the finding tells of a value, and nothing is declared instead
 	case a.Verb == model.JoinIt:
 		return a.Name
 	case a.Verb == model.LeaveIt:

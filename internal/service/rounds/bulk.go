@@ -172,7 +172,7 @@ func (b *bulk) line(ctx context.Context, n int, l BulkLine) error {
 		choice.Targets = []string{l.Target}
 	}
 	if l.User == "" && l.Target != "*" {
-		return b.thing(ctx, l, answer)
+		return b.removeSet(ctx, l, answer)
 	}
 	if err := b.s.CheckChosen(ctx, b.c, choice); err != nil {
 		answer(l.Target, "refused", "%v", err)

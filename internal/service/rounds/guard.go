@@ -221,11 +221,24 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 			}
 		}
 		all, some := round.Refused(acts, seqs, f, held, conflict(c))
+		renamesPower(f, acts, some)
 		if all != nil {
 			refusal.All = all.Kind + ": " + all.Words
 		}
 		refusal.Some = some
 		return refusal, s.decidedSince(ctx, c, r, target, acts, some)
+	}
+}
+
+// renamesPower adds steps that would rename a group whose old or new name gives power by now: with the name it would go, or come.
+func renamesPower(f round.Facts, steps []round.Step, some map[int]string) {
+	course := f.Power.Course()
+	for i, st := range steps {
+		for _, name := range []string{st.Name, st.Formerly()} {
+			if st.Formerly() != "" && some[i] == "" && course.Gives(model.Named{Kind: st.Object, Name: name}) {
+				some[i] = fmt.Sprintf("whoever is in a group called %s can become superuser there; rename it on the target itself", name)
+			}
+		}
 	}
 }
 

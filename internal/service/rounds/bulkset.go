@@ -11,9 +11,9 @@ import (
 	"hen-roost/internal/store"
 )
 
-// thing drafts the removal of a set, as a group that nobody needs any more: first its members leave it, so that an undo brings
+// removeSet drafts the removal of a set, as of a group that nobody needs any more: first its members leave it, so that an undo brings
 // them back.
-func (b *bulk) thing(ctx context.Context, l BulkLine, answer func(target, outcome, format string, args ...any)) error {
+func (b *bulk) removeSet(ctx context.Context, l BulkLine, answer func(target, outcome, format string, args ...any)) error {
 	acts, words, err := b.removal(ctx, l)
 	switch {
 	case err != nil:
