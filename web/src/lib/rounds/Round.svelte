@@ -148,9 +148,8 @@
       {#if r.state === 'held'}
         <p class="mb-2">
           {#if r.approvers?.length}An operator who did not draft it must approve it: {r.approvers.join(', ')}.{#if r['approved-alone']}
-              Each of them is too new, or has not signed in lately: so who drafted it may approve it too, with their password.{/if}{:else if r['approved-alone']}No
-            other operator could approve it, so the one who drafted it may, with their password.{:else}No operator can approve it at this
-            moment.{/if}
+              All are too new, or have not signed in lately: who drafted it may approve it too.{/if}{:else if r['approved-alone']}No other
+            operator could approve it, so the one who drafted it may, with their password.{:else}No operator can approve it at this moment.{/if}
           {#each r['approvers-later'] ?? [] as words, i (i)}<br /><span class="text-soft text-sm">Not yet: {words}.</span>{/each}
         </p>
       {/if}
