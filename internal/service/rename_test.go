@@ -113,6 +113,26 @@ func TestAdoptFromSomebodyGone(t *testing.T) {
 	}
 }
 
+// An account that is recognised by id and name alone would be lost under another id: it is adopted first.
+func TestRenameUnadopted(t *testing.T) {
+	for want, there := range map[string][]string{
+		"marit.fell on t is recognised as marit.fell’s": {"marit.fell", "1001"},
+		"is marit.fell’s is not decided":                {"marit.fell", "1", "fell", "1001"},
+	} {
+		s, _ := surveyed(t, renamable, there...)
+		for _, look := range []bool{true, false} {
+			_, err := s.Rename(ctx, odd, seen.RenameRequest{User: "marit.fell", To: "marit.krag", Because: "married", Look: look})
+			if err == nil || !strings.Contains(err.Error(), want) {
+				t.Errorf("%s: %v", kinds(t, s, seen.DriftRequest{}), err)
+			}
+		}
+		// An account of which nothing is there yet is simply made under the new id.
+		if _, err := s.Rename(ctx, odd, seen.RenameRequest{User: "kari.berg", To: "kari.lund", Because: "married"}); err != nil {
+			t.Error(err)
+		}
+	}
+}
+
 // What waits, what was accepted and what can be undone goes along with who is renamed.
 func TestRenameBetween(t *testing.T) {
 	s, f := surveyed(t, renamable)

@@ -79,12 +79,15 @@ func (s *Seen) Rename(ctx context.Context, who door.Operator, q RenameRequest) (
 	if out.Sources, err = s.Store.SourcesOf(ctx, q.User); err != nil {
 		return out, err
 	}
-	if q.Look {
-		_, err = s.Check(ctx, who, files)
-		return out, err
-	}
 	findings, _, err := s.Store.Findings(ctx, store.FindingFilter{Users: []string{q.User}}, "", door.PageMost)
 	if err != nil {
+		return out, err
+	}
+	if err := recognised(q.User, findings); err != nil {
+		return out, err
+	}
+	if q.Look {
+		_, err = s.Check(ctx, who, files)
 		return out, err
 	}
 	r := &renaming{s: s, c: c, findings: findings, from: q.User, to: q.To, links: links, entry: store.Entry{At: s.Now(), Kind: "revision",
@@ -119,6 +122,26 @@ func (s *Seen) mayBeCalled(ctx context.Context, c *declared.Current, id string) 
 			door.Count(n, "round is", "rounds are"))
 	}
 	return err
+}
+
+// recognised says where an account is known, or thought, to be a user's by their id and name alone: under another id it would no
+// longer be recognised, and be made a second time. Once it is adopted it stays theirs.
+func recognised(user string, findings []store.Finding) error {
+	for _, f := range findings {
+		if f.Object != model.Account {
+			continue
+		}
+		if f.Verb == model.AdoptIt {
+			return door.Clashing("the account %s on %s is recognised as %s’s and not adopted yet; under another id it would no longer be: "+
+				"adopt it first with a round (roost draft --user %s), then rename", f.Name, f.Target, user, user)
+		}
+		// An account that is to be made says what it is to have; one that somebody must decide about does not.
+		if f.Kind == model.Unmatched && len(f.Candidates) > 0 && len(f.Changes) == 0 {
+			return door.Clashing("whether the account %s on %s is %s’s is not decided; decide (roost adopt %s %s %s) and adopt it with a "+
+				"round, then rename", f.Candidates[0], f.Target, user, f.Target, f.Candidates[0], user)
+		}
+	}
+	return nil
 }
 
 // renaming is a Weighed: a revision in which somebody has another id. Only where they have accounts, or should, does anything
