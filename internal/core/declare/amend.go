@@ -55,7 +55,16 @@ type amended struct {
 	text    string
 	section string
 	fresh   []string
-	names   map[string]bool
+}
+
+// has says whether new entries of a section can be put into the part: those that wait already are of it, or it stands there.
+func (x *amended) has(p *part, section string) bool {
+	if len(x.fresh) > 0 || p.cut {
+		return section == x.section || len(x.fresh) == 0 && p.section() == section
+	}
+	t := text{s: p.head + x.text}
+	_, has := t.child(t.top(), section)
+	return has
 }
 
 func (a *amending) apply(e Edit) error {
@@ -64,9 +73,9 @@ func (a *amending) apply(e Edit) error {
 		at = model.Pos{}
 	}
 	p := a.source.parts[at.Part]
+	made := a.made[[2]string{e.Section, e.Name}]
 	if at.Part == nil {
 		p = a.lastOf(e.Section, e.File)
-		made := a.made[[2]string{e.Section, e.Name}]
 		if e.Do == Set && e.Key != "" && e.File == "" && e.Section != "params" && !made && slices.Contains(sections, e.Section) {
 			return unknown(e, namesIn(a.source.Files(), e.Section))
 		}
@@ -87,15 +96,16 @@ func (a *amending) apply(e Edit) error {
 	}
 	x := a.parts[p]
 	if x == nil {
-		x = &amended{text: p.text, names: map[string]bool{}}
+		x = &amended{text: p.text}
 		a.parts[p] = x
 	}
-	if at.Part == nil && p.cut && p.section() == e.Section && e.Do == Set && e.Key == "" && !x.names[e.Name] && badName(e.Name) == "" {
+	if at.Part == nil && !made && e.Do == Set && e.Key == "" && slices.Contains(sections, e.Section) && badName(e.Name) == "" &&
+		x.has(p, e.Section) {
 		value, err := flow(e.Value)
 		if err != nil {
 			return err
 		}
-		x.section, x.names[e.Name] = e.Section, true
+		x.section = e.Section
 		x.fresh = append(x.fresh, scalar(e.Name)+": "+value)
 		return nil
 	}
