@@ -25,9 +25,9 @@ import (
 	"hen-roost/internal/work"
 )
 
-const (
-	staff    = 50000
-	arriving = 2000
+var (
+	staff    = sized(50000)
+	arriving = sized(2000)
 	doers    = 8 // requests under way at once
 )
 
@@ -231,5 +231,5 @@ func applicationBulk(ctx context.Context, w *workbench) (float64, float64, error
 	}
 	before := asked()
 	err = o.arrive(ctx, 0)
-	return float64(asked() - before), arriving, err
+	return float64(asked() - before), float64(arriving), err
 }

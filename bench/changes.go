@@ -22,7 +22,7 @@ import (
 	"hen-roost/internal/store"
 )
 
-const crowd = 50_000 // members of a large group
+var crowd = sized(50_000) // members of a large group
 
 // crowded is a durable directory with a large group, and people who are not in it yet.
 type crowded struct {
@@ -36,7 +36,7 @@ func (w *workbench) crowdedOf(ctx context.Context) (*crowded, error) {
 		return w.crowded, nil
 	}
 	var b strings.Builder
-	for i := range 2000 {
+	for i := range 14 * aHundred {
 		fmt.Fprintf(&b, "dn: %s\nobjectClass: inetOrgPerson\nuid: join.%04[2]d\ncn: Join %[2]d\nsn: %[2]d\n\n", joiner(i), i)
 	}
 	fmt.Fprintf(&b, "dn: cn=everybody,%s\nobjectClass: groupOfNames\ncn: everybody\n", groups)
@@ -58,8 +58,8 @@ func joiner(i int) string { return fmt.Sprintf("uid=join.%04d,%s", i, people) }
 
 // hundred are the next hundred who are not in the group yet.
 func (c *crowded) hundred() (first int) {
-	c.next += 100
-	return c.next - 100
+	c.next += aHundred
+	return c.next - aHundred
 }
 
 // joinCrowd: a hundred people into a group of 50,000, each read back, against a
@@ -67,7 +67,7 @@ func (c *crowded) hundred() (first int) {
 func joinCrowd(ctx context.Context, w *workbench) (float64, float64, error) {
 	return w.joining(ctx, func(conn *goldap.Conn, first int) error {
 		var wg sync.WaitGroup
-		errs := make([]error, 100)
+		errs := make([]error, aHundred)
 		turns := make(chan int)
 		for range 8 {
 			wg.Go(func() {
@@ -76,7 +76,7 @@ func joinCrowd(ctx context.Context, w *workbench) (float64, float64, error) {
 				}
 			})
 		}
-		for i := range 100 {
+		for i := range aHundred {
 			turns <- i
 		}
 		close(turns)
@@ -92,7 +92,7 @@ func joinCrowd(ctx context.Context, w *workbench) (float64, float64, error) {
 
 // joinCrowdAtOnce: the same against one bare change with all hundred in it.
 func joinCrowdAtOnce(ctx context.Context, w *workbench) (float64, float64, error) {
-	return w.joining(ctx, func(conn *goldap.Conn, first int) error { return conn.Modify(joinRequest(first, 100)) })
+	return w.joining(ctx, func(conn *goldap.Conn, first int) error { return conn.Modify(joinRequest(first, aHundred)) })
 }
 
 func joinRequest(first, n int) *goldap.ModifyRequest {
@@ -121,7 +121,7 @@ func (w *workbench) joining(ctx context.Context, bare func(conn *goldap.Conn, fi
 	}
 	defer s.Close()
 	return pair(3, func(int) error {
-		first, acts := c.hundred(), make([]connect.Act, 100)
+		first, acts := c.hundred(), make([]connect.Act, aHundred)
 		for i := range acts {
 			acts[i] = connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "everybody",
 				Member: fmt.Sprintf("join.%04d", first+i), MemberKind: model.Account}}
@@ -147,10 +147,10 @@ func changedHundred(ctx context.Context, w *workbench) (float64, float64, error)
 		return 0, 0, err
 	}
 	var took []float64
-	for turn := range 7 {
+	for turn := range turns(7) {
 		var b strings.Builder
-		for i := range 100 {
-			fmt.Fprintf(&b, "dn: uid=hand.%06d,%s\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/turn%d\n\n", turn*1000+i,
+		for i := range aHundred {
+			fmt.Fprintf(&b, "dn: uid=hand.%06d,%s\nchangetype: modify\nreplace: loginShell\nloginShell: /bin/turn%d\n\n", turn*aHundred+i,
 				people, turn)
 		}
 		if err := big.d.Load(b.String()); err != nil {
@@ -158,7 +158,7 @@ func changedHundred(ctx context.Context, w *workbench) (float64, float64, error)
 		}
 		began := time.Now()
 		got, err := s.Survey(ctx, door.Itself, []string{"big"}, nil)
-		if err != nil || got[0].Changed != 100 || got[0].Fresh != 100 {
+		if err != nil || got[0].Changed != aHundred || got[0].Fresh != aHundred {
 			return 0, 0, fmt.Errorf("%+v %w", got, err)
 		}
 		took = append(took, time.Since(began).Seconds()*1000)

@@ -18,9 +18,9 @@ import (
 	"hen-roost/internal/work"
 )
 
-const (
-	newcomers = 5000
-	residents = 20000
+var (
+	newcomers = sized(5000)
+	residents = sized(20000)
 	inBatch   = 250 // steps, as rounds are carried
 )
 
@@ -211,7 +211,7 @@ func making(start func() (*base, error), ctx context.Context, text func(names []
 }
 
 // makings is how often it is measured.
-const makings = 3
+var makings = turns(3)
 
 func quotedMaria(names []string, tail string) string {
 	out := make([]string, len(names))

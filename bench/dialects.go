@@ -19,8 +19,8 @@ import (
 	"hen-roost/internal/standin/spoken"
 )
 
-const (
-	switches     = 200
+var (
+	switches     = sized(200)
 	switchesDone = 32 // at once
 	switchSecret = "a-secret-of-ours"
 	personSecret = "a-word-of-theirs"

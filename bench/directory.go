@@ -21,7 +21,7 @@ import (
 	"hen-roost/internal/demo/world"
 )
 
-const many = 100_000
+var many = sized(100_000)
 
 var (
 	people = "ou=People," + world.Suffix
@@ -153,7 +153,7 @@ func directoryMemory(ctx context.Context, w *workbench) (float64, float64, error
 	return w.big.memory, 300, nil
 }
 
-const adds = 2000
+var adds = sized(2000)
 
 // directoryAdd: two thousand entries added, each looked for before and read
 // back, against a bare connection with eight requests under way.

@@ -87,8 +87,7 @@ func (d *doors) declared(context.Context) error {
 
 // surveyed reads the systems: first those that say nothing are found out, then the keys are accepted.
 func (d *doors) surveyed(context.Context) error {
-	if _, _, err := d.roost("revision", "approve", "--yes", "--password-file", filepath.Join(filepath.Dir(d.files),
-		"operator-password")); err != nil {
+	if _, _, err := d.roost("revision", "approve", "--yes", "--password-file", filepath.Join(d.dir, "word")); err != nil {
 		return err
 	}
 	_, _, _ = d.roost("survey")
@@ -262,7 +261,7 @@ func (d *doors) lookedAt(ctx context.Context) error {
 func (d *doors) edited(context.Context) error {
 	var all []float64
 	for i := range 7 {
-		user := fmt.Sprintf("hand.%06d", 40_001+10*i)
+		user := fmt.Sprintf("hand.%06d", sized(40_000)+1+10*i)
 		_, edit, err := d.roost("edit", "users", user, "--set", "name=Åse Other", "--because", "bench", "--yes")
 		if err != nil {
 			return err
@@ -348,7 +347,7 @@ func (d *doors) crowded(ctx context.Context) error {
 
 // readers ask for pages, each one after the other, and say how long the slowest one in a hundred takes, in s.
 func (d *doors) readers(ctx context.Context, n int, path func(i int) string) (p50, p99 float64, err error) {
-	ctx, stop := context.WithTimeout(ctx, 8*time.Second)
+	ctx, stop := context.WithTimeout(ctx, time.Duration(turns(8))*time.Second)
 	defer stop()
 	var mu sync.Mutex
 	var all []float64
@@ -452,7 +451,7 @@ func (d *doors) kept(ctx context.Context) error {
 	}
 	d.note("restart", time.Since(began).Seconds(), 3)
 	fmt.Printf("# on disk %.0f MB\n", d.onDisk())
-	time.Sleep(150 * time.Second) // entries are sealed and room is given back in time
+	pause(150 * time.Second) // entries are sealed and room is given back in time
 	if err := check("record-check"); err != nil {
 		return err
 	}

@@ -19,11 +19,11 @@ import (
 
 // A company with the shape of the sample world, large: everybody is on all
 // targets, through the role everyone; each holds one role by name, one in ten a second.
-const (
-	companyUsers   = 100_000
+var (
+	companyUsers   = sized(100_000)
 	companyGroups  = 2_000
 	companyRoles   = 300
-	companyTargets = 20
+	companyTargets = sized(20)
 )
 
 var companySchemas = map[string]model.Schema{host.Kind: host.Connector{}.Schema(), ldap.Kind: ldap.Connector{}.Schema()}

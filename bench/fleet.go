@@ -37,14 +37,14 @@ func equipped(round int) (acts []connect.Act) {
 	for _, g := range groups {
 		acts = append(acts, connect.Act{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: g}})
 	}
-	for i := range 100 {
+	for i := range aHundred {
 		acts = append(acts, connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("ours%d.%d",
 			round, i),
 			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(13000 + round*100 + i)}},
 				{Attribute: model.FullName, After: []string{fmt.Sprintf("Hand %d", i)}}, {Attribute: "shell", After: []string{"/bin/bash"}},
 				{Attribute: model.Keys, After: []string{fmt.Sprintf(keyLine, i, i)}}}}})
 	}
-	for i := range 100 {
+	for i := range aHundred {
 		for _, g := range groups {
 			acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: g,
 				Member: fmt.Sprintf("ours%d.%d", round, i), MemberKind: model.Account, Changes: model.Entering(true)}})
@@ -71,7 +71,7 @@ func applyEquipped(ctx context.Context, a connect.Access, round int) error {
 // without lock, backup or looking.
 func writtenOnce(round int) string {
 	var passwd, shadow, group, homes, deck strings.Builder
-	for i := range 100 {
+	for i := range aHundred {
 		name, n := fmt.Sprintf("bare%d.%d", round, i), 13000+round*100+i
 		fmt.Fprintf(&passwd, "%s:x:%d:%d:Hand %d:/home/%s:/bin/bash\n", name, n, n, i, name)
 		fmt.Fprintf(&shadow, "%s:!:19000:0:99999:7:::\n", name)
@@ -93,7 +93,7 @@ func writtenOnce(round int) string {
 // hundredOnce: a hundred accounts with keys, in two groups, on a host of two thousand, each read before and read back,
 // against files that are written once.
 func hundredOnce(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 2, 2000)
+	hosts, err := fleet(ctx, w, 2, sized(2000))
 	if err != nil {
 		return 0, 0, err
 	}
@@ -105,14 +105,14 @@ func hundredOnce(ctx context.Context, w *workbench) (float64, float64, error) {
 
 // hundredOneByOne: the same against a script of the system's tools for one account at a time.
 func hundredOneByOne(ctx context.Context, w *workbench) (float64, float64, error) {
-	hosts, err := fleet(ctx, w, 2, 2000)
+	hosts, err := fleet(ctx, w, 2, sized(2000))
 	if err != nil {
 		return 0, 0, err
 	}
 	return pair(3, func(round int) error { return applyEquipped(ctx, hosts[0], round) }, func(round int) error {
 		var b strings.Builder
 		fmt.Fprintf(&b, "groupadd deck%d; groupadd crew%d\n", round, round)
-		for i := range 100 {
+		for i := range aHundred {
 			name := fmt.Sprintf("bare%d.%d", round, i)
 			fmt.Fprintf(&b, "useradd -m -u %d -c 'Hand %d' -s /bin/bash %s; gpasswd -a %s deck%d; gpasswd -a %s crew%d; mkdir -m 700 "+
 				"/home/%s/.ssh; "+
@@ -192,7 +192,7 @@ func readLarge(ctx context.Context, w *workbench) (seconds, megabytes float64, e
 // sleepingFleet: a fleet of 2,000 hosts of which 400 take the connection and say nothing: when the 1,600 are done, against
 // when they are without the 400. The hosts are simulated: each answers after a moment, and holds three accounts.
 func sleepingFleet(ctx context.Context, w *workbench) (float64, float64, error) {
-	const awake, asleep = 1600, 400
+	awake, asleep := sized(1600), sized(400)
 	when := func(sleepers int) (float64, error) {
 		f, err := newFakeFleet(awake, sleepers)
 		if err != nil {
@@ -325,7 +325,7 @@ func (f *fakeFleet) service(ctx context.Context, w *workbench) (*service.Service
 	}
 	s, err := service.New(service.Config{Store: st, Kinds: connect.Kinds{host.Kind: f}, KeyFile: filepath.Join(w.dir, fmt.Sprintf("key%d",
 		f.asleep)),
-		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Wait: 10 * time.Second})
+		Log: slog.New(slog.NewTextHandler(io.Discard, nil)), Wait: time.Duration(sized(10_000)) * time.Millisecond})
 	if err != nil {
 		return nil, nil, err
 	}

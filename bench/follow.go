@@ -103,7 +103,7 @@ func followed(steps int, edit func(i int) (user string, e declare.Edit)) func(co
 }
 
 // hand is somebody in the middle of the file, whose accounts are as declared.
-func hand(i int) string { return fmt.Sprintf("hand.%06d", 40_001+700*i) }
+func hand(i int) string { return fmt.Sprintf("hand.%06d", sized(40_000)+1+sized(700)*i) }
 
 var (
 	// followValue: a full name, on all twenty targets.

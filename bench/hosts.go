@@ -25,6 +25,7 @@ const sideBySide = 12
 
 // fleet starts n hosts with so many accounts each.
 func fleet(ctx context.Context, w *workbench, n, each int) ([]connect.Access, error) {
+	n = sized(n)
 	key, err := world.NewKey()
 	if err != nil {
 		return nil, err
@@ -146,7 +147,7 @@ func surveyOf(ctx context.Context, w *workbench, n, rounds int) (float64, float6
 
 // hundred makes the acts that create a hundred accounts.
 func hundred(round int) []connect.Act {
-	acts := make([]connect.Act, 100)
+	acts := make([]connect.Act, aHundred)
 	for i := range acts {
 		acts[i] = connect.Act{Stage: 1, Act: model.Act{Verb: model.Create, Object: model.Account, Name: fmt.Sprintf("ours%d.%d", round, i),
 			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + round*100 + i)}},
@@ -183,7 +184,7 @@ func accountsScript(ctx context.Context, w *workbench) (float64, float64, error)
 	}
 	return pair(5, func(round int) error { return applyHundred(ctx, hosts[0], round) }, func(round int) error {
 		var script strings.Builder
-		for i := range 100 {
+		for i := range aHundred {
 			script.WriteString(byHand(round, i))
 		}
 		_, err := bareExec(hosts[1], script.String())
@@ -206,7 +207,7 @@ func accountsConnections(ctx context.Context, w *workbench) (float64, float64, e
 		return 0, 0, err
 	}
 	return pair(1, func(round int) error { return applyHundred(ctx, hosts[0], round) }, func(round int) error {
-		for i := range 100 {
+		for i := range aHundred {
 			out, err := exec.CommandContext(ctx, "ssh", "-F", "none", "-i", key, "-p", port, "-o", "StrictHostKeyChecking=no", "-o",
 				"UserKnownHostsFile=/dev/null", "-o", "LogLevel=ERROR",
 				"root@"+address, byHand(round, i)).CombinedOutput()
@@ -222,7 +223,7 @@ func accountsConnections(ctx context.Context, w *workbench) (float64, float64, e
 // another full name, in batches as a round has them, each read before and read
 // back, against one script of the same usermod on a twin of the host.
 func accountsChange(ctx context.Context, w *workbench) (float64, float64, error) {
-	const accounts, batch = 2000, 250
+	accounts, batch := sized(2000), min(250, sized(2000))
 	hosts, err := fleet(ctx, w, 2, accounts)
 	if err != nil {
 		return 0, 0, err

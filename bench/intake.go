@@ -18,8 +18,8 @@ import (
 )
 
 // pushedIn is how many a personnel system pushes in, each by a request of its own, and how long that may take.
-const (
-	pushedIn   = 10000
+var (
+	pushedIn   = sized(10000)
 	pushedAim  = 20.0 // seconds: 500 a second
 	proposedIn = "people pushed in as one proposal"
 )

@@ -20,9 +20,9 @@ import (
 	"hen-roost/internal/service/life"
 )
 
-const (
+var (
 	joinHosts  = 3
-	joinPeople = 500
+	joinPeople = sized(500)
 )
 
 // join500: five hundred people join by a table, on three hosts and in a directory,

@@ -125,7 +125,7 @@ func carried(ctx context.Context, s *service.Service, id int64) (time.Duration, 
 // journalSteps: ten thousand steps on a target that answers at once, journalled
 // twice, read back and recorded, durable; against the rate they should have.
 func journalSteps(ctx context.Context, w *workbench) (float64, float64, error) {
-	const steps, aim = 10_000, 6_000
+	steps, aim := sized(10_000), 6_000.0
 	dsn, err := w.database(ctx)
 	if err != nil {
 		return 0, 0, err
@@ -158,7 +158,7 @@ func carryFor(ctx context.Context, dsn, dir string) error {
 
 // threeProcesses: three services that share a round whose targets take 50 ms for a step, against one.
 func threeProcesses(ctx context.Context, w *workbench) (float64, float64, error) {
-	const users, targets = 40, 72
+	users, targets := 40, sized(72)
 	dsn, err := w.database(ctx)
 	if err != nil {
 		return 0, 0, err

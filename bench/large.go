@@ -24,15 +24,15 @@ import (
 // The large company as its administrators meet it: a declaration in twenty
 // files, a directory and a host that are real, and a service that is a process
 // of its own, spoken to through its command line and its API.
-const (
-	largeUsers  = 100_000
+var (
+	largeUsers  = sized(100_000)
 	largeGroups = 2_000
 	largeRoles  = 300
 	largeFiles  = 20
-	largeOnHost = 20_000 // accounts there
-	largeSilent = 36     // targets that take a connection and say nothing
-	largeFound  = 14_000 // accounts that nobody declared, on each of two hosts
-	largePools  = 200    // groups of the directory that nobody declared
+	largeOnHost = sized(20_000) // accounts there
+	largeSilent = sized(36)     // targets that take a connection and say nothing
+	largeFound  = sized(14_000) // accounts that nobody declared, on each of two hosts
+	largePools  = sized(200)    // groups of the directory that nobody declared
 )
 
 // large is that company, running.

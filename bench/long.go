@@ -32,9 +32,9 @@ type longSteps struct {
 	undone      time.Duration
 }
 
-const (
-	longRounds = 100
-	longRound  = 100_000
+var (
+	longRounds = sized(100)
+	longRound  = sized(100_000)
 )
 
 func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
@@ -71,7 +71,7 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 			return nil, err
 		}
 		if i == 0 {
-			l.rows = w.tables("step") / longRound
+			l.rows = w.tables("step") / float64(longRound)
 		}
 		began := time.Now()
 		for found := true; found; {
@@ -81,12 +81,12 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 		}
 		l.packed += time.Since(began).Seconds()
 	}
-	l.packed = longRounds * longRound / l.packed
-	l.bytes = w.tables("step_part") / (longRounds * longRound)
+	l.packed = float64(longRounds*longRound) / l.packed
+	l.bytes = w.tables("step_part") / float64(longRounds*longRound)
 	for _, f := range []store.StepFilter{{}, {After: 88_000}, {Outcomes: []string{"failed"}}, {Target: "target-13"},
 		{Outcomes: []string{"not-tried"}}, {Target: "target-07", Outcomes: []string{"failed"}}} {
 		began := time.Now()
-		if _, _, err := s.Steps(ctx, 50, f, 50); err != nil {
+		if _, _, err := s.Steps(ctx, int64(longRounds+1)/2, f, 50); err != nil {
 			return nil, err
 		}
 		took := time.Since(began)
@@ -94,7 +94,7 @@ func (w *workbench) longSteps(ctx context.Context) (*longSteps, error) {
 		l.worst = max(l.worst, took)
 	}
 	began := time.Now()
-	err = s.Tx(ctx, func(tx *store.Tx) error { return tx.Undone(ctx, 50) })
+	err = s.Tx(ctx, func(tx *store.Tx) error { return tx.Undone(ctx, int64(longRounds+1)/2) })
 	l.undone, w.oldSteps = time.Since(began), l
 	return l, err
 }
@@ -125,10 +125,10 @@ type longPast struct {
 	moments [3]time.Duration
 }
 
-const (
+var (
 	pastTargets  = 10
-	pastAccounts = 10_000
-	pastChanges  = 100
+	pastAccounts = sized(10_000)
+	pastChanges  = sized(100)
 )
 
 func (w *workbench) longPast(ctx context.Context) (*longPast, error) {
@@ -159,9 +159,9 @@ func (w *workbench) longPast(ctx context.Context) (*longPast, error) {
 		}
 		mark[turn] = time.Now()
 	}
-	l.wrote = pastTargets * pastAccounts * pastChanges / time.Since(began).Seconds()
-	l.bytes = w.tables("observed_past") / (pastTargets * pastAccounts * pastChanges)
-	time.Sleep(20 * time.Second) // what was written is put away
+	l.wrote = float64(pastTargets*pastAccounts*pastChanges) / time.Since(began).Seconds()
+	l.bytes = w.tables("observed_past") / float64(pastTargets*pastAccounts*pastChanges)
+	pause(20 * time.Second) // what was written is put away
 	for i, at := range []time.Time{mark[pastChanges-1], mark[pastChanges/2], mark[0]} {
 		var took []float64
 		for range 3 {

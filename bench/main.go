@@ -136,6 +136,13 @@ type workbench struct {
 
 func (w *workbench) later(f func()) { w.cleanup = append(w.cleanup, f) }
 
+// close stops what the figures started, the newest first.
+func (w *workbench) close() {
+	for _, f := range slices.Backward(w.cleanup) {
+		f()
+	}
+}
+
 func main() {
 	only := flag.String("only", "", "measure figures whose name begins so")
 	binary := flag.String("binary", "bin/roost", "the program that doors are measured through")
@@ -175,9 +182,7 @@ func main() {
 	} else {
 		failed = run(ctx, w, *only)
 	}
-	for _, f := range slices.Backward(w.cleanup) {
-		f()
-	}
+	w.close()
 	os.RemoveAll(dir)
 	exitOn(failed)
 }
@@ -211,7 +216,7 @@ func exitOn(err error) {
 // touches both alike, and returns the median of each.
 func pair(rounds int, ours, bare func(round int) error) (float64, float64, error) {
 	var a, b []float64
-	for i := range rounds {
+	for i := range turns(rounds) {
 		for _, one := range []struct {
 			do   func(int) error
 			into *[]float64

@@ -16,7 +16,7 @@ import (
 	"hen-roost/internal/store"
 )
 
-const entries = 10_000
+var entries = sized(10_000)
 
 func (w *workbench) database(ctx context.Context) (string, error) {
 	db, err := dbserver.Start(ctx, dbserver.Options{Dir: filepath.Join(w.dir, "db")}) // with full durability
@@ -98,7 +98,7 @@ func record(ctx context.Context, w *workbench) (float64, float64, error) {
 }
 
 // longEntries is how many entries a long record has.
-const longEntries = 10_000_000
+var longEntries = int64(sized(sized(10_000_000)))
 
 // long is a record of many years, made once: sealed parts and the newest entries as rows.
 type long struct {
@@ -158,12 +158,13 @@ func (l *long) look(ctx context.Context, key []byte, end chain.Head) error {
 	}
 	l.check = time.Since(began)
 	began = time.Now()
-	if err := l.store.EachEntry(ctx, 200_000, func(*chain.Entry) error { return nil }); err != nil {
+	walked := longEntries / 50
+	if err := l.store.EachEntry(ctx, walked, func(*chain.Entry) error { return nil }); err != nil {
 		return err
 	}
-	l.walked = 200_000 / time.Since(began).Seconds()
-	for _, f := range []store.EntryFilter{{User: "hand.012345"}, {Target: "target-07", Kind: "step"}, {Round: 77}, {Before: 4_000_000},
-		{User: "hand.000001", Kind: "step"}, {Operator: "odd.strand", Round: 901}} {
+	l.walked = float64(walked) / time.Since(began).Seconds()
+	for _, f := range []store.EntryFilter{{User: longHand(longEntries / 2)}, {Target: "target-07", Kind: "step"}, {Round: 77},
+		{Before: longEntries / 5 * 2}, {User: longHand(longEntries / 3), Kind: "step"}, {Operator: "odd.strand", Round: 1 + int64(sized(900))}} {
 		began := time.Now()
 		list, _, err := l.store.Entries(ctx, f, 60)
 		if err != nil || len(list) == 0 {
@@ -175,15 +176,21 @@ func (l *long) look(ctx context.Context, key []byte, end chain.Head) error {
 	return nil
 }
 
+// longEntriesRound is how many of its entries are of one round.
+var longEntriesRound = int64(sized(1000))
+
+// longHand is whom an entry is about.
+func longHand(i int64) string { return fmt.Sprintf("hand.%06d", i*7919%100_000) }
+
 // steps are entries as rounds leave them: each of another person, on one of twenty targets, a thousand in a round.
 func steps(at chain.Head, n int) (list []chain.Entry, _ chain.Head) {
 	for range n {
 		i := at.Seq
 		e := chain.Entry{Seq: i + 1, At: time.UnixMicro(1_700_000_000_000_000 + i*1_000_003).UTC(), Kind: "step", Operator: "odd.strand",
-			Target: fmt.Sprintf("target-%02d", i/1000%20), User: fmt.Sprintf("hand.%06d", i*7919%100_000), Round: 1 + i/1000,
-			Because: "autumn", Words: fmt.Sprintf("done: change account hand.%06d: shell /bin/sh → /bin/bash", i*7919%100_000),
-			Body: fmt.Appendf(nil, `{"step":%d,"outcome":"done","act":{"verb":"change","object":"account","name":"hand.%06d"},`+
-				`"before":{"shell":["/bin/sh"]},"after":{"shell":["/bin/bash"]}}`, i%1000, i*7919%100_000), Before: at.Hash}
+			Target: fmt.Sprintf("target-%02d", i/longEntriesRound%20), User: longHand(i), Round: 1 + i/longEntriesRound,
+			Because: "autumn", Words: fmt.Sprintf("done: change account %s: shell /bin/sh → /bin/bash", longHand(i)),
+			Body: fmt.Appendf(nil, `{"step":%d,"outcome":"done","act":{"verb":"change","object":"account","name":"%s"},`+
+				`"before":{"shell":["/bin/sh"]},"after":{"shell":["/bin/bash"]}}`, i%1000, longHand(i)), Before: at.Hash}
 		e.Hash = e.Seal()
 		list, at = append(list, e), chain.Head{Seq: e.Seq, Hash: e.Hash}
 	}
@@ -196,8 +203,8 @@ func recordLong(ctx context.Context, w *workbench) (float64, float64, error) {
 	if err != nil {
 		return 0, 0, err
 	}
-	fmt.Printf("# of it notes: %.0f bytes an entry\n", l.notes/longEntries)
-	return l.bytes / longEntries, 350, nil
+	fmt.Printf("# of it notes: %.0f bytes an entry\n", l.notes/float64(longEntries))
+	return l.bytes / float64(longEntries), 350, nil
 }
 
 // recordLongCheck: checking all of them by their seals, in µs an entry, against two; and the slowest page, in ms.
@@ -207,7 +214,7 @@ func recordLongCheck(ctx context.Context, w *workbench) (float64, float64, error
 		return 0, 0, err
 	}
 	fmt.Printf("# walked through: %.0f entries/s\n", l.walked)
-	return l.check.Seconds() * 1e6 / longEntries, 2, nil
+	return l.check.Seconds() * 1e6 / float64(longEntries), 2, nil
 }
 
 func recordLongPage(ctx context.Context, w *workbench) (float64, float64, error) {

@@ -14,9 +14,9 @@ import (
 
 // A company of very many targets: each of 2,000 people holds another set of
 // roles, each role reaches the targets of some sites.
-const (
-	wideTargets = 10_000
-	wideSets    = 2_000
+var (
+	wideTargets = sized(10_000)
+	wideSets    = sized(2_000)
 	wideSites   = 50
 	wideRoles   = 300
 )
