@@ -278,6 +278,49 @@ func (c *comparer) hasWanted(name string) string {
 	return ""
 }
 
+// names reports accounts that are called otherwise than stands under their users: an account that exists keeps its name.
+func (c *comparer) names() {
+	for _, a := range c.Desired.Called() {
+		place, there := c.accountOf(a)
+		if !there || !c.Reach.user(a.ID) || c.sameName(c.observed[place].Name, a.Name) {
+			continue
+		}
+		name := c.observed[place].Name
+		f := model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: a.Name, User: a.ID,
+			Changes: []model.Change{{Attribute: "name", Before: []string{name}, After: []string{a.Name}}}}}
+		f.Note = fmt.Sprintf("the account of %s is called %s, and the declaration says %s; an account that exists keeps its name: rename it "+
+			"on %s, which is recognised, or declare the name that it has", a.ID, name, a.Name, c.Desired.Target.Name)
+		if circle := circle(name, c.calledAs); circle != nil {
+			f.Note = fmt.Sprintf("%s; an account that exists keeps its name: rename them on %s, %s to a free name first",
+				exchange(circle, "names"), c.Desired.Target.Name, slices.Min(circle))
+		} else if at, taken := c.find(a.Name); taken {
+			f.Note = fmt.Sprintf("the account of %s is called %s, and %s, which the declaration says, %s; an account that exists keeps its "+
+				"name: declare the one that it has", a.ID, name, a.Name, c.whose(at))
+		}
+		c.add(f)
+	}
+}
+
+// calledAs is the account that has the name which another should have; "" when none has, or that is right.
+func (c *comparer) calledAs(name string) string {
+	at, _ := c.find(name)
+	for _, a := range c.Desired.Plan.Accounts(c.userOf(at), c.Desired.Target.Name) {
+		if place, there := c.accountOf(a); there && place == at && a.Given && !c.sameName(name, a.Name) {
+			if other, there := c.find(a.Name); there {
+				return c.observed[other].Name
+			}
+		}
+	}
+	return ""
+}
+
+// sameName says whether two accounts have the same login, as the target tells logins apart.
+func (c *comparer) sameName(a, b string) bool {
+	a, _ = c.Desired.Schema.Account().Login(a)
+	b, _ = c.Desired.Schema.Account().Login(b)
+	return a == b || c.Desired.Schema.FoldNames && strings.EqualFold(a, b)
+}
+
 // circle follows who has what another should have, and returns the names when that leads back to the first; nil otherwise.
 func circle(first string, next func(string) string) []string {
 	names := []string{first}
@@ -297,11 +340,16 @@ func circle(first string, next func(string) string) []string {
 // circleMost bounds how far a circle is followed.
 const circleMost = 20
 
-// inCircle says what a person can do about a circle.
+// inCircle says what a person can do about a circle of numbers.
 func inCircle(names []string) string {
+	return fmt.Sprintf("%s: declare a free number for %s first, run a round, and then declare the one meant", exchange(names, "numbers"),
+		slices.Min(names))
+}
+
+func exchange(names []string, what string) string {
 	names = slices.Sorted(slices.Values(names))
-	return fmt.Sprintf("%s are to exchange numbers, and each is in the way of the next: declare a free number for %s first, run a round, "+
-		"and then declare the one meant", strings.Join(names[:len(names)-1], ", ")+" and "+names[len(names)-1], names[0])
+	return fmt.Sprintf("%s and %s are to exchange %s, and each is in the way of the next", strings.Join(names[:len(names)-1], ", "),
+		names[len(names)-1], what)
 }
 
 // ending reports accounts of people with a key whose last day is near, or has gone by.

@@ -126,6 +126,7 @@ func compare(in Input) *comparer {
 	for _, a := range c.left {
 		c.account(a)
 	}
+	c.names()
 	c.strangers()
 	c.marked()
 	c.unused()

@@ -95,6 +95,8 @@ func (r *Reach) set(name model.Named) bool {
 	return ok
 }
 
+func (r *Reach) user(id string) bool { return r == nil || slices.Contains(r.Users, id) }
+
 // accounts yields those asked for, in order of name.
 func (r *Reach) accounts(d *resolve.Desired) iter.Seq[resolve.Account] {
 	if r == nil {
@@ -135,6 +137,14 @@ func Loose(in Input) ([]model.Finding, []uint64) {
 		keys = append(keys, looseKey('u', d.User))
 		if at, there := c.find(d.Name); there && c.owner[at] != 0 { // without its user it is that of who was decided
 			keys = append(keys, looseKey('u', c.Desired.Plan.Numbered(int(c.owner[at]-1)).ID))
+		}
+	}
+	for _, f := range c.out { // whose account has which name says something of another's
+		if f.Kind == model.Unmatched && len(f.Changes) == 1 && f.Changes[0].Attribute == "name" {
+			keys = append(keys, looseKey('u', f.User))
+			if at, there := c.find(f.Name); there && c.owner[at] != 0 {
+				keys = append(keys, looseKey('u', c.Desired.Plan.Numbered(int(c.owner[at]-1)).ID))
+			}
 		}
 	}
 	declared := map[string]string{}

@@ -432,6 +432,16 @@ func (p *Plan) makeIndex() {
 	}
 }
 
+// Called are the accounts whose names stand under their users.
+func (d *Desired) Called() (out []Account) {
+	for _, h := range d.hinted {
+		if h.Name != "" {
+			out = append(out, d.AccountsFor(h.person)...)
+		}
+	}
+	return out
+}
+
 // Named returns the people whom an account of this name would be, by the name
 // they go by on this target. given says that it was given by hand.
 func (d *Desired) Named(name string) (people []*Person, given bool) {
