@@ -273,6 +273,13 @@ func (d *doors) edited(context.Context) error {
 		all = append(all, edit+look)
 	}
 	d.note("edit-until-drift", median(all), 0.3)
+	one := fmt.Sprintf("hand.%06d", sized(40_000)+2)
+	if err := d.command("rename-a-person", 2, 1, "rename", one, "hand.other", "--because", "bench", "--yes"); err != nil {
+		return err
+	}
+	if out, _, err := d.roost("rename", "hand.other", one, "--because", "bench", "--yes"); err != nil {
+		return fmt.Errorf("%w: %s", err, clipped(out))
+	}
 	var csv strings.Builder
 	csv.WriteString("id,name,given,family,number,mail\n")
 	for i := range 5000 {

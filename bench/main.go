@@ -98,6 +98,7 @@ var figures = []figure{
 	{"doors-who-has", "s", 1, through("who-has")},
 	{"doors-who-has-crowd", "s", 1, through("who-has-crowd")},
 	{"doors-edit-until-drift", "s", 1, through("edit-until-drift")},
+	{"doors-rename-a-person", "s", 1, through("rename-a-person")},
 	{"doors-import-5000", "s", 1, through("import-5000")},
 	{"doors-draft", "s", 1, through("draft")},
 	{"doors-draft-shown", "s", 1, through("draft-shown")},

@@ -4,9 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"math/rand/v2"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -313,43 +311,6 @@ func TestLives(t *testing.T) {
 			strings.HasSuffix(key, " account ada.life") || strings.HasSuffix(key, " account bo.life") // where accounts are only shut
 	})
 }
-
-// Any order of acts leaves what a survey would see. The seed is told, so that it can be run again.
-func TestLivesInAnyOrder(t *testing.T) {
-	l := begin(t)
-	seed := uint64(time.Now().UnixNano())
-	if s := os.Getenv("LIVES_SEED"); s != "" {
-		seed, _ = strconv.ParseUint(s, 10, 64)
-	}
-	dice := rand.New(rand.NewPCG(seed, 1))
-	l.act(joining("ada.life", "Ada Life", "1901", "--no-passwords")...)
-	l.act(joining("bo.life", "Bo Life", "1902", "--no-passwords")...)
-	file := func(user, what string) string {
-		return write(t, t.TempDir(), filepath.Base(what)+".csv", "user,target,what\n"+user+",*,"+what+"\n")
-	}
-	began := time.Now()
-	for n := 0; n < 8 && time.Since(began) < time.Minute; n++ {
-		user := []string{"ada.life", "bo.life"}[dice.IntN(2)]
-		acts := [][]string{
-			{"suspend", user, "--because", "lives"}, {"restore", user, "--because", "lives"},
-			{"rotate", user, "--show", "--no-wait", "--because", "lives"},
-			{"edit", "users", user, "--add", "roles=life-chief", "--because", "lives", "--yes"},
-			{"edit", "users", user, "--take", "roles=life-chief", "--because", "lives", "--yes"},
-			{"bulk", file(user, "leave lifers"), "--because", "lives"}, {"bulk", file(user, "disable"), "--because", "lives"},
-			{"reconcile", "--user", user, "--because", "lives"}, {"undo", l.last()},
-		}
-		a := acts[dice.IntN(len(acts))]
-		l.log = append(l.log, strings.Join(a, " "))
-		_, _, _ = roost(t, d(l), "", a...) // it may be refused: nobody is restored who is not suspended
-		l.settle()
-		if l.lawful(fmt.Sprintf("%d acts", n+1)); t.Failed() {
-			t.Fatalf("seed %d: %s", seed, strings.Join(l.log, "\n"))
-		}
-	}
-	t.Logf("%d acts, seed %d", len(l.log)-2, seed)
-}
-
-func d(l *lives) string { return l.d.Profile }
 
 // settle is rounds where what cannot be approved, or is not carried out, is no fault.
 func (l *lives) settle() {

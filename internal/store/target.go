@@ -28,19 +28,39 @@ type Target struct {
 	Compared    int        `db:"compared"`    // the revision its findings are of; 0: they may be stale
 	ComparedOn  *time.Time `db:"compared_on"` // and the day
 	Comparisons int64      `db:"comparisons"` // counts them
-	SurveyDue   bool       `db:"survey_due"`  // what steps changed beyond what they name is not known before the next survey
+	SurveyDue   int        `db:"survey_due"`  // how often a survey was asked for since the last: what acts changed is not known whole
 }
 
 const targetColumns = `name, accepted, offered, print, state, words, tried_at, surveyed_at, took_ms,
 	accounts, reconciled_at, mark, mark_of, whole_at, accepted_for, offered_for, surveyed_for`
 
-// comparedColumns are only written by those who compare, and by SetSurveyDue.
+// comparedColumns are only written by those who compare, and by those who ask for a survey.
 const comparedColumns = `, compared, compared_on, comparisons, survey_due`
 
-// SetSurveyDue notes that steps are about to change more on a target than what they name, so that it must be surveyed after them,
-// or that this was done.
-func (s *Store) SetSurveyDue(ctx context.Context, name string, due bool) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE target SET survey_due = ? WHERE name = ?`, due, name)
+// DueSurvey notes that steps are about to change more on a target than what they name, so that it must be surveyed after them.
+func (s *Store) DueSurvey(ctx context.Context, name string) error {
+	_, err := s.db.ExecContext(ctx, `UPDATE target SET survey_due = survey_due + 1 WHERE name = ?`, name)
+	return err
+}
+
+// DoneSurvey notes that a survey was done which began when one was due so many times. again: one was asked for since.
+func (s *Store) DoneSurvey(ctx context.Context, name string, due int) (again bool, err error) {
+	if due > 0 {
+		if _, err := s.db.ExecContext(ctx, `UPDATE target SET survey_due = 0 WHERE name = ? AND survey_due = ?`, name, due); err != nil {
+			return false, err
+		}
+	}
+	err = s.db.GetContext(ctx, &again, `SELECT COUNT(*) > 0 FROM target WHERE name = ? AND survey_due > 0`, name)
+	return again, err
+}
+
+// Beside notes that a target was changed while others may work on it: whoever does knows it from before that, and surveys it.
+func (tx *Tx) Beside(ctx context.Context, target string) error {
+	if err := tx.Disturbed(ctx, target); err != nil {
+		return err
+	}
+	_, err := tx.ExecContext(ctx, `UPDATE target SET survey_due = survey_due + 1 WHERE name = ? AND EXISTS
+		(SELECT 1 FROM lease WHERE what = ? AND until >= NOW(6))`, target, "target/"+target)
 	return err
 }
 

@@ -415,14 +415,21 @@ func TestSetTwice(t *testing.T) {
 func TestRenameGroup(t *testing.T) {
 	_, a := start(t, "dn: cn=bil\\,ge,ou=Groups,"+world.Suffix+"\nobjectClass: groupOfNames\nobjectClass: posixGroup\ncn: bil,ge\n"+
 		"gidNumber: 7001\nmember: cn=nobody,"+world.Suffix+"\nmember: uid=ulla,ou=People,"+world.Suffix+"\n\n"+
-		"dn: uid=ulla,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: ulla\ncn: Ulla\nsn: Niemi\n")
+		"dn: uid=ulla,ou=People,"+world.Suffix+"\nobjectClass: inetOrgPerson\nuid: ulla\ncn: Ulla\nsn: Niemi\n\n"+
+		"dn: cn=crew,ou=Groups,"+world.Suffix+"\nobjectClass: groupOfNames\ncn: crew\nmember: cn=bil\\,ge,ou=Groups,"+world.Suffix+"\n")
 	s := connecttest.Open(t, ldap.Connector{}, a)
+	inside := func(verb model.Verb, group string) connect.Act { // of crew
+		a := connecttest.Move(verb, model.GroupKind, "crew", group)
+		a.MemberKind = model.GroupKind
+		return a
+	}
 	rename := func(from, to string) connect.Act {
 		return connecttest.Act(model.Create, model.GroupKind, to, model.Change{Attribute: model.Formerly, Before: []string{from}},
 			model.Change{Attribute: model.Number, Before: []string{"7001"}, After: []string{"7001"}})
 	}
-	got := s.Apply(context.Background(), []connect.Act{rename("bil,ge", "deck"), rename("none", "nothing")})
-	connecttest.Outcomes(t, got, "done ", "moved group none is not there")
+	got := s.Apply(context.Background(), []connect.Act{rename("bil,ge", "deck"), rename("none", "nothing"),
+		inside(model.JoinIt, "deck"), inside(model.LeaveIt, "bil,ge")})
+	connecttest.Outcomes(t, got, "done ", "moved group none is not there", "already-so ", "already-so ")
 	if len(got[0].Gone) != 1 || got[0].Gone[0].Name != "bil,ge" {
 		t.Errorf("%+v", got[0])
 	}
@@ -431,6 +438,10 @@ func TestRenameGroup(t *testing.T) {
 	if deck.Attributes.One(model.Number) != "7001" ||
 		!strings.HasSuffix(strings.Join(deck.Attributes.Get(model.Members), " "), " ulla") || old.Name != "" {
 		t.Errorf("%v %v", deck.Attributes.Map(), old)
+	}
+	crew := all[model.Named{Kind: model.GroupKind, Name: "crew"}]
+	if got := crew.Attributes.Get(model.MemberGroups); len(got) != 1 || got[0] != "deck" {
+		t.Errorf("in crew are the groups %v: %v", got, crew.Attributes.Map())
 	}
 	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{rename("deck", "bil,ge")}), "done ")
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"sync"
@@ -249,6 +250,56 @@ func TestSpared(t *testing.T) {
 	if x.shut("hanne") || !x.shut("marit") {
 		t.Error("the wrong one is shut")
 	}
+}
+
+// What is read while others change the target is not kept over what they know: a suspension, and a survey beside one.
+func TestMeanwhile(t *testing.T) {
+	x := start(t)
+	same := func(what string) {
+		t.Helper()
+		o, err := x.Store.Object(ctx, "arctic", model.Account, "marit")
+		if is := x.Tern.Object(model.Named{Kind: model.Account, Name: "marit"}); err != nil ||
+			!maps.EqualFunc(o.Attributes.Map(), is.Attributes.Map(), slices.Equal) {
+			t.Errorf("%s: stored is %v, and there is %v, %v", what, o.Attributes.Map(), is.Attributes.Map(), err)
+		}
+	}
+	once := func(verb string, then func()) {
+		var one sync.Once
+		x.Tern.Between = func(v string) {
+			if v == verb {
+				one.Do(then)
+			}
+		}
+	}
+	once(string(model.Disable), func() {
+		x.Tern.Change("marit", model.FullName, "Marit F.")
+		if got, err := x.Survey(ctx, door.Itself, []string{"arctic"}, nil); err != nil || got[0].State != seen.Surveyed {
+			t.Errorf("%+v %v", got, err)
+		}
+	})
+	s := x.suspend(t, "odd", "marit", false)
+	x.settled(t, s.ID, allShut)
+	same("surveyed while somebody was suspended")
+	if _, err := x.RestoreUser(ctx, odd("odd", door.Restore, door.Run), RestoreRequest{User: "marit", Because: "t"}); err != nil {
+		t.Fatal(err)
+	}
+	for range 200 {
+		if time.Sleep(25 * time.Millisecond); !x.shut("marit") {
+			break
+		}
+	}
+	x.Tern.Change("marit", model.FullName, "Marit Fell-Vik")
+	once("survey", func() {
+		s := x.suspend(t, "odd", "marit", false)
+		x.settled(t, s.ID, func(s Suspension) bool { return s.Accounts[0].State != Waiting })
+	})
+	if got, err := x.Survey(ctx, door.Itself, []string{"arctic"}, nil); err != nil || got[0].State != seen.Surveyed {
+		t.Errorf("%+v %v", got, err)
+	}
+	if !x.shut("marit") {
+		t.Error("marit is not shut")
+	}
+	same("suspended while the target was surveyed")
 }
 
 // Whom to suspend is said in one way, and is known.

@@ -82,12 +82,26 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 	if err != nil || len(list) == 0 {
 		return err
 	}
+	row, err := s.Store.Target(held, target)
+	if err != nil {
+		return err
+	}
 	results, err := s.tryOn(held, c, target, list)
 	if err != nil {
 		return err
 	}
-	if err := s.keepResults(held, target, results); err != nil {
-		return err
+	for turn := 0; ; turn++ {
+		err := s.keepResults(held, target, results, row.Comparisons, turn == readMost)
+		if err == nil {
+			break
+		}
+		if !errors.Is(err, errChanged) {
+			return err
+		}
+		if row, err = s.Store.Target(held, target); err != nil {
+			return err
+		}
+		s.readBack(held, target, results)
 	}
 	s.nudge()
 	return nil // it is compared when the declaration says so, or behind
@@ -171,6 +185,39 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 	return out, nil
 }
 
+// errChanged says that what was read back may be older than what is stored since.
+var errChanged = errors.New("the target was changed meanwhile")
+
+// readMost is how often accounts are read anew because others changed their target meanwhile.
+const readMost = 3
+
+// readBack reads accounts anew that were tried; where it cannot what was read before stays.
+func (s *Life) readBack(ctx context.Context, target string, out []result) {
+	session, err := s.SessionOn(ctx, target)
+	if err != nil {
+		return
+	}
+	defer session.Close()
+	var reads []connect.Act
+	var which []*result
+	for i := range out {
+		if out[i].object != nil {
+			reads, which = append(reads, reading(shutting(out[i].SuspendedAccount, "no"))), append(which, &out[i])
+		}
+	}
+	for k, a := range session.Apply(ctx, reads) {
+		if a.Object != nil {
+			which[k].object = a.Object
+		}
+	}
+}
+
+// reading is an act on the account of another that changes nothing, and is answered with what is there.
+func reading(a model.Act) connect.Act {
+	a.Verb, a.Changes = model.AdoptIt, []model.Change{{Attribute: model.Owner, After: []string{a.User}}}
+	return connect.Act{Act: a}
+}
+
 // sure reads accounts that are only declared to be somebody's, and leaves those out
 // that are not there, or whose number or mail says that they are somebody else's.
 func sure(ctx context.Context, session connect.Session, c *declared.Current, acts []model.Act, out []result, todo []int) (rest []int) {
@@ -181,10 +228,7 @@ func sure(ctx context.Context, session connect.Session, c *declared.Current, act
 			rest = append(rest, i)
 			continue
 		}
-		read := acts[i]
-		read.Verb = model.AdoptIt // which changes nothing, and is answered with what is there
-		read.Changes = []model.Change{{Attribute: model.Owner, After: []string{read.User}}}
-		reads, which = append(reads, connect.Act{Act: read}), append(which, i)
+		reads, which = append(reads, reading(acts[i])), append(which, i)
 	}
 	if len(reads) == 0 {
 		return rest
@@ -344,8 +388,9 @@ func (s *Life) ask(ctx context.Context, session connect.Session, out []result) {
 	}
 }
 
-// keepResults stores what tries made of accounts, each with its line in the record.
-func (s *Life) keepResults(ctx context.Context, target string, results []result) error {
+// keepResults stores what tries made of accounts, each with its line in the record. It returns errChanged when a target of which
+// comparisons were counted before was changed since, so that what was read back may be older than what is stored, unless anyway.
+func (s *Life) keepResults(ctx context.Context, target string, results []result, comparisons int64, anyway bool) error {
 	now := s.Now()
 	strikes := s.Strikes(ctx, target)
 	for i := range results {
@@ -394,7 +439,14 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result)
 				Because: x.Because, Words: door.ClipTo(words, 2000)})
 		}
 		if len(fresh)+len(changed) > 0 {
-			if err := tx.Disturbed(ctx, target); err != nil {
+			counted, err := tx.Comparisons(ctx, []string{target})
+			if err != nil {
+				return nil, err
+			}
+			if counted[target] != comparisons && !anyway {
+				return nil, &store.Refusal{Err: errChanged}
+			}
+			if err := tx.Beside(ctx, target); err != nil {
 				return nil, err
 			}
 			if err := tx.PutObjects(ctx, target, fresh, changed, nil, now); err != nil {

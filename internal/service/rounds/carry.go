@@ -237,7 +237,7 @@ func (s *Carrier) settled(ctx context.Context, target string) error {
 	if err != nil {
 		return err
 	}
-	if row.SurveyDue {
+	if row.SurveyDue > 0 {
 		slot, _ := ctx.Value(slotKey{}).(*work.Slot)
 		r := s.SurveyAfter(ctx, target, slot)
 		if r.State == seen.Surveyed {

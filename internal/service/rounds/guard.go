@@ -200,7 +200,7 @@ func (s *Carrier) guard(r store.Round, target string) work.Guard {
 		}
 		renames := slices.ContainsFunc(acts, func(x round.Step) bool { return x.Formerly() != "" })
 		if !due && (renames || f.Spreads(acts, c.Plan.Targets[target].Schema)) {
-			if err := s.Store.SetSurveyDue(ctx, target, true); err != nil {
+			if err := s.Store.DueSurvey(ctx, target); err != nil {
 				return refusal, err
 			}
 			due = true

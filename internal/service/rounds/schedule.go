@@ -195,7 +195,7 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 	}
 	now, names := time.Now(), seen.Behind(c, known, nil)
 	for name, row := range known {
-		if row.SurveyDue && c.Plan.Targets[name] != nil && !slices.Contains(names, name) {
+		if row.SurveyDue > 0 && c.Plan.Targets[name] != nil && !slices.Contains(names, name) {
 			names = append(names, name)
 		}
 	}
@@ -209,11 +209,11 @@ func (s *Carrier) compareBehind(ctx context.Context, since map[string]time.Time)
 		if first, ok := since[name]; !ok {
 			since[name] = now
 		} else if now.Sub(first) > behindFor && s.Life.Err() == nil {
-			if known[name].SurveyDue { // a target that does not answer is not asked every moment
+			if known[name].SurveyDue > 0 { // a target that does not answer is not asked every moment
 				since[name] = now.Add(dueEvery)
 			}
 			s.Once("compare/"+name, func(ctx context.Context) error {
-				if known[name].SurveyDue {
+				if known[name].SurveyDue > 0 {
 					_, err := s.Survey(ctx, door.Itself, []string{name}, nil)
 					return err
 				}

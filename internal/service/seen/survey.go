@@ -220,6 +220,7 @@ type sighted struct {
 	place    string // of the target, see PlaceOf
 	changed  []model.Named
 	accounts int // of people, now
+	more     int // of them, than before
 }
 
 // wholeEvery is how often everything is read of a target that can tell what changed.
@@ -235,8 +236,30 @@ func (s *Seen) surveyInto(ctx context.Context, name string, slot *work.Slot) (ou
 	return s.readInto(ctx, name, slot)
 }
 
-// readInto is surveyInto for who holds the lease.
+// surveysMost is how often a target is read anew because acts beside the survey changed it.
+const surveysMost = 3
+
+// readInto is surveyInto for who holds the lease. What was changed beside it, as suspensions do, is read anew.
 func (s *Seen) readInto(ctx context.Context, name string, slot *work.Slot) (out sighted, err error) {
+	for range surveysMost {
+		var again bool
+		one, err := s.readOnce(ctx, name, slot, &again)
+		if !one.Whole {
+			one.accounts, one.more = one.accounts+out.more, one.more+out.more
+		}
+		for _, n := range out.changed {
+			if !slices.Contains(one.changed, n) {
+				one.changed = append(one.changed, n)
+			}
+		}
+		if out = one; err != nil || !again {
+			return out, err
+		}
+	}
+	return out, nil // it stays due
+}
+
+func (s *Seen) readOnce(ctx context.Context, name string, slot *work.Slot, again *bool) (out sighted, err error) {
 	c, access, err := s.Reach(ctx, name)
 	if err != nil {
 		return out, err
@@ -277,10 +300,10 @@ func (s *Seen) readInto(ctx context.Context, name string, slot *work.Slot) (out 
 	if err != nil {
 		return out, err
 	}
-	if out.changed, err = seen.Done(ctx); err == nil && row.SurveyDue {
-		err = s.Store.SetSurveyDue(ctx, name, false)
+	if out.changed, err = seen.Done(ctx); err == nil {
+		*again, err = s.Store.DoneSurvey(ctx, name, row.SurveyDue)
 	}
-	if out.accounts = out.Accounts; !out.Whole {
+	if out.accounts, out.more = out.Accounts, seen.More; !out.Whole {
 		out.accounts = row.Accounts + seen.More
 	}
 	return out, err

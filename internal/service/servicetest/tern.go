@@ -20,6 +20,7 @@ type Tern struct {
 	Refuses string                    // the name it does not make
 	Secrets map[string]connect.Secret // what was set, by account
 	Pause   time.Duration
+	Between func(verb string)   // what happens between its answer to "survey", or to acts, and what is made of it; nil: nothing
 	Memory  *connecttest.Memory // the target of its kind, beside
 }
 
@@ -62,7 +63,14 @@ func (f *Tern) Open(_ context.Context, a connect.Access) (connect.Session, error
 
 func (f *Tern) Close() error { return nil }
 
+func (f *Tern) between(verb string) {
+	if f.Between != nil {
+		f.Between(verb)
+	}
+}
+
 func (f *Tern) Survey(_ context.Context, found func(model.Object) error) error {
+	defer f.between("survey")
 	f.Mu.Lock()
 	defer f.Mu.Unlock()
 	for _, o := range f.Objects {
@@ -84,6 +92,7 @@ func (f *Tern) Member(_, _ model.Named) bool { return false }
 
 func (f *Tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	time.Sleep(f.Pause)
+	defer f.between(string(acts[0].Verb))
 	f.Mu.Lock()
 	defer f.Mu.Unlock()
 	out := make([]connect.Answer, len(acts))
