@@ -332,3 +332,7 @@ func (f *fakeFleet) service(ctx context.Context, w *workbench) (*service.Service
 	_, err = s.Declare(ctx, door.Itself, []declare.File{{Name: "fleet.yaml", Text: b.String()}}, "the fleet")
 	return s, s.Close, err
 }
+
+// Offers, Knows: nothing more.
+func (fakeSession) Offers() connect.Offers { return connect.Offers{} }
+func (*fakeFleet) Knows() connect.Knows    { return connect.Knows{} }

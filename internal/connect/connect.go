@@ -7,9 +7,8 @@
 //	Survey   every object it holds, streamed, so that 100,000 accounts need no 100,000 in memory
 //	Apply    a batch of acts: each read again first, carried out, and read back
 //
-// What more a session can do is in ability.go: each ability is an interface of
-// one or two methods that it may offer, asked for in one place, with what is
-// done instead beside the question.
+// What more a session can do is a value of functions that may be nil, its Offers, and what more a connector can tell is its
+// Knows: each is asked for in one place, with what is done instead beside the question.
 //
 // A round trip is the unit of cost: each connector's package comment says how
 // many a survey and a batch take. What is judged about an act is judged here
@@ -38,6 +37,8 @@ type Connector interface {
 	// turned our login away. The context bounds the opening only: the session
 	// outlives it. The connector keeps nothing of a after the session is closed.
 	Open(ctx context.Context, a Access) (Session, error)
+	// Knows is what it can tell beside.
+	Knows() Knows
 }
 
 // Session is one open connection. One goroutine uses it at a time, but for
@@ -58,6 +59,8 @@ type Session interface {
 	// more than Close. Unsure means that the act may have been carried out: open
 	// anew and apply it again with Again set.
 	Apply(ctx context.Context, acts []Act) []Answer
+	// Offers is what it can do beside.
+	Offers() Offers
 	// Close ends the connection. It does not wait for the target, may be called
 	// while something is under way, which then ends with an error or Unsure, and
 	// more than once.
@@ -174,6 +177,14 @@ func All(acts []Act, o Outcome, words string) []Answer {
 
 // Kinds is the table of connectors, by kind of target.
 type Kinds map[string]Connector
+
+// Knows is what the connector of a kind can tell; of a kind that is not there nothing.
+func (k Kinds) Knows(kind string) Knows {
+	if c := k[kind]; c != nil {
+		return c.Knows()
+	}
+	return Knows{}
+}
 
 // Schemas returns the schema of every kind.
 func (k Kinds) Schemas() map[string]model.Schema {

@@ -10,17 +10,11 @@ type Lesson struct {
 	Faults     []string // what is wrong with them, as they were tried when they were read
 	Turns      int      // of recordings, that were tried
 	Attacks    int      // hostile values that were
+	SignsIn    string   // how it comes to a target and where it types our secret: two that say the same type it in the same places
 }
 
 // Recorded is one recording.
 type Recorded struct{ File, Text string }
-
-// Taught is a connector that a file taught.
-type Taught interface {
-	Lesson() Lesson
-	// SignsIn says how it comes to a target and where it types our secret: two that say the same type it in the same places.
-	SignsIn() string
-}
 
 // SignsInBySSH is what a dialect says of itself whose secret SSH alone is told.
 const SignsInBySSH = "ssh"
@@ -28,7 +22,6 @@ const SignsInBySSH = "ssh"
 // Pupil is a connector that is taught by a file, to be tried before anybody relies on it.
 type Pupil interface {
 	Connector
-	SignsIn() string // see Taught
 	// Record looks at a target, changes nothing, and returns the conversation as a recording, with our secret struck out. Where
 	// an answer was not understood the error says which line of what.
 	Record(ctx context.Context, a Access) ([]byte, error)

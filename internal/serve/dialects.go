@@ -83,5 +83,5 @@ func CheckDialect(path string) (kind string, l connect.Lesson, err error) {
 		l.Faults = strings.Split(err.Error(), "\n")
 		return "", l, nil
 	}
-	return c.File.Kind, c.Lesson(), nil
+	return c.File.Kind, *c.Knows().Lesson, nil
 }

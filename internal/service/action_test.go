@@ -185,6 +185,12 @@ func (s *quaysession) Close() error {
 	return s.Session.Close()
 }
 
+func (s *quaysession) Offers() connect.Offers {
+	o := s.Session.Offers()
+	o.Run = s.Run
+	return o
+}
+
 func (s *quaysession) Run(_ context.Context, program []string, input string, _ int) (string, int, error) {
 	s.q.ran.Add(1)
 	var out strings.Builder

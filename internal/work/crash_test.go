@@ -409,3 +409,6 @@ func TestManyCrashes(t *testing.T) {
 		synctest.Test(t, func(t *testing.T) { trial(t, seed, deaths, random.IntN(2) == 0, stop) })
 	}
 }
+
+func (p *process) Offers() connect.Offers { return connect.Offers{} }
+func (p *process) Knows() connect.Knows   { return connect.Knows{} }

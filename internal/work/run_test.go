@@ -47,6 +47,10 @@ func (f *fake) Open(context.Context, connect.Access) (connect.Session, error) {
 
 func (f *fake) Close() error { return nil }
 
+func (f *fake) Knows() connect.Knows { return connect.Knows{} }
+
+func (f *fake) Offers() connect.Offers { return connect.Offers{} }
+
 func (f *fake) Survey(_ context.Context, found func(model.Object) error) error {
 	for i := range 5500 {
 		if err := found(model.Object{Kind: model.Account, Name: fmt.Sprint(i), System: i%2 == 0}); err != nil {

@@ -24,6 +24,8 @@ import (
 // plain hides what a session can do beyond what every session owes.
 type plain struct{ connect.Session }
 
+func (plain) Offers() connect.Offers { return connect.Offers{} }
+
 // withMemory lets a process reach a target in memory; each thing asked of it may be the one at which the process dies.
 type withMemory struct {
 	*process
@@ -229,7 +231,11 @@ func TestProofs(t *testing.T) {
 // liar says that nobody can sign in.
 type liar struct{ connect.Session }
 
-func (liar) Prove(context.Context, string, connect.Secret) (bool, error) { return false, nil }
+func (l liar) Offers() connect.Offers {
+	o := l.Session.Offers()
+	o.Prove = func(context.Context, string, connect.Secret) (bool, error) { return false, nil }
+	return o
+}
 
 type wrapped struct {
 	*connecttest.Memory

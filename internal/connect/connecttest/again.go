@@ -39,7 +39,7 @@ func (x suite) again(k connect.Kept) {
 	x.try("removed for good", []model.Act{x.account(model.Remove, x.name)}, connect.Done)
 }
 
-// Keep implements connect.Keeper.
+// Keep implements connect.Offers.
 func (s *memorySession) Keep(_ context.Context, accounts []string) (map[string]connect.Kept, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()

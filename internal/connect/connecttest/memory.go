@@ -96,6 +96,9 @@ func (m *Memory) Open(_ context.Context, a connect.Access) (connect.Session, err
 
 const memoryKey = "memory"
 
+// Knows implements connect.Connector.
+func (*Memory) Knows() connect.Knows { return connect.Knows{} }
+
 func (m *Memory) trouble(op string) error {
 	if m.Trouble == nil {
 		return nil
@@ -215,16 +218,17 @@ type memorySession struct {
 }
 
 var (
-	_ connect.Connector   = (*Memory)(nil)
-	_ connect.Session     = (*memorySession)(nil)
-	_ connect.Prover      = (*memorySession)(nil)
-	_ connect.Watcher     = (*memorySession)(nil)
-	_ connect.Follower    = (*memorySession)(nil)
-	_ connect.Provisional = (*memorySession)(nil)
-	_ connect.Previewer   = (*memorySession)(nil)
+	_ connect.Connector = (*Memory)(nil)
+	_ connect.Session   = (*memorySession)(nil)
 )
 
 func (s *memorySession) Close() error { return nil }
+
+// Offers implements connect.Session.
+func (s *memorySession) Offers() connect.Offers {
+	return connect.Offers{Prove: s.Prove, ProveElevation: s.ProveElevation, Admits: s.Admits, Sessions: s.Sessions, End: s.End,
+		Since: s.Since, Keep: s.Keep, Trial: &connect.Trial{Whole: s.Whole, Settle: s.Settle}, Preview: s.Preview}
+}
 
 // Survey implements connect.Session.
 func (s *memorySession) Survey(ctx context.Context, found func(model.Object) error) error {
@@ -232,7 +236,7 @@ func (s *memorySession) Survey(ctx context.Context, found func(model.Object) err
 	return err
 }
 
-// Since implements connect.Follower.
+// Since implements connect.Offers.
 func (s *memorySession) Since(ctx context.Context, mark string, found func(model.Object) error,
 	gone func(connect.Gone) error) (string, error) {
 	if err := errors.Join(ctx.Err(), s.trouble("survey")); err != nil {
@@ -372,7 +376,7 @@ func (s *memorySession) full(n model.Named) bool {
 	return err == nil && len(s.Object(n).Attributes.Get(model.Members)) >= seats
 }
 
-// Whole implements connect.Provisional.
+// Whole implements connect.Trial.
 func (s *memorySession) Whole(ctx context.Context, acts []connect.Act, tell func(connect.Mark) error) []connect.Answer {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -442,7 +446,7 @@ func cloned[K comparable, V any](m map[K]V) map[K]V {
 	return out
 }
 
-// Settle implements connect.Provisional.
+// Settle implements connect.Trial.
 func (s *memorySession) Settle(ctx context.Context, mark connect.Mark) error {
 	if err := errors.Join(ctx.Err(), s.trouble("settle")); err != nil {
 		return err
@@ -455,7 +459,7 @@ func (s *memorySession) Settle(ctx context.Context, mark connect.Mark) error {
 	return nil
 }
 
-// Preview implements connect.Previewer.
+// Preview implements connect.Offers.
 func (s *memorySession) Preview(_ context.Context, acts []connect.Act) ([]string, error) {
 	var out []string
 	for _, a := range acts {
@@ -464,7 +468,7 @@ func (s *memorySession) Preview(_ context.Context, acts []connect.Act) ([]string
 	return out, nil
 }
 
-// Prove implements connect.Prover.
+// Prove implements connect.Offers.
 func (s *memorySession) Prove(_ context.Context, as string, secret connect.Secret) (bool, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -474,7 +478,7 @@ func (s *memorySession) Prove(_ context.Context, as string, secret connect.Secre
 	return o != nil && o.Attributes.One(model.Disabled) != "yes" && s.secrets[n] == string(secret.Reveal()) && s.secrets[n] != "", nil
 }
 
-// ProveElevation implements connect.Elevator.
+// ProveElevation implements connect.Offers.
 func (s *memorySession) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	in, err := s.Prove(ctx, as, secret)
 	s.mu.Lock()
@@ -482,7 +486,7 @@ func (s *memorySession) ProveElevation(ctx context.Context, as string, secret co
 	return in && s.members[[2]model.Named{{Kind: model.ElevationKind, Name: "all"}, {Kind: model.Account, Name: as}}], err
 }
 
-// Admits implements connect.Gate.
+// Admits implements connect.Offers.
 func (s *memorySession) Admits(_ context.Context, accounts []string) []connect.Admission {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -496,7 +500,7 @@ func (s *memorySession) Admits(_ context.Context, accounts []string) []connect.A
 	return out
 }
 
-// Sessions implements connect.Watcher.
+// Sessions implements connect.Offers.
 func (s *memorySession) Sessions(context.Context) ([]model.Object, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -508,7 +512,7 @@ func (s *memorySession) Sessions(context.Context) ([]model.Object, error) {
 	return out, nil
 }
 
-// End implements connect.Watcher.
+// End implements connect.Offers.
 func (s *memorySession) End(_ context.Context, names []string) []connect.Answer {
 	s.mu.Lock()
 	defer s.mu.Unlock()

@@ -202,7 +202,7 @@ func (x suite) objects() {
 // gate asks whether the account is let in. Who tells of one that is shut must tell so.
 func (x suite) gate(want connect.AdmissionState) {
 	s := x.open()
-	_, can := s.(connect.Gate)
+	can := s.Offers().Admits != nil
 	for i, a := range connect.Admits(context.Background(), s, []string{x.name, "suite.nobody", "-x"}) {
 		wanted := []connect.AdmissionState{want, connect.KeptOut, connect.KeptOut}[i]
 		if !can || x.Blind {
@@ -326,7 +326,7 @@ func (x suite) removal() {
 	x.try("open again since", []model.Act{gone}, connect.Moved)
 	x.try("shut", []model.Act{x.account(model.Disable, x.name, fromTo(model.Disabled, "no", "yes"))}, connect.Done)
 	kept, err := connect.Keep(context.Background(), x.open(), []string{x.name, x.named("suite.nobody")})
-	if _, can := x.open().(connect.Keeper); err != nil || can && len(kept) != 1 {
+	if err != nil || x.open().Offers().Keep != nil && len(kept) != 1 {
 		x.Errorf("what makes it again: %d of one, %v", len(kept), err)
 	}
 	x.try("removed", []model.Act{gone}, connect.Done)

@@ -8,9 +8,7 @@ import (
 	language "hen-roost/internal/dialect"
 )
 
-var _ connect.Knower = Connector{}
-
-// Needs implements connect.Knower: by the file's table, or by what the system answers.
+// Needs implements connect.Knows: by the file's table, or by what the system answers.
 func (c Connector) Needs(ctx context.Context, action string, open func() (connect.Session, error)) ([]string, error) {
 	list, known, err := c.File.Takes(action)
 	if !known {
@@ -29,7 +27,7 @@ func (c Connector) asked(ctx context.Context, action string, open func() (connec
 		return nil, err
 	}
 	defer x.Close()
-	s := Typist{plainSession(x)}
+	s := Typist{x.(*session)}
 	list, err := c.File.Asked(ctx, action, s.vars(), s.Type)
 	for i := range list {
 		list[i] = connect.Printable(list[i])

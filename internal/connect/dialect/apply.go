@@ -45,6 +45,9 @@ func (s *session) kindsOf(acts []connect.Act) map[model.ObjectKind]bool {
 
 // Apply implements connect.Session.
 func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+	if s.file.Draft != nil {
+		return whole{s}.apply(ctx, acts)
+	}
 	kinds := s.kindsOf(acts)
 	before, err := s.list(ctx, kinds)
 	if err != nil {

@@ -48,7 +48,7 @@ func TestCutEverywhere(t *testing.T) {
 				continue // it was cut while it was signed in to
 			}
 			if mark != nil {
-				if err := x.(connect.Provisional).Settle(ctx, *mark); err != nil {
+				if err := x.Offers().Trial.Settle(ctx, *mark); err != nil {
 					x.Close()
 					continue
 				}
@@ -57,7 +57,7 @@ func TestCutEverywhere(t *testing.T) {
 			for i := range acts {
 				acts[i].Again = try > 0
 			}
-			answers = x.(connect.Provisional).Whole(ctx, acts, tell)
+			answers = x.Offers().Trial.Whole(ctx, acts, tell)
 			done = !slices.ContainsFunc(answers, func(a connect.Answer) bool { return a.Outcome == connect.Unsure })
 			if !done && mark == nil && l.Is.People["ulla.niemi"].Class != "" {
 				t.Errorf("cut at %d: something was changed, and no trial was told", at)
@@ -75,7 +75,7 @@ func TestCutEverywhere(t *testing.T) {
 			s.Set(spoken.Trouble{})
 			before := s.Points()
 			x := connecttest.Open(t, c, a)
-			x.(connect.Provisional).Whole(ctx, season(), tell)
+			x.Offers().Trial.Whole(ctx, season(), tell)
 			points = s.Points() - before + 40
 		}
 		p := l.Is.People["ulla.niemi"]
@@ -98,13 +98,13 @@ func TestBranchSawnOff(t *testing.T) {
 	_, l, a := skerry(t)
 	s := connecttest.Open(t, dialect.Connector{File: file(t, "harbour-switch")}, a)
 	demote := connecttest.Move(model.JoinIt, model.RightKind, "mooring", "hen-roost")
-	got := s.(connect.Provisional).Whole(ctx, []connect.Act{demote}, func(connect.Mark) error { return nil })
+	got := s.Offers().Trial.Whole(ctx, []connect.Act{demote}, func(connect.Mark) error { return nil })
 	if got[0].Outcome != connect.NotTried || !strings.Contains(got[0].Words, "our own login could not confirm it: class mooring may not") {
 		t.Errorf("%+v", got)
 	}
 	shut := connecttest.Act(model.Disable, model.Account, "hen-roost", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 		After: []string{"yes"}})
-	got = s.(connect.Provisional).Whole(ctx, []connect.Act{shut}, func(connect.Mark) error { return nil })
+	got = s.Offers().Trial.Whole(ctx, []connect.Act{shut}, func(connect.Mark) error { return nil })
 	if got[0].Outcome != connect.NotTried || !strings.Contains(got[0].Words, "gone back: after it our own login was let in no more") {
 		t.Errorf("%+v", got)
 	}
@@ -113,7 +113,7 @@ func TestBranchSawnOff(t *testing.T) {
 	}
 	none := connecttest.Act(model.Disable, model.Account, "install", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 		After: []string{"yes"}})
-	got = s.(connect.Provisional).Whole(ctx, []connect.Act{none, demote}, func(connect.Mark) error { return nil })
+	got = s.Offers().Trial.Whole(ctx, []connect.Act{none, demote}, func(connect.Mark) error { return nil })
 	if got[1].Outcome != connect.NotTried || !strings.Contains(got[1].Words,
 		"the target's own check: nobody could change people any more") {
 		t.Errorf("%+v", got)
@@ -136,7 +136,7 @@ func TestTwoAtOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := connecttest.Open(t, c, a)
-	got := s.(connect.Provisional).Whole(ctx, season(), func(connect.Mark) error { t.Error("a trial began"); return nil })
+	got := s.Offers().Trial.Whole(ctx, season(), func(connect.Mark) error { t.Error("a trial began"); return nil })
 	if got[0].Outcome != connect.NotTried || got[0].Words != "its candidate is open by lotte; ask them to keep it or to drop it" {
 		t.Errorf("%+v", got)
 	}

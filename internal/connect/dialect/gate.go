@@ -10,13 +10,8 @@ import (
 	language "hen-roost/internal/dialect"
 )
 
-var _ connect.Gate = (*session)(nil)
-
-// Admits implements connect.Gate by a question for each account.
+// Admits implements connect.Offers by a question for each account.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
-	if s.file.LetsIn == nil {
-		return connect.NotKnown(len(accounts), "targets of this kind do not tell")
-	}
 	out := make([]connect.Admission, len(accounts))
 	for i, name := range accounts {
 		out[i] = s.admits(ctx, name)

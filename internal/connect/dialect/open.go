@@ -48,9 +48,6 @@ type session struct {
 	closed bool
 }
 
-// whole is a session with a system that has a candidate.
-type whole struct{ *session }
-
 // Open implements connect.Connector.
 func (c Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
 	s, err := c.signIn(ctx, a, a.As, a.Secret)
@@ -62,9 +59,6 @@ func (c Connector) Open(ctx context.Context, a connect.Access) (connect.Session,
 		return nil, &connect.Error{Target: a.Target, Op: "sign in as " + a.As, Err: err}
 	case err != nil:
 		return nil, &connect.Error{Target: a.Target, Op: "connect", Err: err}
-	}
-	if c.File.Draft != nil {
-		return whole{s}, nil
 	}
 	return s, nil
 }
@@ -259,6 +253,28 @@ func (s *session) vars() language.Vars {
 	return language.Vars{"login": s.access.As, "settings": settings}
 }
 
+// Offers implements connect.Session: what the file tells how to do.
+func (s *session) Offers() connect.Offers {
+	var o connect.Offers
+	if s.host == nil { // whatever the password, a program would run
+		o.Prove = s.Prove
+	}
+	if s.file.LetsIn != nil {
+		o.Admits = s.Admits
+	}
+	if in := s.file.Signed; in != nil && in.List != nil {
+		o.Sessions = s.Sessions
+		if len(in.End) > 0 {
+			o.End = s.End
+		}
+	}
+	if s.file.Draft != nil {
+		w := whole{s}
+		o.Trial, o.Preview = &connect.Trial{Whole: w.Whole, Settle: w.Settle}, w.Preview
+	}
+	return o
+}
+
 // Close implements connect.Session.
 func (s *session) Close() error {
 	s.mu.Lock()
@@ -277,13 +293,8 @@ func (s *session) fail(op string, err error) error {
 	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
 }
 
-var _ connect.Prover = (*session)(nil)
-
-// Prove implements connect.Prover: somebody is let in whom the system greets, where it is a conversation with its prompt.
+// Prove implements connect.Offers: somebody is let in whom the system greets, where it is a conversation with its prompt.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
-	if s.host != nil { // whatever the password, the program would run
-		return false, s.fail("try to sign in as "+as, errors.New("nobody signs in to what is run by programs on a host"))
-	}
 	other, err := Connector{File: s.file}.signIn(ctx, s.access, as, secret.Reveal())
 	var refused *connect.Refused
 	if errors.As(err, &refused) {

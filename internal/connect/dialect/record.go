@@ -11,8 +11,7 @@ import (
 )
 
 var (
-	_ connect.Taught = Connector{}
-	_ connect.Pupil  = Connector{}
+	_ connect.Pupil = Connector{}
 )
 
 // Learn makes a connector of a file, and tries the recordings that are beside it.
@@ -22,7 +21,7 @@ func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector,
 		return Connector{}, err
 	}
 	sum := sha256.Sum256(text)
-	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings},
+	c := Connector{f, connect.Lesson{File: name, Text: string(text), Recordings: recordings, SignsIn: f.SignsIn()},
 		"SHA256:" + base64.RawStdEncoding.EncodeToString(sum[:])}
 	var read []*language.Recording
 	for _, r := range recordings {
@@ -41,11 +40,8 @@ func Learn(name string, text []byte, recordings ...connect.Recorded) (Connector,
 	return c, nil
 }
 
-// Lesson implements connect.Taught.
-func (c Connector) Lesson() connect.Lesson { return c.lesson }
-
-// SignsIn implements connect.Taught.
-func (c Connector) SignsIn() string { return c.File.SignsIn() }
+// Knows implements connect.Connector.
+func (c Connector) Knows() connect.Knows { return connect.Knows{Needs: c.Needs, Lesson: &c.lesson} }
 
 // Record implements connect.Pupil.
 func (c Connector) Record(ctx context.Context, a connect.Access) ([]byte, error) {
@@ -54,7 +50,7 @@ func (c Connector) Record(ctx context.Context, a connect.Access) ([]byte, error)
 		return nil, err
 	}
 	defer s.Close()
-	t := Typist{plainSession(s)}
+	t := Typist{s.(*session)}
 	struck := strings.NewReplacer()
 	if len(a.Secret) > 0 { // what is run on a host may have none
 		struck = strings.NewReplacer(string(a.Secret), "(sealed)")
@@ -67,11 +63,4 @@ func (c Connector) Record(ctx context.Context, a connect.Access) ([]byte, error)
 		return nil, t.fail("look", err)
 	}
 	return r.Write()
-}
-
-func plainSession(s connect.Session) *session {
-	if w, ok := s.(whole); ok {
-		return w.session
-	}
-	return s.(*session)
 }

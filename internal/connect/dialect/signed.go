@@ -2,8 +2,6 @@ package dialect
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"maps"
 	"slices"
 
@@ -11,13 +9,8 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Watcher = (*session)(nil)
-
-// Sessions implements connect.Watcher.
+// Sessions implements connect.Offers.
 func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
-	if s.file.Signed == nil || s.file.Signed.List == nil {
-		return connect.Watch(ctx, nil)
-	}
 	list, err := s.found(ctx, s.file.Signed.List)
 	if err != nil {
 		return nil, s.fail("see who is signed in", err)
@@ -50,11 +43,8 @@ func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 	return out, nil
 }
 
-// End implements connect.Watcher.
+// End implements connect.Offers.
 func (s *session) End(ctx context.Context, names []string) []connect.Answer {
-	if s.file.Signed == nil || len(s.file.Signed.End) == 0 {
-		return connect.End(ctx, nil, names)
-	}
 	out := make([]connect.Answer, len(names))
 	there, err := s.here(ctx)
 	for i, n := range names {
@@ -89,9 +79,6 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 // here are the sessions that there are, by their names.
 func (s *session) here(ctx context.Context) (map[string]bool, error) {
 	list, err := s.Sessions(ctx)
-	if errors.Is(err, errors.ErrUnsupported) {
-		err = fmt.Errorf("who is signed in cannot be seen: %w", err)
-	}
 	out := map[string]bool{}
 	for _, o := range list {
 		out[o.Name] = true

@@ -16,10 +16,8 @@ import (
 	language "hen-roost/internal/dialect"
 )
 
-var (
-	_ connect.Provisional = whole{}
-	_ connect.Previewer   = whole{}
-)
+// whole is a session with a system that has a candidate.
+type whole struct{ *session }
 
 // ourWords is how the words of our commits begin.
 const ourWords = "Hen Roost "
@@ -123,8 +121,8 @@ func (w whole) drop(ctx context.Context) error {
 	return err
 }
 
-// Apply implements connect.Session: in a candidate that is kept at once.
-func (w whole) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// apply is Apply in a candidate that is kept at once.
+func (w whole) apply(ctx context.Context, acts []connect.Act) []connect.Answer {
 	x, err := w.stage(ctx, acts)
 	if err != nil {
 		return connect.All(acts, connect.Unsure, w.fail("read", err).Error())
@@ -176,7 +174,7 @@ func (x *staged) none(why string) []connect.Answer {
 	return answers
 }
 
-// Whole implements connect.Provisional.
+// Whole implements connect.Trial.
 func (w whole) Whole(ctx context.Context, acts []connect.Act, tell func(connect.Mark) error) []connect.Answer {
 	x, err := w.stage(ctx, acts)
 	unsure := func(err error) []connect.Answer {
@@ -279,7 +277,7 @@ func (w whole) prove(ctx context.Context, kinds map[model.ObjectKind]bool) (afte
 	return after, other, ""
 }
 
-// Settle implements connect.Provisional: a trial of ours that still runs is ended.
+// Settle implements connect.Trial: a trial of ours that still runs is ended.
 func (w whole) Settle(ctx context.Context, mark connect.Mark) error {
 	list, err := w.found(ctx, w.file.Draft.State)
 	if err != nil {
@@ -303,7 +301,7 @@ func (w whole) Settle(ctx context.Context, mark connect.Mark) error {
 	return nil
 }
 
-// Preview implements connect.Previewer: the system's own difference of a candidate that is thrown away.
+// Preview implements connect.Offers: the system's own difference of a candidate that is thrown away.
 func (w whole) Preview(ctx context.Context, acts []connect.Act) ([]string, error) {
 	x, err := w.stage(ctx, acts)
 	if err == nil {

@@ -15,8 +15,6 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Archiver = (*session)(nil)
-
 const (
 	sealing   = "/var/backups/homes/sealing"
 	archived  = "/var/backups/homes"

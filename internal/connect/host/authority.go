@@ -59,9 +59,7 @@ func signedBy(a connect.Access) (func(ssh.PublicKey) error, error) {
 	}, nil
 }
 
-var _ connect.Leader = (*session)(nil)
-
-// Dial implements connect.Leader: the host's ssh server connects, which it may have been told not to.
+// Dial implements connect.Offers: the host's ssh server connects, which it may have been told not to.
 func (s *session) Dial(ctx context.Context, network, address string) (net.Conn, error) {
 	c, err := s.client.DialContext(ctx, network, address)
 	if err != nil {

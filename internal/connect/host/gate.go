@@ -16,12 +16,10 @@ import (
 //go:embed gate.sh
 var gateLib string
 
-var _ connect.Gate = (*session)(nil)
-
 // asked is how many accounts a host is asked of at once.
 const asked = 16
 
-// Admits implements connect.Gate in one exec: the host asks itself. An account whose
+// Admits implements connect.Offers in one exec: the host asks itself. An account whose
 // password alone is locked is let in, since keys still open it.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
 	out := connect.NotKnown(len(accounts), "the host did not answer")

@@ -9,9 +9,7 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.HomeKeeper = (*session)(nil)
-
-// Homes implements connect.HomeKeeper in one exec.
+// Homes implements connect.Offers in one exec.
 func (s *session) Homes(ctx context.Context) ([]model.Object, error) {
 	var r *reading
 	err := s.exec(ctx, searchFor, func(in io.WriteCloser, out io.Reader) (err error) {

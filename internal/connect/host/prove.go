@@ -13,9 +13,7 @@ import (
 	"hen-roost/internal/connect/overssh"
 )
 
-var _ connect.Prover = (*session)(nil)
-
-// Prove implements connect.Prover: with a private key in PEM, or else a password.
+// Prove implements connect.Offers: with a private key in PEM, or else a password.
 // Nothing is run as that account.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	client, in, err := s.signIn(ctx, as, secret)
@@ -25,7 +23,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	return in, err
 }
 
-// ProveElevation implements connect.Elevator: sudo is asked to run what tells who it runs as. Whom sudo asks for a
+// ProveElevation implements connect.Offers: sudo is asked to run what tells who it runs as. Whom sudo asks for a
 // password is not elevated by a key alone, and is proved with the password.
 func (s *session) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	client, in, err := s.signIn(ctx, as, secret)
@@ -56,8 +54,6 @@ func (s *session) ProveElevation(ctx context.Context, as string, secret connect.
 	}
 	return false, nil
 }
-
-var _ connect.Elevator = (*session)(nil)
 
 // signIn signs in as somebody on a connection of its own. in says whether the host let them; an error that it cannot be known.
 func (s *session) signIn(ctx context.Context, as string, secret connect.Secret) (client *ssh.Client, in bool, err error) {

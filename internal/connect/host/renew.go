@@ -15,14 +15,12 @@ import (
 //go:embed renew.sh
 var renewLib string
 
-var _ connect.Renewer = (*session)(nil)
-
-// Renew implements connect.Renewer: the public half of a private key goes beside the one that is there.
+// Renew implements connect.Offers: the public half of a private key goes beside the one that is there.
 func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	return s.ownKey(ctx, "renew", fresh)
 }
 
-// Retire implements connect.Renewer.
+// Retire implements connect.Offers.
 func (s *session) Retire(ctx context.Context, old connect.Secret) error {
 	return s.ownKey(ctx, "retire", old)
 }

@@ -15,8 +15,6 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Runner = (*session)(nil)
-
 // Run implements connect.Runner in one exec, as superuser. What goes in on standard input is in no list of processes.
 func (s *session) Run(ctx context.Context, program []string, input string, most int) (said string, status int, err error) {
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())

@@ -44,7 +44,12 @@ func TestRun(t *testing.T) {
 			t.Errorf("%s: after one that was given up: %q %v", as, said, err)
 		}
 	}
-	if _, err := connect.RunOn(nil); !errors.Is(err, errors.ErrUnsupported) {
+	if _, err := connect.RunOn(bare{}); !errors.Is(err, errors.ErrUnsupported) {
 		t.Errorf("%v", err)
 	}
 }
+
+// bare is a session that offers nothing.
+type bare struct{ connect.Session }
+
+func (bare) Offers() connect.Offers { return connect.Offers{} }

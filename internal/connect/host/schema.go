@@ -145,3 +145,6 @@ func canonicalDay(s string) string {
 	}
 	return s
 }
+
+// Knows implements connect.Connector.
+func (Connector) Knows() connect.Knows { return connect.Knows{} }

@@ -54,6 +54,12 @@ func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, e
 	return &session{access: a, conn: raw, client: client, signed: signed}, nil
 }
 
+// Offers implements connect.Session.
+func (s *session) Offers() connect.Offers {
+	return connect.Offers{Prove: s.Prove, ProveElevation: s.ProveElevation, Admits: s.Admits, Renew: s.Renew, Retire: s.Retire,
+		Sessions: s.Sessions, End: s.End, Dial: s.Dial, Run: s.Run, Homes: s.Homes, Archives: s}
+}
+
 func (s *session) Close() error { return s.client.Close() }
 
 // exec runs a shell; what it prints is handed to talk, and what talk writes it

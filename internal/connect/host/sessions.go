@@ -18,9 +18,7 @@ import (
 //go:embed sessions.sh
 var sessionLib string
 
-var _ connect.Watcher = (*session)(nil)
-
-// Sessions implements connect.Watcher in one exec.
+// Sessions implements connect.Offers in one exec.
 func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 	var out []model.Object
 	whole := false
@@ -67,7 +65,7 @@ func sessionOf(line string) (model.Object, bool) {
 // sessionName is how a session is called: by its process, and when that began.
 var sessionName = regexp.MustCompile(`^[0-9]{1,10}-[0-9]{1,20}$`)
 
-// End implements connect.Watcher in one exec.
+// End implements connect.Offers in one exec.
 func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 	out := connect.All(make([]connect.Act, len(names)), connect.Failed, "that is no session")
 	var script strings.Builder

@@ -15,8 +15,6 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Follower = (*session)(nil)
-
 // mark is from where a survey can go on.
 type mark struct {
 	People []byte `json:"people"` // cookies
@@ -27,7 +25,7 @@ type mark struct {
 
 const nothing = "(!(objectClass=*))" // a filter that nothing fits
 
-// Since implements connect.Follower by content synchronisation. A whole survey
+// Since implements connect.Offers by content synchronisation. A whole survey
 // asks for the cookies before it reads, so that what changes meanwhile is told
 // again the next time; of a directory that does not synchronise there is no mark.
 func (s *session) Since(ctx context.Context, from string, found func(model.Object) error, gone func(connect.Gone) error) (string, error) {

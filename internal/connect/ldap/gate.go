@@ -10,9 +10,7 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Gate = (*session)(nil)
-
-// Admits implements connect.Gate: a bind with a password that nobody has, which a
+// Admits implements connect.Offers: a bind with a password that nobody has, which a
 // directory that keeps a password policy answers with why it refuses
 // (draft-behera-ldap-password-policy §6.2): of an account that is shut, that it is
 // locked. Of one that is open the bind counts as a failed sign-in.

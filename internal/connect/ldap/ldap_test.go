@@ -66,7 +66,7 @@ func TestGateWithoutPolicy(t *testing.T) {
 		model.Change{Attribute: model.Number, After: []string{"1701"}}, model.Change{Attribute: model.Password, Sealed: "x"})})
 	shut := s.Apply(context.Background(), []connect.Act{act(model.Disable, model.Change{Attribute: model.Disabled, Before: []string{"no"},
 		After: []string{"yes"}})})
-	in, err := s.(connect.Prover).Prove(context.Background(), "zoe", connect.Seal([]byte("Rope-91-knots")))
+	in, err := s.Offers().Prove(context.Background(), "zoe", connect.Seal([]byte("Rope-91-knots")))
 	if made[0].Outcome != connect.Done || shut[0].Outcome != connect.Done || !in || err != nil ||
 		!strings.Contains(shut[0].Words, "not proved: the directory does not say that it refuses it") {
 		t.Fatalf("%+v %+v %v %v", made, shut, in, err)

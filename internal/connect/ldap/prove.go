@@ -13,12 +13,10 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Prover = (*session)(nil)
-
 // invalidCredentials is what a directory says of a wrong name or password (RFC 4511 appendix A.2).
 const invalidCredentials = goldap.LDAPResultInvalidCredentials
 
-// Prove implements connect.Prover with a simple bind on a connection of its own or,
+// Prove implements connect.Offers with a simple bind on a connection of its own or,
 // where the secret is a client certificate with its key in PEM, with SASL EXTERNAL
 // (RFC 4513 §5.2.3): the directory must take it for the account itself.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {

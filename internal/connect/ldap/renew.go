@@ -9,9 +9,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Renewer = (*session)(nil)
-
-// Renew implements connect.Renewer: a directory keeps one password for an entry, so that the old one is gone with it.
+// Renew implements connect.Offers: a directory keeps one password for an entry, so that the old one is gone with it.
 func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	if len(fresh.Reveal()) == 0 {
 		return s.fail("set our own password", errors.New("a password of no letters is none: the directory would make up one that nobody "+
@@ -28,6 +26,3 @@ func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	}
 	return nil
 }
-
-// Retire implements connect.Renewer: there is nothing left of the old one.
-func (s *session) Retire(context.Context, connect.Secret) error { return nil }

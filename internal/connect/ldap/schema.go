@@ -110,3 +110,6 @@ var (
 )
 
 const groupMembers = 4 // place of the members in groupAttributes
+
+// Knows implements connect.Connector.
+func (Connector) Knows() connect.Knows { return connect.Knows{} }

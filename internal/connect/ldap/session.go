@@ -120,6 +120,11 @@ func (s *session) writer(ctx context.Context) (*goldap.Conn, error) {
 	return c, nil
 }
 
+// Offers implements connect.Session.
+func (s *session) Offers() connect.Offers {
+	return connect.Offers{Prove: s.Prove, Admits: s.Admits, Renew: s.Renew, Since: s.Since}
+}
+
 // Close implements connect.Session.
 func (s *session) Close() error {
 	for _, c := range s.write {

@@ -10,9 +10,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Gate = (*session)(nil)
-
-// Admits implements connect.Gate: the server is asked for each account how it would be made, which it answers out of what it
+// Admits implements connect.Offers: the server is asked for each account how it would be made, which it answers out of what it
 // lets people in by, not out of its tables.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
 	out := connect.NotKnown(len(accounts), "")

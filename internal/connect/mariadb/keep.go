@@ -9,9 +9,7 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Keeper = (*session)(nil)
-
-// Keep implements connect.Keeper. What is kept of a password is every way in with what the server keeps for it.
+// Keep implements connect.Offers. What is kept of a password is every way in with what the server keeps for it.
 func (s *session) Keep(ctx context.Context, accounts []string) (map[string]connect.Kept, error) {
 	acts := make([]connect.Act, len(accounts))
 	for i, n := range accounts {

@@ -1,13 +1,7 @@
 package mariadb
 
-import (
-	"hen-roost/internal/connect"
-)
-
-var _ connect.LoginMaker = Connector{}
-
-// MakeLogin implements connect.LoginMaker.
-func (Connector) MakeLogin(as, from string, permissions []string) []string {
+// makeLogin is MakeLogin of connect.Knows.
+func makeLogin(as, from string, permissions []string) []string {
 	who := text(as) + "@" + text(from)
 	out := []string{
 		"SET SESSION sql_mode = " + asks + ";",

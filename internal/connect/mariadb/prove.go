@@ -10,9 +10,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Prover = (*session)(nil)
-
-// Prove implements connect.Prover: it signs in from here, and the server must take it for that very account. From where the
+// Prove implements connect.Offers: it signs in from here, and the server must take it for that very account. From where the
 // account's origin does not let us come nothing can be proved.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	op := "try to sign in as " + as

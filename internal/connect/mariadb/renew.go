@@ -7,9 +7,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Renewer = (*session)(nil)
-
-// Renew implements connect.Renewer: a server keeps one password for an account, so that the old one is gone with it. Other
+// Renew implements connect.Offers: a server keeps one password for an account, so that the old one is gone with it. Other
 // ways in stay.
 func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	const op = "set our own password"
@@ -35,6 +33,3 @@ func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	}
 	return nil
 }
-
-// Retire implements connect.Renewer: there is nothing left of the old one.
-func (s *session) Retire(context.Context, connect.Secret) error { return nil }

@@ -110,3 +110,6 @@ var schema = model.Schema{
 	},
 	Settings: []string{alsoAt, passwordsAs},
 }
+
+// Knows implements connect.Connector.
+func (Connector) Knows() connect.Knows { return connect.Knows{MakeLogin: makeLogin} }

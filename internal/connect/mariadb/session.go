@@ -245,6 +245,11 @@ func lost(err error) bool {
 // quitFor is how long a server may take to hear that we go, before the line is cut.
 const quitFor = 200 * time.Millisecond
 
+// Offers implements connect.Session.
+func (s *session) Offers() connect.Offers {
+	return connect.Offers{Prove: s.Prove, Admits: s.Admits, Renew: s.Renew, Sessions: s.Sessions, End: s.End, Keep: s.Keep}
+}
+
 // Close implements connect.Session. A pool leaves the connections open that are in use, and ours is in use as long as the
 // session is: it is given back here, so that the server hears of it and lists us no longer.
 func (s *session) Close() (err error) {

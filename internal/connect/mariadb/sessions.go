@@ -16,8 +16,6 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Watcher = (*session)(nil)
-
 // signedIn is one session as the server lists it.
 type signedIn struct {
 	id          uint64
@@ -82,7 +80,7 @@ func (s *session) busy(ctx context.Context, names []string) (map[string][]string
 	return out, err
 }
 
-// Sessions implements connect.Watcher.
+// Sessions implements connect.Offers.
 func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 	list, err := s.list(ctx)
 	if err != nil {
@@ -107,7 +105,7 @@ var sessionName = regexp.MustCompile(`^[0-9]{1,19}$`)
 // noSuchSession is what the server says of one that has ended.
 const noSuchSession = 1094
 
-// End implements connect.Watcher.
+// End implements connect.Offers.
 func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 	out := connect.All(make([]connect.Act, len(names)), connect.Failed, "that is no session")
 	var ours string

@@ -6,9 +6,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Gate = (*session)(nil)
-
-// Admits implements connect.Gate: what the server keeps of a role is what it lets people in by. By which rules of the server's
+// Admits implements connect.Offers: what the server keeps of a role is what it lets people in by. By which rules of the server's
 // else somebody is kept out, from somewhere, is not looked at.
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
 	out := connect.NotKnown(len(accounts), "")

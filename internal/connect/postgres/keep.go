@@ -8,12 +8,10 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Keeper = (*session)(nil)
-
 // kept is a password as the server keeps it; anything else it would take for the password itself.
 var kept = regexp.MustCompile(`^(SCRAM-SHA-256\$[0-9]{1,9}:[A-Za-z0-9+/=]+\$[A-Za-z0-9+/=]+:[A-Za-z0-9+/=]+|md5[0-9a-f]{32})$`)
 
-// Keep implements connect.Keeper. It looks into every database.
+// Keep implements connect.Offers. It looks into every database.
 func (s *session) Keep(ctx context.Context, accounts []string) (map[string]connect.Kept, error) {
 	fail := func(err error) (map[string]connect.Kept, error) {
 		return nil, s.fail("read what makes accounts again", said(err))

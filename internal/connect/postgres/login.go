@@ -1,13 +1,7 @@
 package postgres
 
-import (
-	"hen-roost/internal/connect"
-)
-
-var _ connect.LoginMaker = Connector{}
-
-// MakeLogin implements connect.LoginMaker. From where a login may come is for pg_hba.conf to say.
-func (Connector) MakeLogin(as, from string, permissions []string) []string {
+// makeLogin is MakeLogin of connect.Knows. From where a login may come is for pg_hba.conf to say.
+func makeLogin(as, from string, permissions []string) []string {
 	who := name(as)
 	out := []string{
 		"-- In the database that is signed in to (postgres, unless the target's settings say otherwise).",

@@ -9,12 +9,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var (
-	_ connect.Prover  = (*session)(nil)
-	_ connect.Renewer = (*session)(nil)
-)
-
-// Prove implements connect.Prover: it signs in from here. That a rule of the server's keeps it out from here, or whatever its
+// Prove implements connect.Offers: it signs in from here. That a rule of the server's keeps it out from here, or whatever its
 // password is, proves nothing.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	op := "try to sign in as " + as
@@ -34,7 +29,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 	return false, s.fail(op, said(err))
 }
 
-// Renew implements connect.Renewer: a role has one password, so that the old one is gone with it.
+// Renew implements connect.Offers: a role has one password, so that the old one is gone with it.
 func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	const op = "set our own password"
 	if fresh.Empty() {
@@ -52,6 +47,3 @@ func (s *session) Renew(ctx context.Context, fresh connect.Secret) error {
 	}
 	return nil
 }
-
-// Retire implements connect.Renewer: there is nothing left of the old one.
-func (s *session) Retire(context.Context, connect.Secret) error { return nil }

@@ -94,3 +94,6 @@ var schema = model.Schema{
 	},
 	Settings: []string{alsoAt, database, heir},
 }
+
+// Knows implements connect.Connector.
+func (Connector) Knows() connect.Knows { return connect.Knows{MakeLogin: makeLogin} }

@@ -273,6 +273,11 @@ func lost(err error) bool {
 	return strings.HasPrefix(pe.Code, "57P") || pe.Code == "08007" || pe.Code == "40003"
 }
 
+// Offers implements connect.Session.
+func (s *session) Offers() connect.Offers {
+	return connect.Offers{Prove: s.Prove, Admits: s.Admits, Renew: s.Renew, Sessions: s.Sessions, End: s.End, Keep: s.Keep}
+}
+
 // Close implements connect.Session.
 func (s *session) Close() error {
 	s.mu.Lock()

@@ -12,8 +12,6 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Watcher = (*session)(nil)
-
 // signedIn is one session as the server lists it.
 type signedIn struct{ name, account, from, database, since string }
 
@@ -42,7 +40,7 @@ func (s *session) list(ctx context.Context) ([]signedIn, error) {
 	return out, nil
 }
 
-// Sessions implements connect.Watcher.
+// Sessions implements connect.Offers.
 func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 	list, err := s.list(ctx)
 	if err != nil {
@@ -63,7 +61,7 @@ func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 // sessionName is how a session is called: by its process, and when that began.
 var sessionName = regexp.MustCompile(`^[0-9]{1,10}-[0-9]{1,20}$`)
 
-// End implements connect.Watcher: the server is waited for until it is gone.
+// End implements connect.Offers: the server is waited for until it is gone.
 func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 	out := connect.All(make([]connect.Act, len(names)), connect.Failed, "that is no session")
 	for i, n := range names {

@@ -7,9 +7,7 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-var _ connect.Gate = (*session)(nil)
-
-// Admits implements connect.Gate: SCIM has no sign-in, so that it is read whether the application tells of an account that it
+// Admits implements connect.Offers: SCIM has no sign-in, so that it is read whether the application tells of an account that it
 // is active (RFC 7643 §4.1.1).
 func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admission {
 	acts := make([]connect.Act, len(accounts))

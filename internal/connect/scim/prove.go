@@ -10,9 +10,7 @@ import (
 	"hen-roost/internal/connect"
 )
 
-var _ connect.Prover = (*session)(nil)
-
-// Prove implements connect.Prover: SCIM has no sign-in, so that it is asked of the token endpoint that the target's settings
+// Prove implements connect.Offers: SCIM has no sign-in, so that it is asked of the token endpoint that the target's settings
 // name (RFC 6749 §4.3). The token is thrown away.
 func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	const op = "sign in as somebody"

@@ -143,3 +143,6 @@ func typed(s string) string {
 	}
 	return strings.ToLower(sort) + " " + strings.TrimSpace(value)
 }
+
+// Knows implements connect.Connector.
+func (Connector) Knows() connect.Knows { return connect.Knows{} }

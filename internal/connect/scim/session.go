@@ -220,6 +220,9 @@ func (s *session) fail(op string, err error) error {
 	return &connect.Error{Target: s.access.Target, Op: op, Err: err}
 }
 
+// Offers implements connect.Session.
+func (s *session) Offers() connect.Offers { return connect.Offers{Prove: s.Prove, Admits: s.Admits} }
+
 // Close implements connect.Session.
 func (s *session) Close() error {
 	s.end()

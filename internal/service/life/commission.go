@@ -113,7 +113,7 @@ func (x *commission) triable(ctx context.Context) error {
 		return &door.Problem{Kind: door.Away, Words: err.Error()}
 	}
 	defer session.Close()
-	if _, can := session.(connect.Elevator); !can {
+	if session.Offers().ProveElevation == nil {
 		return door.Clashing("whether somebody becomes superuser on %s cannot be tried from here, so that nothing is begun there; give "+
 			"them an account with a round, have them sign in, and then close what it was delivered with: roost bulk", x.target)
 	}

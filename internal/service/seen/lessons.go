@@ -45,8 +45,8 @@ func (s *Seen) Dialects(ctx context.Context, who door.Operator) ([]Dialect, erro
 		return out, err
 	}
 	for _, kind := range door.KeysOf(s.Kinds()) {
-		if t, ok := s.Kinds()[kind].(connect.Taught); ok {
-			d, err := s.dialect(ctx, kind, t.Lesson())
+		if lesson := s.Kinds().Knows(kind).Lesson; lesson != nil {
+			d, err := s.dialect(ctx, kind, *lesson)
 			if err != nil {
 				return out, err
 			}
@@ -61,14 +61,13 @@ func (s *Seen) Dialect(ctx context.Context, who door.Operator, kind string) (Dia
 	if err := who.May(door.Look); err != nil {
 		return DialectDetail{}, err
 	}
-	t, ok := s.Kinds()[kind].(connect.Taught)
-	if !ok {
+	lesson := s.Kinds().Knows(kind).Lesson
+	if lesson == nil {
 		return DialectDetail{}, door.NotKnown("dialect", kind, slices.DeleteFunc(door.KeysOf(s.Kinds()), func(k string) bool {
-			_, taught := s.Kinds()[k].(connect.Taught)
-			return !taught
+			return s.Kinds().Knows(k).Lesson == nil
 		}))
 	}
-	return s.dialect(ctx, kind, t.Lesson())
+	return s.dialect(ctx, kind, *lesson)
 }
 
 func (s *Seen) dialect(ctx context.Context, kind string, l connect.Lesson) (DialectDetail, error) {
@@ -102,7 +101,7 @@ type TriedDialect struct {
 // lesson says whether a text is that of a dialect which the service was given.
 func (s *Seen) lesson(text string) bool {
 	for _, c := range s.Kinds() {
-		if t, ok := c.(connect.Taught); ok && t.Lesson().Text == text {
+		if l := c.Knows().Lesson; l != nil && l.Text == text {
 			return true
 		}
 	}
@@ -220,8 +219,8 @@ func typesAsInstalled(pupil connect.Pupil, installed connect.Connector) bool {
 	if installed == nil {
 		return false
 	}
-	if t, taught := installed.(connect.Taught); taught {
-		return pupil.SignsIn() == t.SignsIn()
+	if l := installed.Knows().Lesson; l != nil {
+		return pupil.Knows().Lesson.SignsIn == l.SignsIn
 	}
-	return pupil.SignsIn() == connect.SignsInBySSH && installed.Schema().Leads // as hosts do
+	return pupil.Knows().Lesson.SignsIn == connect.SignsInBySSH && installed.Schema().Leads // as hosts do
 }

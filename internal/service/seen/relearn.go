@@ -41,19 +41,18 @@ func (s *Seen) Relearn(ctx context.Context, kinds connect.Kinds) error {
 // relearnt says which kinds are otherwise than before.
 func relearnt(before, after connect.Kinds) (words []string) {
 	for _, kind := range slices.Sorted(slices.Values(append(door.KeysOf(before), door.KeysOf(after)...))) {
-		was, moved := before[kind].(connect.Taught)
-		is, moves := after[kind].(connect.Taught)
+		was, is := before.Knows(kind).Lesson, after.Knows(kind).Lesson
 		what := ""
 		switch {
 		case before[kind] == nil:
 			what = fmt.Sprintf("the dialect %s is new", kind)
 		case after[kind] == nil:
 			what = fmt.Sprintf("the dialect %s is gone", kind)
-		case moved && !moves:
+		case was != nil && is == nil:
 			what = fmt.Sprintf("the dialect %s is broken, and its targets stand still until it is mended", kind)
-		case !moved && moves:
+		case was == nil && is != nil:
 			what = fmt.Sprintf("the dialect %s is mended", kind)
-		case moves && !reflect.DeepEqual(was.Lesson(), is.Lesson()):
+		case is != nil && !reflect.DeepEqual(was, is):
 			what = fmt.Sprintf("the dialect %s was read anew", kind)
 		}
 		if what != "" && !slices.Contains(words, what) {

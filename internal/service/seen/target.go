@@ -6,7 +6,6 @@ import (
 	"strings"
 	"time"
 
-	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/declared"
@@ -213,8 +212,7 @@ func (s *Seen) Target(ctx context.Context, who door.Operator, name string) (Targ
 	if protect == nil {
 		protect = []string{}
 	}
-	_, needs := s.Kinds()[d.Target.Kind].(connect.LoginMaker)
-	out := TargetDetail{Needs: needs, Renews: d.Schema.Renews,
+	out := TargetDetail{Needs: s.Kinds().Knows(d.Target.Kind).MakeLogin != nil, Renews: d.Schema.Renews,
 		Target: targetOf(c, name, row, counts), Login: d.Login, Secret: d.Target.Login.Secret,
 		Match:      d.Target.Match,
 		Unexpected: d.Target.Unexpected,

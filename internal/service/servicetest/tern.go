@@ -63,6 +63,10 @@ func (f *Tern) Open(_ context.Context, a connect.Access) (connect.Session, error
 
 func (f *Tern) Close() error { return nil }
 
+func (f *Tern) Knows() connect.Knows { return connect.Knows{} }
+
+func (f *Tern) Offers() connect.Offers { return connect.Offers{} }
+
 func (f *Tern) between(verb string) {
 	if f.Between != nil {
 		f.Between(verb)

@@ -10,20 +10,90 @@ import (
 	"hen-roost/internal/core/model"
 )
 
+// Offers is what a session can do beside what it owes; what is nil it cannot. Each is asked for by one function of this
+// package, which says what is done instead.
+type Offers struct {
+	// Prove signs in on a connection of its own with a password or a private key,
+	// and says whether the target let that login in. An error says that it cannot
+	// be known: the target did not answer. Nothing is done as that login. Several may
+	// call it at once, while nothing else is done with the session.
+	Prove func(ctx context.Context, as string, secret Secret) (bool, error)
+	// ProveElevation signs in as somebody on a connection of its own, becomes superuser there by what the account was
+	// given, and says whether it is. Nothing else is done. An error says that it cannot be known.
+	ProveElevation func(ctx context.Context, as string, secret Secret) (bool, error)
+	// Admits asks the target for each account, by its name, whether it would let it in, without anybody's password, and answers
+	// each. Nothing is done as that login.
+	Admits func(ctx context.Context, accounts []string) []Admission
+
+	// Renew has the target let our own login in with another secret of the same sort, a
+	// private key or a password: beside the one that the session was opened with
+	// where it can, else in place of it. Twice is as once.
+	Renew func(ctx context.Context, fresh Secret) error
+	// Retire has the target let our login in with an old secret no more. It is
+	// called on a session that was opened with the fresh one. Twice is as once. Nil: of what was renewed nothing is left.
+	Retire func(ctx context.Context, old Secret) error
+
+	// Sessions returns who is signed in now as objects of kind session: their attributes say whose
+	// account, from where and since when, as far as the target tells.
+	Sessions func(ctx context.Context) ([]model.Object, error)
+	// End ends sessions by their names and answers each, as Apply does:
+	// already so when it has ended by itself. Our own is never ended.
+	End func(ctx context.Context, names []string) []Answer
+
+	// Since hands on every object that is otherwise than at the mark, and the names
+	// of those that are gone. With no mark it is a whole survey. It returns the mark
+	// to go on from, which counts only when there is no error: a mark is kept once
+	// what was handed on is. ErrVoid, before anything was handed on, says that the
+	// mark is worth nothing any more.
+	Since func(ctx context.Context, mark string, found func(model.Object) error, gone func(Gone) error) (next string, err error)
+	// Keep tells of accounts, by their names, what makes them again; of one that is not there nothing. Nothing is changed.
+	Keep func(ctx context.Context, accounts []string) (map[string]Kept, error)
+	// Trial takes changes all or nothing; nil: acts are carried out one by one.
+	Trial *Trial
+	// Preview returns the target's own difference that acts would make, line by line. Nothing is changed.
+	Preview func(ctx context.Context, acts []Act) ([]string, error)
+
+	// Dial connects from the target to an address, as it knows it. The connection ends with the session.
+	Dial func(ctx context.Context, network, address string) (net.Conn, error)
+	// Run runs a program on the target; see Runner.
+	Run func(ctx context.Context, program []string, input string, most int) (said string, status int, err error)
+	// Homes returns the homes there as objects of kind home, as a survey with Access.Homes tells them.
+	Homes    func(ctx context.Context) ([]model.Object, error)
+	Archives Archiver
+}
+
+// Trial is how a target takes changes all or nothing, on trial for a time, and takes them back by itself unless they are confirmed.
+type Trial struct {
+	// Whole carries out acts as Apply does, all or none of them: staged, checked by
+	// the target, taken on trial, proved, and confirmed. tell is called before the
+	// trial begins, and what it is told is durable when it returns; an error from
+	// it ends everything with nothing changed. An answer of Unsure says that the
+	// trial may run: Settle it on a new session.
+	Whole func(ctx context.Context, acts []Act, tell func(Mark) error) []Answer
+	// Settle ends the trial that a mark tells of, whatever became of it, and
+	// returns when the target stands still: confirmed before, or gone back. Nothing
+	// of it may be read and judged earlier.
+	Settle func(ctx context.Context, mark Mark) error
+}
+
+// Knows is what a connector can tell of its kind of target beside the schema; what is nil it cannot.
+type Knows struct {
+	// MakeLogin returns the statements, line by line, that an administrator there carries out once: they make a login that
+	// signs in from an address and may do what Hen Roost does on such a target, and give the permissions on, and no more.
+	MakeLogin func(as, from string, permissions []string) []string
+	// Needs returns all that an action takes, in the words by which accounts and sets tell what they give (model.Schema.Permits).
+	// open opens a session where the target itself must be asked. The action is what somebody would type; one that nobody
+	// knows is a *NotKnownAction.
+	Needs func(ctx context.Context, action string, open func() (Session, error)) ([]string, error)
+	// Lesson is the file that taught the kind.
+	Lesson *Lesson
+}
+
 // unsupported says what a kind of target cannot do; it is errors.ErrUnsupported.
 type unsupported string
 
 func (u unsupported) Error() string      { return string(u) }
 func (unsupported) Is(target error) bool { return target == errors.ErrUnsupported }
-
-// Prover is a session that can sign in as somebody else.
-type Prover interface {
-	// Prove signs in on a connection of its own with a password or a private key,
-	// and says whether the target let that login in. An error says that it cannot
-	// be known: the target did not answer. Nothing is done as that login. Several may
-	// call it at once, while nothing else is done with the session.
-	Prove(ctx context.Context, as string, secret Secret) (bool, error)
-}
 
 // Proof is what a sign-in showed of a change that cannot be read back.
 type Proof string
@@ -37,11 +107,11 @@ const (
 // Prove signs in as somebody; where nobody can, or the target does not answer,
 // nothing is proved, and words say why.
 func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
-	x, ok := s.(Prover)
-	if !ok {
+	prove := s.Offers().Prove
+	if prove == nil {
 		return NotProved, "targets of this kind offer no way to try it"
 	}
-	switch in, err := x.Prove(ctx, as, secret); {
+	switch in, err := prove(ctx, as, secret); {
 	case err != nil:
 		return NotProved, err.Error()
 	case in:
@@ -50,40 +120,21 @@ func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, w
 	return Disproved, ""
 }
 
-// Renewer is a session whose own way of signing in can be renewed.
-type Renewer interface {
-	// Renew has the target let our login in with another secret of the same sort, a
-	// private key or a password: beside the one that the session was opened with
-	// where it can, else in place of it. Twice is as once.
-	Renew(ctx context.Context, fresh Secret) error
-	// Retire has the target let our login in with an old secret no more. It is
-	// called on a session that was opened with the fresh one. Twice is as once.
-	Retire(ctx context.Context, old Secret) error
-}
-
 // Renew gives our own login a fresh secret, or returns an error that wraps
 // errors.ErrUnsupported where such targets cannot be asked.
 func Renew(ctx context.Context, s Session, fresh Secret) error {
-	if x, ok := s.(Renewer); ok {
-		return x.Renew(ctx, fresh)
+	if renew := s.Offers().Renew; renew != nil {
+		return renew(ctx, fresh)
 	}
 	return unsupported("our own login on targets of this kind cannot be renewed from here")
 }
 
 // Retire takes an old secret of our own login away; where none was renewed there is none.
 func Retire(ctx context.Context, s Session, old Secret) error {
-	if x, ok := s.(Renewer); ok {
-		return x.Retire(ctx, old)
+	if retire := s.Offers().Retire; retire != nil {
+		return retire(ctx, old)
 	}
 	return nil
-}
-
-// Gate is a session whose target tells whether it would let somebody in, without
-// anybody's password.
-type Gate interface {
-	// Admits asks for each account, by its name, and answers each. Nothing is done
-	// as that login.
-	Admits(ctx context.Context, accounts []string) []Admission
 }
 
 // Admission is whether a target lets an account in now.
@@ -103,8 +154,8 @@ const (
 
 // Admits asks a target whether it lets accounts in; where nobody can ask, nothing is known.
 func Admits(ctx context.Context, s Session, accounts []string) []Admission {
-	if x, ok := s.(Gate); ok && len(accounts) > 0 {
-		return x.Admits(ctx, accounts)
+	if admits := s.Offers().Admits; admits != nil && len(accounts) > 0 {
+		return admits(ctx, accounts)
 	}
 	return NotKnown(len(accounts), "targets of this kind do not tell")
 }
@@ -118,25 +169,12 @@ func NotKnown(n int, words string) []Admission {
 	return out
 }
 
-// LoginMaker is a connector that can tell what makes our own login on a target.
-type LoginMaker interface {
-	// MakeLogin returns the statements, line by line, that an administrator there carries out once: they make a login that
-	// signs in from an address and may do what Hen Roost does on such a target, and give the permissions on, and no more.
-	MakeLogin(as, from string, permissions []string) []string
-}
-
 // MakeLogin returns what makes our own login on targets of a kind, or an error that wraps errors.ErrUnsupported where nobody can tell.
 func MakeLogin(c Connector, as, from string, permissions []string) ([]string, error) {
-	if x, ok := c.(LoginMaker); ok {
-		return x.MakeLogin(as, from, permissions), nil
+	if make := c.Knows().MakeLogin; make != nil {
+		return make(as, from, permissions), nil
 	}
 	return nil, unsupported("what our login needs on targets of this kind is in the guide; it cannot be told as statements")
-}
-
-// Keeper is a session that can tell what makes an account again as it is.
-type Keeper interface {
-	// Keep tells of accounts, by their names, what makes them again; of one that is not there nothing. Nothing is changed.
-	Keep(ctx context.Context, accounts []string) (map[string]Kept, error)
 }
 
 // Kept is what makes an account again.
@@ -148,48 +186,41 @@ type Kept struct {
 
 // Keep tells what makes accounts again; where a target cannot tell, that is nothing.
 func Keep(ctx context.Context, s Session, accounts []string) (map[string]Kept, error) {
-	if x, ok := s.(Keeper); ok && len(accounts) > 0 {
-		return x.Keep(ctx, accounts)
+	if keep := s.Offers().Keep; keep != nil && len(accounts) > 0 {
+		return keep(ctx, accounts)
 	}
 	return nil, nil
-}
-
-// Leader is a session through which other targets can be reached.
-type Leader interface {
-	// Dial connects from the target to an address, as it knows it. The connection ends with the session.
-	Dial(ctx context.Context, network, address string) (net.Conn, error)
 }
 
 // Lead connects from a target to an address, or returns an error that wraps
 // errors.ErrUnsupported where targets of that kind lead nowhere.
 func Lead(ctx context.Context, s Session, network, address string) (net.Conn, error) {
-	if x, ok := s.(Leader); ok {
-		return x.Dial(ctx, network, address)
+	if dial := s.Offers().Dial; dial != nil {
+		return dial(ctx, network, address)
 	}
 	return nil, unsupported("no other target can be reached through one of this kind")
 }
 
-// Runner is a session with a target on which programs can be run.
+// Runner is where programs can be run.
 type Runner interface {
 	// Run runs one by its name and arguments, which no shell reads, with something on its standard input. It returns what the
 	// program says on both its outputs, at most so many bytes, and its status. An error means that nothing is known of it.
 	Run(ctx context.Context, program []string, input string, most int) (said string, status int, err error)
 }
 
-// RunOn returns what runs programs on a target, or an error that wraps errors.ErrUnsupported where none can be.
-func RunOn(s Session) (Runner, error) {
-	if x, ok := s.(Runner); ok {
-		return x, nil
-	}
-	return nil, unsupported("no program can be run on a target of this kind")
+// runs is a Runner of one function.
+type runs func(ctx context.Context, program []string, input string, most int) (said string, status int, err error)
+
+func (r runs) Run(ctx context.Context, program []string, input string, most int) (said string, status int, err error) {
+	return r(ctx, program, input, most)
 }
 
-// Knower is a connector that knows which permissions actions take on its targets.
-type Knower interface {
-	// Needs returns all that an action takes, in the words by which accounts and sets tell what they give (model.Schema.Permits).
-	// open opens a session where the target itself must be asked. The action is what somebody would type; one that nobody
-	// knows is a *NotKnownAction.
-	Needs(ctx context.Context, action string, open func() (Session, error)) ([]string, error)
+// RunOn returns what runs programs on a target, or an error that wraps errors.ErrUnsupported where none can be.
+func RunOn(s Session) (Runner, error) {
+	if run := s.Offers().Run; run != nil {
+		return runs(run), nil
+	}
+	return nil, unsupported("no program can be run on a target of this kind")
 }
 
 // NotKnownAction says that nobody can tell what an action takes.
@@ -204,8 +235,8 @@ func Needs(ctx context.Context, c Connector, action string, open func() (Session
 	if schema.Permits == nil {
 		return nil, unsupported("what actions take on targets of this kind is not known")
 	}
-	if x, ok := c.(Knower); ok {
-		return x.Needs(ctx, action, open)
+	if needs := c.Knows().Needs; needs != nil {
+		return needs(ctx, action, open)
 	}
 	list, err := schema.Of(model.RightKind).Spelled.Read(action)
 	if err != nil {
@@ -214,16 +245,10 @@ func Needs(ctx context.Context, c Connector, action string, open func() (Session
 	return list, nil
 }
 
-// HomeKeeper is a session that sees what people leave on a target.
-type HomeKeeper interface {
-	// Homes returns the homes there as objects of kind home, as a survey with Access.Homes tells them.
-	Homes(ctx context.Context) ([]model.Object, error)
-}
-
 // Homes returns the homes on a target, or an error that wraps errors.ErrUnsupported where there are none.
 func Homes(ctx context.Context, s Session) ([]model.Object, error) {
-	if x, ok := s.(HomeKeeper); ok {
-		return x.Homes(ctx)
+	if homes := s.Offers().Homes; homes != nil {
+		return homes(ctx)
 	}
 	return nil, unsupported("nobody has a home on a target of this kind")
 }
@@ -251,26 +276,19 @@ type Archiver interface {
 
 // Archives returns what a session offers of archives, or an error that wraps errors.ErrUnsupported.
 func Archives(s Session) (Archiver, error) {
-	if x, ok := s.(Archiver); ok {
+	if x := s.Offers().Archives; x != nil {
 		return x, nil
 	}
 	return nil, unsupported("targets of this kind keep no archives of homes")
 }
 
-// Elevator is a session that can try whether somebody becomes superuser on the target.
-type Elevator interface {
-	// ProveElevation signs in as somebody on a connection of its own, becomes superuser there by what the account was
-	// given, and says whether it is. Nothing else is done. An error says that it cannot be known.
-	ProveElevation(ctx context.Context, as string, secret Secret) (bool, error)
-}
-
 // ProveElevation tries whether somebody becomes superuser; where nobody can try nothing is proved, and words say why.
 func ProveElevation(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
-	x, ok := s.(Elevator)
-	if !ok {
+	prove := s.Offers().ProveElevation
+	if prove == nil {
 		return NotProved, "targets of this kind offer no way to try it"
 	}
-	switch in, err := x.ProveElevation(ctx, as, secret); {
+	switch in, err := prove(ctx, as, secret); {
 	case err != nil:
 		return NotProved, err.Error()
 	case in:
@@ -279,41 +297,21 @@ func ProveElevation(ctx context.Context, s Session, as string, secret Secret) (p
 	return Disproved, "it signs in, and does not become superuser"
 }
 
-// Watcher is a session that sees who is signed in to the target now.
-type Watcher interface {
-	// Sessions returns them as objects of kind session: their attributes say whose
-	// account, from where and since when, as far as the target tells.
-	Sessions(ctx context.Context) ([]model.Object, error)
-	// End ends sessions by their names and answers each, as Session.Apply does:
-	// already so when it has ended by itself. Our own is never ended.
-	End(ctx context.Context, names []string) []Answer
-}
-
 // Watch returns the sessions of a target, or an error that wraps
 // errors.ErrUnsupported where such targets do not tell.
 func Watch(ctx context.Context, s Session) ([]model.Object, error) {
-	if x, ok := s.(Watcher); ok {
-		return x.Sessions(ctx)
+	if sessions := s.Offers().Sessions; sessions != nil {
+		return sessions(ctx)
 	}
 	return nil, unsupported("who is signed in to a target of this kind cannot be seen")
 }
 
 // End ends sessions, or answers each as not tried where nobody can.
 func End(ctx context.Context, s Session, names []string) []Answer {
-	if x, ok := s.(Watcher); ok {
-		return x.End(ctx, names)
+	if end := s.Offers().End; end != nil {
+		return end(ctx, names)
 	}
 	return All(make([]Act, len(names)), NotTried, "sessions on targets of this kind cannot be ended from here")
-}
-
-// Follower is a session that can survey what changed since a survey before.
-type Follower interface {
-	// Since hands on every object that is otherwise than at the mark, and the names
-	// of those that are gone. With no mark it is a whole survey. It returns the mark
-	// to go on from, which counts only when there is no error: a mark is kept once
-	// what was handed on is. ErrVoid, before anything was handed on, says that the
-	// mark is worth nothing any more.
-	Since(ctx context.Context, mark string, found func(model.Object) error, gone func(Gone) error) (next string, err error)
 }
 
 // Gone is an object that is no longer there: by kind and name or, where the
@@ -325,18 +323,18 @@ type Gone struct {
 }
 
 // Since surveys what changed since a mark. ErrVoid says that a whole survey is
-// due, and that nothing was handed on; see Follower.
+// due, and that nothing was handed on; see Offers.
 func Since(ctx context.Context, s Session, mark string, found func(model.Object) error, gone func(Gone) error) (next string, err error) {
-	if x, ok := s.(Follower); ok && mark != "" {
-		return x.Since(ctx, mark, found, gone)
+	if since := s.Offers().Since; since != nil && mark != "" {
+		return since(ctx, mark, found, gone)
 	}
 	return "", ErrVoid
 }
 
 // Survey surveys everything, and returns the mark to go on from, "" where there is none.
 func Survey(ctx context.Context, s Session, found func(model.Object) error) (mark string, err error) {
-	if x, ok := s.(Follower); ok {
-		return x.Since(ctx, "", found, nil)
+	if since := s.Offers().Since; since != nil {
+		return since(ctx, "", found, nil)
 	}
 	return "", s.Survey(ctx, found)
 }
@@ -347,52 +345,31 @@ type Mark struct {
 	Token string
 }
 
-// Provisional is a session whose target takes changes all or nothing, on trial
-// for a time, and takes them back by itself unless they are confirmed.
-type Provisional interface {
-	// Whole carries out acts as Apply does, all or none of them: staged, checked by
-	// the target, taken on trial, proved, and confirmed. tell is called before the
-	// trial begins, and what it is told is durable when it returns; an error from
-	// it ends everything with nothing changed. An answer of Unsure says that the
-	// trial may run: Settle it on a new session.
-	Whole(ctx context.Context, acts []Act, tell func(Mark) error) []Answer
-	// Settle ends the trial that a mark tells of, whatever became of it, and
-	// returns when the target stands still: confirmed before, or gone back. Nothing
-	// of it may be read and judged earlier.
-	Settle(ctx context.Context, mark Mark) error
-}
-
 // Whole carries out a batch all or nothing where the target can, ok false where
 // it cannot and acts are applied one by one.
 func Whole(ctx context.Context, s Session, acts []Act, tell func(Mark) error) (answers []Answer, ok bool) {
-	if x, can := s.(Provisional); can {
-		return x.Whole(ctx, acts, tell), true
+	if trial := s.Offers().Trial; trial != nil {
+		return trial.Whole(ctx, acts, tell), true
 	}
 	return nil, false
 }
 
 // AllOrNothing says whether a session takes batches whole, so that they must not be cut.
-func AllOrNothing(s Session) bool { _, ok := s.(Provisional); return ok }
+func AllOrNothing(s Session) bool { return s.Offers().Trial != nil }
 
 // Settle ends a trial; where there are none there is nothing to end.
 func Settle(ctx context.Context, s Session, mark Mark) error {
-	if x, ok := s.(Provisional); ok {
-		return x.Settle(ctx, mark)
+	if trial := s.Offers().Trial; trial != nil {
+		return trial.Settle(ctx, mark)
 	}
 	return nil
-}
-
-// Previewer is a session whose target says itself what acts would change.
-type Previewer interface {
-	// Preview returns the target's own difference, line by line. Nothing is changed.
-	Preview(ctx context.Context, acts []Act) ([]string, error)
 }
 
 // Preview returns what the target would say, or an error that wraps
 // errors.ErrUnsupported where it says nothing.
 func Preview(ctx context.Context, s Session, acts []Act) ([]string, error) {
-	if x, ok := s.(Previewer); ok {
-		return x.Preview(ctx, acts)
+	if preview := s.Offers().Preview; preview != nil {
+		return preview(ctx, acts)
 	}
 	return nil, unsupported("targets of this kind do not say beforehand what would change")
 }
