@@ -179,7 +179,7 @@ func (o *office) arrive(ctx context.Context, round int) error {
 				{Attribute: model.FullName, After: []string{"Crew " + n}}, {Attribute: "given", After: []string{"Crew"}},
 				{Attribute: model.Mail, After: []string{n + "@ternsound.example"}}}}})
 		}
-		for _, a := range s.Apply(ctx, acts) {
+		for _, a := range connect.Apply(ctx, s, acts) {
 			if a.Outcome != connect.Done {
 				return fmt.Errorf("%s %s", a.Outcome, a.Words)
 			}

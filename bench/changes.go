@@ -126,7 +126,7 @@ func (w *workbench) joining(ctx context.Context, bare func(conn *goldap.Conn, fi
 			acts[i] = connect.Act{Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "everybody",
 				Member: fmt.Sprintf("join.%04d", first+i), MemberKind: model.Account}}
 		}
-		for _, a := range s.Apply(ctx, acts) {
+		for _, a := range connect.Apply(ctx, s, acts) {
 			if a.Outcome != connect.Done {
 				return fmt.Errorf("%s: %s", a.Outcome, a.Words)
 			}

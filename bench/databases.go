@@ -157,7 +157,7 @@ func (b *base) make(ctx context.Context, run string) error {
 	for len(acts) > 0 {
 		batch := acts[:min(inBatch, len(acts))]
 		acts = acts[len(batch):]
-		for i, a := range s.Apply(ctx, batch) {
+		for i, a := range connect.Apply(ctx, s, batch) {
 			if a.Outcome != connect.Done {
 				return fmt.Errorf("%s: %s %s", batch[i].Name, a.Outcome, a.Words)
 			}
@@ -182,7 +182,7 @@ func making(start func() (*base, error), ctx context.Context, text func(names []
 				return 0, 0, err
 			}
 			for _, role := range []string{"deck", "stores"} {
-				s.Apply(ctx, []connect.Act{{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: role}}})
+				connect.Apply(ctx, s, []connect.Act{{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: role}}})
 			}
 			s.Close()
 		}
@@ -311,7 +311,7 @@ func postgresSurvey(ctx context.Context, w *workbench) (float64, float64, error)
 					Member: b.name(from+i, "r"), MemberKind: model.Account, Changes: model.Entering(true)}})
 			}
 		}
-		for _, a := range s.Apply(ctx, acts) {
+		for _, a := range connect.Apply(ctx, s, acts) {
 			if a.Outcome != connect.Done {
 				return 0, 0, fmt.Errorf("%s %s", a.Outcome, a.Words)
 			}

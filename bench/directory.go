@@ -176,7 +176,7 @@ func directoryAdd(ctx context.Context, w *workbench) (float64, float64, error) {
 			return err
 		}
 		defer s.Close()
-		for _, answer := range s.Apply(ctx, acts) {
+		for _, answer := range connect.Apply(ctx, s, acts) {
 			if answer.Outcome != connect.Done {
 				return fmt.Errorf("%s: %s", answer.Outcome, answer.Words)
 			}

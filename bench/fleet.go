@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/connect/host"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
@@ -59,7 +60,7 @@ func applyEquipped(ctx context.Context, a connect.Access, round int) error {
 		return err
 	}
 	defer s.Close()
-	for i, answer := range s.Apply(ctx, equipped(round)) {
+	for i, answer := range connect.Apply(ctx, s, equipped(round)) {
 		if answer.Outcome != connect.Done {
 			return fmt.Errorf("step %d %s: %s", i, answer.Outcome, answer.Words)
 		}
@@ -303,7 +304,11 @@ func (fakeSession) Survey(_ context.Context, found func(model.Object) error) err
 	return nil
 }
 
-func (fakeSession) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+func (f fakeSession) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return connecttest.ByHand(f.apply), nil
+}
+
+func (fakeSession) apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	return connect.All(acts, connect.Failed, "nothing is changed here")
 }
 

@@ -167,7 +167,7 @@ func applyHundred(ctx context.Context, a connect.Access, round int) error {
 		return err
 	}
 	defer s.Close()
-	for _, answer := range s.Apply(ctx, hundred(round)) {
+	for _, answer := range connect.Apply(ctx, s, hundred(round)) {
 		if answer.Outcome != connect.Done {
 			return fmt.Errorf("%s: %s", answer.Outcome, answer.Words)
 		}
@@ -250,7 +250,7 @@ func accountsChange(ctx context.Context, w *workbench) (float64, float64, error)
 						Changes: []model.Change{{Attribute: model.FullName, Before: []string{before(round, i)},
 							After: []string{before(round+1, i)}}}}})
 			}
-			for _, answer := range s.Apply(ctx, acts) {
+			for _, answer := range connect.Apply(ctx, s, acts) {
 				if answer.Outcome != connect.Done {
 					return fmt.Errorf("%s: %s", answer.Outcome, answer.Words)
 				}

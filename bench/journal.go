@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/service"
@@ -38,7 +39,11 @@ func (instant) Close() error                                                    
 
 func (instant) Survey(context.Context, func(model.Object) error) error { return nil }
 
-func (i instant) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+func (i instant) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return connecttest.ByHand(i.apply), nil
+}
+
+func (i instant) apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	out := make([]connect.Answer, len(acts))
 	for n, a := range acts {
 		time.Sleep(i.pause)

@@ -251,10 +251,10 @@ func TestIntakeByTheBook(t *testing.T) {
 		acts = append(acts, connecttest.Act(model.Create, model.Account, fmt.Sprintf("new.%03d", i), model.Change{Attribute: model.FullName,
 			After: []string{"New O'Neil \"Ünal\""}}))
 	}
-	if n := connecttest.Tally(s.Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
+	if n := connecttest.Tally(connect.Apply(context.Background(), s, acts)); n[connect.Done] != len(acts) {
 		t.Fatal(n)
 	}
-	connecttest.Outcomes(t, s.Apply(context.Background(), []connect.Act{
+	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{
 		connecttest.Act(model.Modify, model.Account, "new.007", model.Change{Attribute: "department", After: []string{"Deck"}}),
 		connecttest.Act(model.Disable, model.Account, "new.008", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 			After: []string{"yes"}}),

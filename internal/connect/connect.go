@@ -5,7 +5,7 @@
 //	Schema   what such a target holds and what of it can be set, answered without a connection
 //	Open     one connection, with the target's identity checked
 //	Survey   every object it holds, streamed, so that 100,000 accounts need no 100,000 in memory
-//	Apply    a batch of acts: each read again first, carried out, and read back
+//	Begin    a batch of acts: what they speak of, how one stage of them is carried out, and read back; the loop is Apply
 //
 // What more a session can do is a value of functions that may be nil, its Offers, and what more a connector can tell is its
 // Knows: each is asked for in one place, with what is done instead beside the question.
@@ -50,15 +50,10 @@ type Session interface {
 	// survey that ends without an error has seen everything. What is handed on
 	// belongs to found.
 	Survey(ctx context.Context, found func(model.Object) error) error
-	// Apply carries out acts in the given order and returns an answer for each,
-	// in the same order; it never returns fewer, and keeps nothing of acts. No two
-	// of them change the same of one object, or change one that another removes. Each
-	// is judged against what the target holds at that moment (Judge) and again
-	// when it was carried out (Verify). When ctx ends, what has begun may or may
-	// not hold: those acts are answered Unsure, and the session can do nothing
-	// more than Close. Unsure means that the act may have been carried out: open
-	// anew and apply it again with Again set.
-	Apply(ctx context.Context, acts []Act) []Answer
+	// Begin reads what acts speak of, and returns what carries them out. Its error is a *Declined where the target takes
+	// none now; any other says that nothing is known. What it returns is read back (Carrier.ReadBack) before anything else is
+	// done with the session. See Apply.
+	Begin(ctx context.Context, acts []Act) (Carrier, error)
 	// Offers is what it can do beside.
 	Offers() Offers
 	// Close ends the connection. It does not wait for the target, may be called

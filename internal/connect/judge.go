@@ -15,6 +15,7 @@ const (
 	Ready   Standing = iota // as it was when the act was drafted
 	So                      // already as the act would leave it
 	Drifted                 // neither
+	Barred                  // never mind how it stands: the act can be asked of no such target
 )
 
 // View is what has been read of a target.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
 	"hen-roost/internal/dbserver/clustertest"
@@ -40,6 +41,10 @@ func (f *fleet) Open(_ context.Context, a connect.Access) (connect.Session, erro
 		f.ships[a.Target] = s
 	}
 	return s, nil
+}
+
+func (s *ship) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return connecttest.ByHand(s.Apply), nil
 }
 
 func (s *ship) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {

@@ -215,7 +215,7 @@ func (p *process) Open(context.Context, connect.Access) (connect.Session, error)
 	if p.target.refuses() {
 		return nil, errors.New("connection refused")
 	}
-	return p, p.after()
+	return processSession{p}, p.after()
 }
 
 func (p *process) Close() error { return nil }
@@ -239,8 +239,38 @@ func (p *process) Survey(_ context.Context, found func(model.Object) error) erro
 	return p.after()
 }
 
-// Apply carries out acts one by one; the process or the connection may be lost between any two.
-func (p *process) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+// processSession is a session of a process, which is a journal too.
+type processSession struct{ *process }
+
+func (p processSession) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return &processBatch{connecttest.ByHand(p.apply), p.process, false}, nil
+}
+
+// processBatch reads what was made where nothing is carried out.
+type processBatch struct {
+	connecttest.ByHand
+	p       *process
+	carried bool
+}
+
+func (b *processBatch) Carry(ctx context.Context, x *connect.Batch, ready []int) {
+	b.carried = true
+	b.ByHand.Carry(ctx, x, ready)
+}
+
+func (b *processBatch) ReadBack(ctx context.Context, _ *connect.Batch) (connect.View, error) {
+	seen := connect.Objects{}
+	if b.carried {
+		return seen, nil
+	}
+	return seen, processSession{b.p}.Survey(ctx, func(o model.Object) error {
+		seen[model.Named{Kind: o.Kind, Name: o.Name}] = &o
+		return nil
+	})
+}
+
+// apply carries out acts one by one; the process or the connection may be lost between any two.
+func (p *process) apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	time.Sleep(50 * time.Millisecond)
 	p.mu.Lock()
 	defer p.mu.Unlock()

@@ -406,7 +406,7 @@ func (w *worker) apply(ctx context.Context, steps []Step, acts []connect.Act) []
 		return err
 	})
 	if !whole {
-		return w.session.Apply(during, acts)
+		return connect.Apply(during, w.session, acts)
 	}
 	if !slices.ContainsFunc(answers, func(a connect.Answer) bool { return a.Outcome == connect.Unsure }) {
 		w.trials = nil // it is confirmed, or has gone back
@@ -505,43 +505,19 @@ func (w *worker) giveUp(ctx context.Context, results []Result, open []int) {
 	}
 }
 
-// look reads of a target what some steps speak of, by names as the target tells them apart.
+// look reads of a target what some steps speak of.
 func (w *worker) look(ctx context.Context, results []Result, which []int) (connect.View, error) {
 	if err := w.ready(ctx); err != nil {
 		return nil, err
 	}
-	fold := w.connector.Schema().FoldNames
-	seen := connect.Objects{}
-	for _, i := range which {
-		seen[folded(results[i].Of(), fold)] = nil
+	during, cancel := context.WithTimeout(ctx, batchFor)
+	defer cancel()
+	w.access.Says.Renew()
+	acts := make([]connect.Act, len(which))
+	for k, i := range which {
+		acts[k] = results[i].Act
 	}
-	err := w.read(ctx, func(o model.Object) error {
-		n := folded(model.Named{Kind: o.Kind, Name: o.Name}, fold)
-		if _, asked := seen[n]; asked {
-			seen[n] = &o
-		}
-		return nil
-	})
-	return foldedView{seen, fold}, err
-}
-
-// foldedView finds objects by names as the target tells them apart.
-type foldedView struct {
-	connect.Objects
-	fold bool
-}
-
-func (v foldedView) Object(n model.Named) *model.Object { return v.Objects.Object(folded(n, v.fold)) }
-
-func (v foldedView) Member(set, member model.Named) bool {
-	return v.Objects.Member(folded(set, v.fold), member)
-}
-
-func folded(n model.Named, fold bool) model.Named {
-	if fold {
-		n.Name = strings.ToLower(n.Name)
-	}
-	return n
+	return connect.Lookup(during, w.session, acts)
 }
 
 // ready connects if need be, several times. When it cannot, the target is given up.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/connecttest"
 	"hen-roost/internal/core/model"
 )
 
@@ -60,7 +61,11 @@ func (f *fake) Survey(_ context.Context, found func(model.Object) error) error {
 	return nil
 }
 
-func (f *fake) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
+func (f *fake) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return connecttest.ByHand(f.apply), nil
+}
+
+func (f *fake) apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	f.mu.Lock()
 	if f.busy {
 		f.t.Error("two change one target at once")

@@ -19,7 +19,7 @@ func (x suite) again(k connect.Kept) {
 	for _, s := range k.Sets {
 		acts = append(acts, connect.Act{Act: move(model.JoinIt, s.Kind, s.Name, x.name), Stage: 60})
 	}
-	for i, a := range x.open().Apply(context.Background(), acts) {
+	for i, a := range connect.Apply(context.Background(), x.open(), acts) {
 		if a.Outcome != connect.Done {
 			x.Errorf("made again, step %d: %s %s", i, a.Outcome, a.Words)
 		}

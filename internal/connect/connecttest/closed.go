@@ -34,7 +34,7 @@ func (x suite) closed() {
 			_, _ = connect.Prove(context.Background(), s, x.name, connect.Seal([]byte("never-was-7731")))
 			_ = connect.Admits(context.Background(), s, []string{x.name})
 			adopt := x.account(model.AdoptIt, x.name, fromTo(model.Owner, "nobody", "suite"))
-			_ = s.Apply(context.Background(), []connect.Act{{Act: adopt}})
+			_ = connect.Apply(context.Background(), s, []connect.Act{{Act: adopt}})
 		})
 		with(a, func(s connect.Session) {
 			_ = s.Survey(context.Background(), func(model.Object) error { return errEnough })

@@ -85,7 +85,7 @@ func Restarted(t testing.TB, c connect.Connector, a connect.Access, acts []conne
 	t.Helper()
 	s := Open(t, c, a)
 	done := make(chan []connect.Answer)
-	go func() { done <- s.Apply(context.Background(), acts) }()
+	go func() { done <- connect.Apply(context.Background(), s, acts) }()
 	restart()
 	if n := Tally(<-done); n[connect.Unsure] != len(acts) {
 		t.Errorf("while it went: %v", n)
@@ -93,7 +93,7 @@ func Restarted(t testing.TB, c connect.Connector, a connect.Access, acts []conne
 	for i := range acts {
 		acts[i].Again = true
 	}
-	if n := Tally(Open(t, c, a).Apply(context.Background(), acts)); n[connect.Done] != len(acts) {
+	if n := Tally(connect.Apply(context.Background(), Open(t, c, a), acts)); n[connect.Done] != len(acts) {
 		t.Errorf("once more: %v", n)
 	}
 }

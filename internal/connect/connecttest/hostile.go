@@ -172,7 +172,7 @@ func Bears(t *testing.T, c connect.Connector, a connect.Access) (words string) {
 			break
 		}
 		if s2, err := connect.Open(ctx, c, a); err == nil {
-			for _, answer := range s2.Apply(ctx, []connect.Act{Act(model.Create, model.Account, "marit")}) {
+			for _, answer := range connect.Apply(ctx, s2, []connect.Act{Act(model.Create, model.Account, "marit")}) {
 				strikes.Answer(&answer)
 				say(errors.New(answer.Words))
 			}

@@ -273,19 +273,55 @@ func (s *memorySession) Since(ctx context.Context, mark string, found func(model
 	return strconv.Itoa(len(s.changes)), nil
 }
 
-// Apply implements connect.Session.
-func (s *memorySession) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session.
+func (s *memorySession) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	if err := errors.Join(ctx.Err(), s.trouble("apply")); err != nil {
-		return connect.All(acts, connect.Unsure, err.Error())
+		return nil, err
 	}
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.gone()
-	answers, _ := s.carryOut(acts)
-	if err := s.trouble("answer"); err != nil {
-		return connect.All(acts, connect.Unsure, err.Error())
+	return &memoryBatch{Usual: connect.Usual{Schema: MemorySchema}, memorySession: s, ctx: ctx}, nil
+}
+
+// memoryBatch carries out acts, each at once.
+type memoryBatch struct {
+	connect.Usual
+	*memorySession
+	ctx context.Context
+}
+
+// Object and Member implement connect.View.
+func (b *memoryBatch) Object(n model.Named) *model.Object {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.gone()
+	return b.memorySession.Object(n)
+}
+
+func (b *memoryBatch) Member(set, member model.Named) bool {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	return b.memorySession.Member(set, member)
+}
+
+// Carry implements connect.Carrier.
+func (b *memoryBatch) Carry(_ context.Context, x *connect.Batch, ready []int) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	for _, i := range ready {
+		if x.Lost = b.trouble("act"); x.Lost != nil {
+			return
+		}
+		if err := b.act(x.Acts[i]); err != nil {
+			x.Trouble[i] = err
+		}
 	}
-	return answers
+}
+
+// ReadBack implements connect.Carrier.
+func (b *memoryBatch) ReadBack(_ context.Context, x *connect.Batch) (connect.View, error) {
+	if x.Lost != nil || len(x.Acts) == 0 {
+		return b, x.Lost
+	}
+	return b, b.trouble("answer")
 }
 
 // carryOut answers every act, and says which of them were ready.

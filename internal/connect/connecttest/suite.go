@@ -103,7 +103,7 @@ func (x suite) apply(what string, again bool, acts []model.Act, want ...connect.
 	}
 	was := x.surveyed()
 	s := x.open()
-	got := s.Apply(ctx, batch)
+	got := connect.Apply(ctx, s, batch)
 	s.Close()
 	if len(got) != len(acts) {
 		x.Fatalf("%s: %d answers to %d acts", what, len(got), len(acts))

@@ -10,14 +10,19 @@ import (
 	"strings"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/candidate"
 	"hen-roost/internal/core/model"
 	language "hen-roost/internal/dialect"
 )
 
 // batch is acts that are carried out, and what was.
 type batch struct {
+	connect.Usual
+	connect.View
 	*connect.Batch
 	*session
+	kinds   map[model.ObjectKind]bool
+	before  *seen
 	done    []connect.Act // in the order in which they were
 	entered bool          // the mode in which something can be changed
 	barred  error         // why that cannot be entered
@@ -43,34 +48,49 @@ func (s *session) kindsOf(acts []connect.Act) map[model.ObjectKind]bool {
 	return out
 }
 
-// Apply implements connect.Session.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session.
+func (s *session) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	if s.file.Draft != nil {
-		return whole{s}.apply(ctx, acts)
+		return candidate.Begin(ctx, draft{s}, acts)
 	}
+	b, err := s.begun(ctx, acts)
+	if err != nil {
+		return nil, s.fail("read", err)
+	}
+	return b, nil
+}
+
+func (s *session) begun(ctx context.Context, acts []connect.Act) (*batch, error) {
 	kinds := s.kindsOf(acts)
 	before, err := s.list(ctx, kinds)
 	if err != nil {
-		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+		return nil, err
 	}
-	b := &batch{Batch: connect.Begin(s.file.Schema(), acts, before), session: s}
-	b.Stages(func(ready []int) { b.carry(ctx, ready) })
-	if b.Lost == nil && s.talk != nil && len(b.done) > 0 {
+	return &batch{Usual: connect.Usual{Schema: s.file.Schema()}, View: before, session: s, kinds: kinds, before: before}, nil
+}
+
+// Carry implements connect.Carrier.
+func (b *batch) Carry(ctx context.Context, x *connect.Batch, ready []int) {
+	b.Batch = x
+	b.carry(ctx, ready)
+}
+
+// ReadBack implements connect.Carrier.
+func (b *batch) ReadBack(ctx context.Context, x *connect.Batch) (connect.View, error) {
+	b.Batch = x
+	if b.Lost == nil && b.talk != nil && len(b.done) > 0 {
 		b.proveOurs(ctx)
 	}
 	if b.entered && b.Lost == nil {
-		if err := s.lines(ctx, s.file.Mode.Leave); language.Broken(err) { // what else is said of it changes nothing that was done
+		if err := b.lines(ctx, b.file.Mode.Leave); language.Broken(err) { // what else is said of it changes nothing that was done
 			b.Lost = err
 		}
 	}
-	after, err := before, b.Lost
-	if b.Sent() != nil && err == nil {
-		after, err = s.list(ctx, kinds)
-	}
+	v, err := x.After(func([]connect.Act) (connect.View, error) { return b.list(ctx, b.kinds) })
 	if err != nil {
-		err = s.fail("change", err)
+		return nil, b.fail("change", err)
 	}
-	return b.Conclude(after, err)
+	return v, nil
 }
 
 // carry types what the acts of one stage take, those that go many at once together.

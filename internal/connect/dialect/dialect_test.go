@@ -93,7 +93,7 @@ func TestApplication(t *testing.T) {
 		x.Secrets = map[string]connect.Secret{model.Password: connect.Seal(fmt.Appendf(nil, "a word for %d", i))}
 		acts = append(acts, x)
 	}
-	if n := connecttest.Tally(s.Apply(ctx, acts)); n[connect.Done] != 60 {
+	if n := connecttest.Tally(connect.Apply(ctx, s, acts)); n[connect.Done] != 60 {
 		t.Fatal(n)
 	}
 	if p, words := connect.Prove(ctx, s, "author.07", connect.Seal([]byte("a word for 7"))); p != connect.Proved {
@@ -105,7 +105,7 @@ func TestApplication(t *testing.T) {
 		joins = append(joins, connecttest.Move(model.JoinIt, model.RightKind, "editor", fmt.Sprintf("author.%02d", i)))
 	}
 	delete(l.Is.People, "author.31")
-	got := s.Apply(ctx, joins)
+	got := connect.Apply(ctx, s, joins)
 	if n := connecttest.Tally(got); n[connect.Done] != 59 || got[31].Outcome != connect.Failed ||
 		!strings.Contains(got[31].Words, "nobody is called so") {
 		t.Errorf("%v %+v", n, got[31])
@@ -114,7 +114,7 @@ func TestApplication(t *testing.T) {
 		t.Errorf("%d commands", n)
 	}
 	srv.Set(spoken.Trouble{Lie: 1})
-	got = s.Apply(ctx, []connect.Act{connecttest.Act(model.Remove, model.Account, "author.01")})
+	got = connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Remove, model.Account, "author.01")})
 	srv.Set(spoken.Trouble{})
 	if got[0].Outcome == connect.Done {
 		t.Errorf("%+v", got)
@@ -153,7 +153,7 @@ func TestJobs(t *testing.T) {
 				After: []string{fmt.Sprint("Crew ", i)}}, model.Change{Attribute: model.Number, After: []string{fmt.Sprint(5000 + i%999)}}))
 	}
 	before := srv.Lines.Load()
-	got := s.Apply(ctx, acts)
+	got := connect.Apply(ctx, s, acts)
 	if n := connecttest.Tally(got); n[connect.Done] != 999 || got[999].Outcome != connect.Failed ||
 		got[999].Words != "number 5000 is crew.0000's" {
 		t.Errorf("%v %+v", n, got[999])
@@ -171,7 +171,7 @@ func TestJobs(t *testing.T) {
 	under.MemberKind, under.Stage = model.GroupKind, 1
 	around := connecttest.Move(model.JoinIt, model.GroupKind, "engine", "deck")
 	around.MemberKind, around.Stage = model.GroupKind, 2
-	connecttest.Outcomes(t, s.Apply(ctx, []connect.Act{connecttest.Act(model.Create, model.GroupKind, "engine",
+	connecttest.Outcomes(t, connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Create, model.GroupKind, "engine",
 		model.Change{Attribute: model.Administrators, After: []string{"crew.0001", "crew.0002"}}), under, around}),
 		"done ", "done ", "failed deck would be under itself")
 	engine := connecttest.Find(t, s, model.GroupKind, "engine")

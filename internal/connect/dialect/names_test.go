@@ -40,7 +40,7 @@ func TestNames(t *testing.T) {
 	create := connecttest.Act(model.Create, model.Account, "ulla", model.Change{Attribute: model.FullName, After: []string{"Ulla"}})
 	join := model.Act{Target: a.Target, Verb: model.JoinIt, Object: model.RightKind, Name: "mooring", Member: "ulla",
 		MemberKind: model.Account, Changes: model.Entering(true)}
-	connecttest.Outcomes(t, s.Apply(ctx, []connect.Act{create, {Act: join, Stage: 1000}}), "done ", "done ")
+	connecttest.Outcomes(t, connect.Apply(ctx, s, []connect.Act{create, {Act: join, Stage: 1000}}), "done ", "done ")
 	for old, wrong := range map[string]string{"names: [master, mooring]": "names: []", "        in:\n": "        out:\n"} {
 		if _, err := language.Read("named.yaml", []byte(strings.Replace(named, old, wrong, 1))); err == nil {
 			t.Errorf("%s was taken", wrong)
@@ -53,7 +53,7 @@ func TestWordsOfRound(t *testing.T) {
 	_, l, a := skerry(t)
 	a.Words = "round 7, approved by odd: " + strings.Repeat("a long story of it; ", 10)
 	s := connecttest.Open(t, dialect.Connector{File: file(t, "harbour-switch")}, a)
-	connecttest.Outcomes(t, s.Apply(ctx, []connect.Act{connecttest.Act(model.Create, model.Account, "ulla",
+	connecttest.Outcomes(t, connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Create, model.Account, "ulla",
 		model.Change{Attribute: model.FullName, After: []string{"Ulla"}})}), "done ")
 	last := l.Is.Keeps[len(l.Is.Keeps)-1].Words
 	if !strings.HasPrefix(last, "Hen Roost ") || !strings.Contains(last, ", round 7, approved by odd: a long story") || len(last) > 100 {

@@ -17,6 +17,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/connect/candidate"
 	"hen-roost/internal/connect/overssh"
 	"hen-roost/internal/core/model"
 	language "hen-roost/internal/dialect"
@@ -269,8 +270,10 @@ func (s *session) Offers() connect.Offers {
 		}
 	}
 	if s.file.Draft != nil {
-		w := whole{s}
-		o.Trial, o.Preview = &connect.Trial{Whole: w.Whole, Settle: w.Settle}, w.Preview
+		o.Trial = candidate.Trial(draft{s})
+		o.Preview = func(ctx context.Context, acts []connect.Act) ([]string, error) {
+			return candidate.Preview(ctx, draft{s}, acts)
+		}
 	}
 	return o
 }

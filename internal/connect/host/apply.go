@@ -3,6 +3,7 @@ package host
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -13,8 +14,9 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-// Apply implements connect.Session in one exec.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session: it begins the one exec in which acts are read, carried out and read back, and in which the
+// host's account files are locked.
+func (s *session) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	limit := s.access.Patience() + time.Duration(len(acts))*2*time.Second + time.Minute // the minute is for the lock
 	for _, a := range acts {
 		if a.Object == model.HomeKind || a.Verb == model.Remove || a.Verb == model.Modify && a.After().Has(model.Number) {
@@ -22,13 +24,27 @@ func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answe
 			break
 		}
 	}
-	b := batch{acts: acts, answers: make([]connect.Answer, len(acts)), target: s.access.Target, urgent: s.access.Urgent,
-		settings: s.access.Settings}
-	err := s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) error {
-		return b.talk(in, newAnswer(out, s.access.As))
-	})
-	b.conclude(err)
-	return b.answers
+	b := &batch{target: s.access.Target, asked: make(chan struct{}), program: make(chan string), over: make(chan error, 1)}
+	go func() {
+		b.over <- s.exec(ctx, limit, func(in io.WriteCloser, out io.Reader) error {
+			return b.talk(in, newAnswer(out, s.access.As), askScript(acts, s.access.Urgent, s.access.Settings))
+		})
+	}()
+	var err error
+	select {
+	case <-b.asked:
+		if r := b.before; r.whole && r.refusal == "" {
+			b.View, b.expected = r, connect.Expect(r)
+			b.steps = newProgram(r.system.Attributes.One(tools), s.access.Settings[elevationSetting])
+			return b, nil
+		}
+		err = b.end("")
+	case err = <-b.over:
+	}
+	if r := b.before; r != nil && r.refusal != "" {
+		return nil, &connect.Declined{Err: fmt.Errorf("%s: %s", b.target, r.refusal)}
+	}
+	return nil, b.lost(err)
 }
 
 // searchFor is how long looking at all files of a host may take.
@@ -36,91 +52,120 @@ const searchFor = 8 * time.Minute
 
 // batch is a conversation with a host about some acts.
 type batch struct {
-	acts     []connect.Act
-	answers  []connect.Answer
+	connect.View
 	target   string
-	urgent   bool
-	settings map[string]string
-	ready    []int    // acts that are carried out
-	before   *reading // nil, or not whole: the connection was lost before anything was done
+	steps    *program
+	before   *reading // not whole: the connection was lost before anything was done
 	after    *reading
+	expected *connect.Expected // the host when the steps so far are carried out
+	asked    chan struct{}     // closed when before is read
+	program  chan string       // what the host is told to do; "": nothing
+	over     chan error        // how the exec ended
 }
 
-func (b *batch) talk(in io.WriteCloser, out *answer) (err error) {
-	say(in, askScript(b.acts, b.urgent, b.settings), false)
-	if b.before, err = out.read(); err != nil || !b.before.whole || b.before.refusal != "" {
+// talk is the conversation, from its beginning to its end.
+func (b *batch) talk(in io.WriteCloser, out *answer, ask string) (err error) {
+	say(in, ask, false)
+	b.before, err = out.read()
+	if err != nil {
 		in.Close()
 		return err
 	}
-	view := connect.Expect(b.before)
-	p := newProgram(b.before.system.Attributes.One(tools), b.settings[elevationSetting])
-	for i, a := range b.acts {
-		if words := b.before.doubt(a.Act); words != "" {
-			b.answers[i] = connect.Found(a, connect.Drifted, words, b.before)
-			continue
-		}
-		if words := unfit(a); words != "" {
-			b.answers[i] = connect.Answer{Outcome: connect.Failed, Words: words}
-			continue
-		}
-		standing, words := connect.Judge(a, schema, view)
-		if standing != connect.Ready {
-			b.answers[i] = connect.Found(a, standing, words, b.before)
-			continue
-		}
-		p.add(i, a, view)
-		b.ready = append(b.ready, i)
-		view.Take(a.Act)
-	}
-	if len(b.ready) == 0 {
+	close(b.asked)
+	script := <-b.program
+	if script == "" {
 		in.Close()
 		return nil
 	}
-	p.flush()
-	say(in, p.script.String()+"tell\necho Z:\n", true)
+	say(in, script+"tell\necho Z:\n", true)
 	b.after, err = out.read()
 	return err
 }
 
-// conclude answers the acts that were ready, and all when nothing could be read.
-func (b *batch) conclude(err error) {
-	lost := fmt.Sprintf("%s: the connection was lost before the host answered", b.target)
-	if err != nil {
-		lost = fmt.Sprintf("%s: %v", b.target, err)
-	}
-	switch r := b.before; {
-	case r != nil && r.refusal != "":
-		copy(b.answers, connect.All(b.acts, connect.Failed, b.target+": "+r.refusal))
-		return
-	case r == nil || !r.whole:
-		copy(b.answers, connect.All(b.acts, connect.Unsure, lost))
-		return
-	}
-	for _, i := range b.ready {
-		if b.after == nil || !b.after.whole || b.after.refusal != "" {
-			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: lost}
-			if b.after != nil && b.after.refusal != "" {
-				b.answers[i].Words = b.target + ": " + b.after.refusal
-			}
-			continue
-		}
-		b.answers[i] = connect.Verify(b.acts[i], schema, b.after, b.after.results[i])
-		b.beside(i)
+// end has the host do something, or nothing, and returns when the exec has ended.
+func (b *batch) end(script string) error {
+	select {
+	case b.program <- script:
+		return <-b.over
+	case err := <-b.over:
+		return err
 	}
 }
 
+// Judge implements connect.Carrier.
+func (b *batch) Judge(a connect.Act, expected connect.View) (connect.Standing, string) {
+	if words := b.before.doubt(a.Act); words != "" {
+		return connect.Drifted, words
+	}
+	if words := unfit(a); words != "" {
+		return connect.Barred, words
+	}
+	return connect.Judge(a, schema, expected)
+}
+
+// Carry implements connect.Carrier: the acts of all stages are carried out by one script.
+func (b *batch) Carry(_ context.Context, x *connect.Batch, ready []int) {
+	for _, i := range ready {
+		if x.Acts[i].Verb != model.AdoptIt {
+			b.steps.add(i, x.Acts[i], b.expected)
+			b.expected.Take(x.Acts[i].Act)
+		}
+	}
+}
+
+// ReadBack implements connect.Carrier.
+func (b *batch) ReadBack(_ context.Context, x *connect.Batch) (connect.View, error) {
+	script := ""
+	if x.Sent() != nil {
+		b.steps.flush()
+		script = b.steps.script.String()
+	}
+	err := b.end(script)
+	switch r := b.after; {
+	case script == "":
+		return b.before, nil
+	case r != nil && r.refusal != "":
+		return nil, fmt.Errorf("%s: %s", b.target, r.refusal)
+	case r == nil || !r.whole:
+		return nil, b.lost(err)
+	}
+	for i, said := range b.after.results {
+		if said != "" {
+			x.Trouble[i] = errors.New(said)
+		}
+	}
+	return b.after, nil
+}
+
+func (b *batch) lost(err error) error {
+	if err == nil {
+		err = errors.New("the connection was lost before the host answered")
+	}
+	return fmt.Errorf("%s: %w", b.target, err)
+}
+
+// Answer implements connect.Carrier.
+func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect.Answer {
+	words := ""
+	if trouble != nil {
+		words = trouble.Error()
+	}
+	out := connect.Verify(a, schema, after, words)
+	b.beside(a, &out)
+	return out
+}
+
 // beside tells of the group that the account tools make with an account, and take away with it.
-func (b *batch) beside(i int) {
-	a := b.acts[i]
+func (b *batch) beside(a connect.Act, answer *connect.Answer) {
 	if a.Object != model.Account || a.Verb != model.Create && a.Verb != model.Remove {
 		return
 	}
 	group := model.Named{Kind: model.GroupKind, Name: a.Name}
 	switch was, is := b.before.Object(group), b.after.Object(group); {
 	case was == nil && is != nil:
-		b.answers[i].Made = []model.Object{*is}
+		answer.Made = []model.Object{*is}
 	case was != nil && is == nil:
-		b.answers[i].Gone = []model.Named{group}
+		answer.Gone = []model.Named{group}
 	}
 }
 

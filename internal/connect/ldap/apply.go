@@ -19,102 +19,58 @@ const (
 	inFlight    = 8  // requests under way at once over all connections: more bring nothing
 )
 
-// Apply implements connect.Session: what the acts speak of is read once before,
-// the changes are made stage by stage, and it is read once again after.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session.
+func (s *session) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	stop := context.AfterFunc(ctx, func() { s.read.conn.Close() })
-	defer stop()
-	b := batch{session: s, acts: acts, answers: make([]connect.Answer, len(acts)), trouble: map[int]error{}}
-	var err error
-	if b.before, err = s.lookup(acts); err != nil {
-		return connect.All(acts, connect.Unsure, err.Error())
+	before, err := s.lookup(acts)
+	if err != nil {
+		stop()
+		return nil, err
 	}
-	b.view = connect.Expect(b.before)
-	for from := 0; from < len(acts); {
-		to := from + 1
-		for to < len(acts) && acts[to].Stage == acts[from].Stage {
-			to++
-		}
-		b.stage(ctx, from, to)
-		from = to
-	}
-	b.conclude(ctx)
-	b.proveShut(ctx)
-	return b.answers
-}
-
-// proveShut asks whether accounts that were shut are refused, and says of those of
-// which the directory does not say so that it is not proved.
-func (b *batch) proveShut(ctx context.Context) {
-	var names []string
-	var which []int
-	for i, a := range b.acts {
-		if a.Verb == model.Disable && b.answers[i].Outcome == connect.Done {
-			names, which = append(names, a.Name), append(which, i)
-		}
-	}
-	for k, x := range connect.Admits(ctx, b.session, names) {
-		if a := &b.answers[which[k]]; x.State != connect.KeptOut {
-			a.Words = strings.TrimPrefix(a.Words+"; not proved: "+x.Words, "; ")
-		}
-	}
+	return &batch{View: before, session: s, before: before, stop: stop}, nil
 }
 
 // batch is some acts that are carried out.
 type batch struct {
+	connect.View
+	*connect.Batch
 	*session
-	acts    []connect.Act
-	answers []connect.Answer
 	before  *tree
-	view    *connect.Expected
-	begun   []int       // acts that were ready
+	stop    func() bool // the context ends nothing any more
 	unruled atomic.Bool // the directory has no password policy that could ask for another password
-
-	mu      sync.Mutex
-	trouble map[int]error // what the directory complained of
+	mu      sync.Mutex  // over what the directory complains of
+	// accounts that were shut, and of which the directory does not say that it refuses them, with what it says
+	admitted map[string]string
 }
 
-// stage carries out the acts of one stage that are ready.
-func (b *batch) stage(ctx context.Context, from, to int) {
-	var ready []int
-	for i := from; i < to; i++ {
-		a := b.acts[i]
-		standing, words := b.judge(a)
-		if standing != connect.Ready {
-			b.answers[i] = connect.Found(a, standing, words, b.before)
-			continue
-		}
-		ready = append(ready, i)
+// Judge implements connect.Carrier: it is connect.Judge, but that who is in a group is not read: whether
+// somebody can join or leave is for the directory itself to say.
+func (b *batch) Judge(a connect.Act, expected connect.View) (connect.Standing, string) {
+	if words := b.before.doubt(a.Act); words != "" {
+		return connect.Drifted, words
 	}
-	for _, i := range ready {
-		b.view.Take(b.acts[i].Act)
+	if a.Moves() && expected.Object(a.Of()) != nil {
+		return connect.Ready, ""
 	}
-	b.begun = append(b.begun, ready...)
+	return connect.Judge(a, schema, expected)
+}
+
+// Carry implements connect.Carrier.
+func (b *batch) Carry(ctx context.Context, x *connect.Batch, ready []int) {
+	b.Batch = x
 	b.change(ctx, ready)
 	for _, i := range ready {
 		b.expect(i)
 	}
 }
 
-// judge is connect.Judge, but that who is in a group is not read: whether
-// somebody can join or leave is for the directory itself to say.
-func (b *batch) judge(a connect.Act) (connect.Standing, string) {
-	if words := b.before.doubt(a.Act); words != "" {
-		return connect.Drifted, words
-	}
-	if a.Moves() && b.view.Object(a.Of()) != nil {
-		return connect.Ready, ""
-	}
-	return connect.Judge(a, schema, b.view)
-}
-
 // expect lets later stages find what an act has made.
 func (b *batch) expect(i int) {
-	a := b.acts[i]
-	if a.Verb != model.Create || b.trouble[i] != nil {
+	a := b.Acts[i]
+	if a.Verb != model.Create || b.Trouble[i] != nil {
 		return
 	}
-	v := &entryView{dn: b.dnFor(a.Act), object: *b.view.Object(a.Of())}
+	v := &entryView{dn: b.dnFor(a.Act), object: *b.Expected().Object(a.Of())}
 	if was := b.before.entry(model.Named{Kind: a.Object, Name: a.Formerly()}); was != nil {
 		if dn, err := goldap.ParseDN(was.dn); err == nil && len(dn.RDNs) > 1 {
 			v.dn, v.classes = "cn="+goldap.EscapeDN(a.Name)+","+(&goldap.DN{RDNs: dn.RDNs[1:]}).String(), was.classes
@@ -127,44 +83,42 @@ func (b *batch) expect(i int) {
 	}
 }
 
-// conclude reads back and answers what was begun.
-func (b *batch) conclude(ctx context.Context) {
-	if len(b.begun) == 0 {
-		return
-	}
-	var done []connect.Act
-	touched := map[model.Named]bool{}
-	for _, i := range b.begun {
-		if a := b.acts[i]; a.Verb != model.AdoptIt {
-			touched[a.Of()] = true
+// ReadBack implements connect.Carrier.
+func (b *batch) ReadBack(ctx context.Context, x *connect.Batch) (connect.View, error) {
+	defer b.stop()
+	return x.After(func(sent []connect.Act) (connect.View, error) {
+		after, err := b.lookup(sent)
+		if err == nil {
+			err = b.compare(ctx, after, sent)
+		}
+		if err != nil {
+			return nil, err
+		}
+		b.proveShut(ctx, x, after)
+		return after, nil
+	})
+}
+
+// proveShut asks whether accounts that were shut are refused.
+func (b *batch) proveShut(ctx context.Context, x *connect.Batch, after *tree) {
+	var names []string
+	for i, a := range x.Acts {
+		if o := after.Object(a.Of()); a.Verb == model.Disable && x.Answers[i].Outcome == "" && o != nil &&
+			o.Attributes.One(model.Disabled) == "yes" {
+			names = append(names, a.Name)
 		}
 	}
-	for _, i := range b.begun {
-		if touched[b.acts[i].Of()] {
-			done = append(done, b.acts[i])
-		}
-	}
-	var after *tree
-	var err error
-	if len(done) > 0 {
-		if after, err = b.lookup(done); err == nil {
-			err = b.compare(ctx, after, done)
-		}
-	}
-	for _, i := range b.begun {
-		switch a := b.acts[i]; {
-		case !touched[a.Of()]: // nothing was sent: an account that is adopted stands as it was read
-			b.answers[i] = b.answer(a, b.before, b.trouble[i])
-		case err != nil:
-			b.answers[i] = connect.Answer{Outcome: connect.Unsure, Words: err.Error()}
-		default:
-			b.answers[i] = b.answer(a, after, b.trouble[i])
+	b.admitted = map[string]string{}
+	for k, answer := range connect.Admits(ctx, b.session, names) {
+		if answer.State != connect.KeptOut {
+			b.admitted[names[k]] = answer.Words
 		}
 	}
 }
 
-// answer is what became of an act that was begun.
-func (b *batch) answer(a connect.Act, after *tree, trouble error) connect.Answer {
+// Answer implements connect.Carrier. Of an account that was shut, and of which the directory does not say that it refuses it, it
+// says that it is not proved.
+func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect.Answer {
 	if there(trouble) {
 		standing, words := connect.Judge(a, schema, after)
 		if standing != connect.Ready {
@@ -185,6 +139,9 @@ func (b *batch) answer(a connect.Act, after *tree, trouble error) connect.Answer
 	} else if lost {
 		out.Words = "the connection was lost, but the change is there"
 	}
+	if why := b.admitted[a.Name]; why != "" && a.Verb == model.Disable && out.Outcome == connect.Done {
+		out.Words = strings.TrimPrefix(out.Words+"; not proved: "+why, "; ")
+	}
 	return out
 }
 
@@ -202,7 +159,7 @@ func (b *batch) report(err error, which ...int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	for _, i := range which {
-		b.trouble[i] = err
+		b.Trouble[i] = err
 	}
 }
 
@@ -211,7 +168,7 @@ func (b *batch) change(ctx context.Context, ready []int) {
 	var jobs []func(*goldap.Conn)
 	moves := map[string][]int{}
 	for _, i := range ready {
-		switch a := b.acts[i]; {
+		switch a := b.Acts[i]; {
 		case a.Verb == model.AdoptIt:
 		case a.Moves():
 			moves[strings.ToLower(a.Name)] = append(moves[strings.ToLower(a.Name)], i)

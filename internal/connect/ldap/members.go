@@ -18,11 +18,11 @@ import (
 
 // members carries out all joins and leaves of one group in one request.
 func (b *batch) members(conn *goldap.Conn, which []int) {
-	g := b.before.entry(b.acts[which[0]].Of())
+	g := b.before.entry(b.Acts[which[0]].Of())
 	dns := map[int]string{}
 	var ready []int
 	for _, i := range which {
-		dn, err := b.before.memberDN(b.acts[i].Act)
+		dn, err := b.before.memberDN(b.Acts[i].Act)
 		if err != nil {
 			b.report(err, i)
 			continue
@@ -35,7 +35,7 @@ func (b *batch) members(conn *goldap.Conn, which []int) {
 		var rest []int
 		for _, i := range ready {
 			in, cerr := conn.Compare(g.dn, "member", dns[i])
-			if cerr == nil && in == (b.acts[i].Verb == model.JoinIt) {
+			if cerr == nil && in == (b.Acts[i].Verb == model.JoinIt) {
 				b.report(err, i)
 				continue
 			}
@@ -61,7 +61,7 @@ func (b *batch) move(conn *goldap.Conn, group string, which []int, dns map[int]s
 		m := goldap.NewModifyRequest(group, nil)
 		var join, leave []string
 		for _, i := range which {
-			if b.acts[i].Verb == model.JoinIt {
+			if b.Acts[i].Verb == model.JoinIt {
 				join = append(join, dns[i])
 			} else {
 				leave = append(leave, dns[i])

@@ -16,23 +16,22 @@ import (
 // atOnce is how many changes make one transaction.
 const atOnce = 250
 
-// Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
-// it is read once again after.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session.
+func (s *session) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	before, err := s.lookup(ctx, acts)
 	if err != nil {
-		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+		return nil, s.fail("read", err)
 	}
-	b := &batch{connect.Begin(schema, acts, before), s, before}
-	b.Stages(func(ready []int) { b.stage(ctx, ready) })
-	after, err := before, b.Lost
-	if sent := b.Sent(); err == nil && sent != nil {
-		after, err = s.lookup(ctx, sent)
-	}
+	return &batch{Usual: connect.Usual{Schema: schema}, View: before, session: s, before: before}, nil
+}
+
+// ReadBack implements connect.Carrier.
+func (b *batch) ReadBack(ctx context.Context, x *connect.Batch) (connect.View, error) {
+	v, err := x.After(func(sent []connect.Act) (connect.View, error) { return b.lookup(ctx, sent) })
 	if err != nil {
-		err = s.fail("change", said(err))
+		return nil, b.fail("change", said(err))
 	}
-	return b.Conclude(after, err)
+	return v, nil
 }
 
 // lookup reads what acts speak of, and no more of it than their judging needs.
@@ -103,13 +102,16 @@ const interrupted = "57014"
 
 // batch is some acts that are carried out.
 type batch struct {
+	connect.Usual
+	connect.View
 	*connect.Batch
 	*session
 	before *state
 }
 
-// stage carries out the acts of one stage, database by database.
-func (b *batch) stage(ctx context.Context, ready []int) {
+// Carry implements connect.Carrier, database by database.
+func (b *batch) Carry(ctx context.Context, x *connect.Batch, ready []int) {
+	b.Batch = x
 	if b.shut != "" {
 		b.Refuse(ready, b.shut)
 		return

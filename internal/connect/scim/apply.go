@@ -16,37 +16,42 @@ import (
 	protocol "hen-roost/internal/scim"
 )
 
-// Apply implements connect.Session: what the acts speak of is read once before, the changes are made stage by stage, and
-// it is read once again after.
-func (s *session) Apply(ctx context.Context, acts []connect.Act) []connect.Answer {
+// Begin implements connect.Session.
+func (s *session) Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error) {
 	before, err := s.lookup(ctx, acts)
 	if err != nil {
-		return connect.All(acts, connect.Unsure, s.fail("read", err).Error())
+		return nil, s.fail("read", err)
 	}
-	b := &batch{Batch: connect.Begin(schema, acts, before), session: s, before: before, ids: map[model.Named]string{},
-		versions: map[string]string{}, moved: map[int]bool{}}
-	b.Stages(func(ready []int) { b.stage(ctx, ready) })
-	if b.Lost == nil {
+	return &batch{Usual: connect.Usual{Schema: schema}, View: before, session: s, before: before, ids: map[model.Named]string{},
+		versions: map[string]string{}}, nil
+}
+
+// ReadBack implements connect.Carrier.
+func (b *batch) ReadBack(ctx context.Context, x *connect.Batch) (connect.View, error) {
+	if b.Batch = x; b.Lost == nil {
 		b.flush(ctx)
 	}
-	after, err := before, b.Lost
-	if sent := b.Sent(); err == nil && sent != nil {
-		after, err = s.lookup(ctx, sent)
-	}
+	v, err := x.After(func(sent []connect.Act) (connect.View, error) { return b.lookup(ctx, sent) })
 	if err != nil {
-		err = s.fail("change", err)
+		return nil, b.fail("change", err)
 	}
-	answers := b.Conclude(after, err)
-	for i := range b.moved { // somebody else wrote between our reading and our writing
-		if answers[i].Outcome == connect.Failed {
-			answers[i].Outcome = connect.Moved
-		}
+	return v, nil
+}
+
+// Answer implements connect.Carrier.
+func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect.Answer {
+	out := b.Usual.Answer(a, after, trouble)
+	var e *protocol.Error
+	if errors.As(trouble, &e) && e.Status == 412 && out.Outcome == connect.Failed { // somebody else wrote since we read
+		out.Outcome = connect.Moved
 	}
-	return answers
+	return out
 }
 
 // batch is some acts that are carried out.
 type batch struct {
+	connect.Usual
+	connect.View
 	*connect.Batch
 	*session
 	before   *seen
@@ -55,7 +60,6 @@ type batch struct {
 	mu       sync.Mutex
 	ids      map[model.Named]string // of what was made, or in a request of many: a reference to what will be
 	versions map[string]string      // by id: as we know them; "": not any more
-	moved    map[int]bool
 }
 
 // call is one change of one resource, for one act or for several that are alike.
@@ -67,8 +71,9 @@ type call struct {
 	guard  bool // it goes by what was read: not if somebody else wrote since
 }
 
-// stage carries out the acts of one stage: what gives something back before what takes.
-func (b *batch) stage(ctx context.Context, ready []int) {
+// Carry implements connect.Carrier: what gives something back before what takes.
+func (b *batch) Carry(ctx context.Context, x *connect.Batch, ready []int) {
+	b.Batch = x
 	var gives, takes []int
 	for _, i := range ready {
 		a := b.Acts[i]
@@ -317,10 +322,6 @@ func (b *batch) run(ctx context.Context, c *call) {
 	default:
 		for _, i := range c.acts {
 			b.Trouble[i] = err
-			b.moved[i] = errors.As(err, &e) && e.Status == 412
-			if !b.moved[i] {
-				delete(b.moved, i)
-			}
 		}
 	}
 }

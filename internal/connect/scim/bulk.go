@@ -116,9 +116,6 @@ func (b *batch) heard(ctx context.Context, c *call, a *protocol.Answer) {
 		e := refusal(int(a.Status), raw)
 		for _, i := range c.acts {
 			b.Trouble[i] = e
-			if e.Status == 412 {
-				b.moved[i] = true
-			}
 		}
 		delete(b.ids, c.of)
 	default:

@@ -388,7 +388,7 @@ func (x *commission) close(ctx context.Context) (bool, error) {
 		}
 	}
 	state := "undone"
-	for i, answer := range way.Apply(ctx, back) {
+	for i, answer := range connect.Apply(ctx, way, back) {
 		if answer.Outcome != connect.Done && answer.Outcome != connect.AlreadySo {
 			state, words = "failed", fmt.Sprintf("%s: %s", back[i].Name, answer.Words)
 		}

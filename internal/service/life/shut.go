@@ -168,7 +168,7 @@ func (s *Life) tryOn(ctx context.Context, c *declared.Current, target string, li
 		return out, nil
 	}
 	defer session.Close()
-	if todo = sure(ctx, session, c, acts, out, todo); len(todo) > 0 {
+	if todo = sure(ctx, session, c, out, todo); len(todo) > 0 {
 		begun := make([]store.SuspendedAccount, len(todo))
 		for k, i := range todo {
 			begun[k] = out[i].SuspendedAccount
@@ -198,54 +198,62 @@ func (s *Life) readBack(ctx context.Context, target string, out []result) {
 		return
 	}
 	defer session.Close()
-	var reads []connect.Act
-	var which []*result
-	for i := range out {
-		if out[i].object != nil {
-			reads, which = append(reads, reading(shutting(out[i].SuspendedAccount, "no"))), append(which, &out[i])
-		}
+	there, err := connect.Lookup(ctx, session, connect.About(accountsOf(out, func(r *result) bool { return r.object != nil })...))
+	if err != nil {
+		return
 	}
-	for k, a := range session.Apply(ctx, reads) {
-		if a.Object != nil {
-			which[k].object = a.Object
+	for i := range out {
+		if o := there.Object(accountOf(&out[i])); o != nil {
+			out[i].object = o
 		}
 	}
 }
 
-// reading is an act on the account of another that changes nothing, and is answered with what is there.
-func reading(a model.Act) connect.Act {
-	a.Verb, a.Changes = model.AdoptIt, []model.Change{{Attribute: model.Owner, After: []string{a.User}}}
-	return connect.Act{Act: a}
+func accountOf(r *result) model.Named { return model.Named{Kind: model.Account, Name: r.Name} }
+
+func accountsOf(out []result, which func(*result) bool) (names []model.Named) {
+	for i := range out {
+		if which(&out[i]) {
+			names = append(names, accountOf(&out[i]))
+		}
+	}
+	return names
 }
 
 // sure reads accounts that are only declared to be somebody's, and leaves those out
 // that are not there, or whose number or mail says that they are somebody else's.
-func sure(ctx context.Context, session connect.Session, c *declared.Current, acts []model.Act, out []result, todo []int) (rest []int) {
-	var reads []connect.Act
-	var which []int
+func sure(ctx context.Context, session connect.Session, c *declared.Current, out []result, todo []int) (rest []int) {
+	guessed := func(r *result) bool { return r.Guessed && !r.Begun }
+	var names []model.Named
 	for _, i := range todo {
-		if !out[i].Guessed || out[i].Begun {
+		if guessed(&out[i]) {
+			names = append(names, accountOf(&out[i]))
+		}
+	}
+	if names == nil {
+		return todo
+	}
+	there, err := connect.Lookup(ctx, session, connect.About(names...))
+	for _, i := range todo {
+		r := &out[i]
+		if !guessed(r) {
 			rest = append(rest, i)
 			continue
 		}
-		reads, which = append(reads, reading(acts[i])), append(which, i)
-	}
-	if len(reads) == 0 {
-		return rest
-	}
-	for k, a := range session.Apply(ctx, reads) {
-		r := &out[which[k]]
+		if err != nil {
+			r.Words = err.Error()
+			continue
+		}
+		o := there.Object(accountOf(r))
 		person, known := c.Plan.Person(r.User)
 		switch {
-		case a.Object == nil && a.Outcome == connect.Moved:
+		case o == nil:
 			r.State, r.Words = Absent, "there is no such account"
-		case a.Object == nil:
-			r.Words = a.Words
-		case known && (differ(a.Object, model.Number, person.Number()) || differ(a.Object, model.Mail, person.Mail)):
+		case known && (differ(o, model.Number, person.Number()) || differ(o, model.Mail, person.Mail)):
 			r.State, r.Words = Spared,
 				"an account of that name is there, but its number or mail is not theirs: it may be somebody else's, so look at it"
 		default:
-			rest = append(rest, which[k])
+			rest = append(rest, i)
 		}
 	}
 	return rest
@@ -285,7 +293,7 @@ func (s *Life) close(ctx context.Context, session connect.Session, acts []model.
 	if err != nil {
 		return err
 	}
-	for k, a := range session.Apply(ctx, batch) {
+	for k, a := range connect.Apply(ctx, session, batch) {
 		r := &out[todo[k]]
 		r.object = a.Object
 		switch a.Outcome {

@@ -94,6 +94,25 @@ func (f *Tern) Object(n model.Named) *model.Object {
 
 func (f *Tern) Member(_, _ model.Named) bool { return false }
 
+func (f *Tern) Begin(context.Context, []connect.Act) (connect.Carrier, error) {
+	return ternBatch{connecttest.ByHand(f.Apply), f}, nil
+}
+
+// ternBatch shows what it holds.
+type ternBatch struct {
+	connecttest.ByHand
+	of *Tern
+}
+
+func (b ternBatch) ReadBack(context.Context, *connect.Batch) (connect.View, error) { return b, nil }
+
+func (b ternBatch) Object(n model.Named) *model.Object {
+	b.of.Mu.Lock()
+	defer b.of.Mu.Unlock()
+	return b.of.Object(n)
+}
+
+// Apply carries out acts, and answers each.
 func (f *Tern) Apply(_ context.Context, acts []connect.Act) []connect.Answer {
 	time.Sleep(f.Pause)
 	defer f.between(string(acts[0].Verb))
