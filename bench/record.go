@@ -164,7 +164,8 @@ func (l *long) look(ctx context.Context, key []byte, end chain.Head) error {
 	}
 	l.walked = float64(walked) / time.Since(began).Seconds()
 	for _, f := range []store.EntryFilter{{User: longHand(longEntries / 2)}, {Target: "target-07", Kind: "step"}, {Round: 77},
-		{Before: longEntries / 5 * 2}, {User: longHand(longEntries / 3), Kind: "step"}, {Operator: "odd.strand", Round: 1 + int64(sized(900))}} {
+		{Before: longEntries / 5 * 2}, {User: longHand(longEntries / 3), Kind: "step"},
+		{Operator: "odd.strand", Round: 1 + int64(sized(900))}} {
 		began := time.Now()
 		list, _, err := l.store.Entries(ctx, f, 60)
 		if err != nil || len(list) == 0 {

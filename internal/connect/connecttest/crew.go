@@ -98,6 +98,11 @@ func Restarted(t testing.TB, c connect.Connector, a connect.Access, acts []conne
 	}
 }
 
+// Apply carries out acts on a session, however long it takes.
+func Apply(s connect.Session, acts []connect.Act) []connect.Answer {
+	return connect.Apply(context.Background(), s, acts)
+}
+
 // Outcomes faults answers otherwise than wanted, by outcome and beginning of the words.
 func Outcomes(t testing.TB, answers []connect.Answer, want ...string) {
 	t.Helper()

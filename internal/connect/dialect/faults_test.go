@@ -243,7 +243,7 @@ func TestRouter(t *testing.T) {
 	create := connecttest.Act(model.Create, model.Account, "ulla", model.Change{Attribute: model.FullName, After: []string{long}},
 		model.Change{Attribute: "level", After: []string{"3"}}, model.Change{Attribute: model.Password, Sealed: "x"})
 	create.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte(`-a "word" of '$(hers)'`))}
-	connecttest.Outcomes(t, connect.Apply(ctx, s, []connect.Act{create,
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{create,
 		connecttest.Act(model.Modify, model.Account, "nobody", model.Change{Attribute: "level", Before: []string{"1"},
 			After: []string{"2"}}),
 		connecttest.Act(model.Modify, model.Account, "service", model.Change{Attribute: "level", Before: []string{"9"},
@@ -276,14 +276,15 @@ func TestRouter(t *testing.T) {
 	if _, err := ulla.Type(ctx, "hands on"); err != nil {
 		t.Fatal(err)
 	}
-	got := connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Disable, model.Account, "service", model.Change{Attribute: model.Disabled,
-		Before: []string{"no"}, After: []string{"yes"}})})
+	got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Disable, model.Account, "service",
+		model.Change{Attribute: model.Disabled,
+			Before: []string{"no"}, After: []string{"yes"}})})
 	if got[0].Outcome != connect.Failed || got[0].Words != "hands are on by ulla" {
 		t.Errorf("somebody else changes it at this moment: %+v", got)
 	}
 	ulla.Close()
 	time.Sleep(50 * time.Millisecond)
-	got = connect.Apply(ctx, s, []connect.Act{
+	got = connecttest.Apply(s, []connect.Act{
 		connecttest.Act(model.Modify, model.Account, "ulla", model.Change{Attribute: "level", Before: []string{"3"}, After: []string{"4"}}),
 		connecttest.Act(model.Disable, model.Account, "roost", model.Change{Attribute: model.Disabled, Before: []string{"no"},
 			After: []string{"yes"}})})
@@ -315,7 +316,8 @@ func TestRouterCut(t *testing.T) {
 				Before: []string{"no"},
 				After:  []string{"yes"}})
 			create.Again, block.Again = try > 0, try > 0
-			if got = connect.Apply(ctx, x, []connect.Act{create, block}); got[0].Outcome != connect.Unsure && got[1].Outcome != connect.Unsure {
+			if got = connecttest.Apply(x, []connect.Act{create, block}); got[0].Outcome != connect.Unsure &&
+				got[1].Outcome != connect.Unsure {
 				x.Close()
 				break
 			}

@@ -84,11 +84,11 @@ func TestOnHost(t *testing.T) {
 		model.Change{Attribute: model.Password, Sealed: "x"})
 	hanne.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("a word"))}
 	option := connecttest.Act(model.Create, model.Account, "emre", model.Change{Attribute: model.FullName, After: []string{"--all"}})
-	got := connect.Apply(ctx, s, []connect.Act{hanne, option})
+	got := connecttest.Apply(s, []connect.Act{hanne, option})
 	if got[0].Outcome != connect.Done || got[1].Outcome == connect.Done || !strings.Contains(got[1].Words, "would be taken for an option") {
 		t.Errorf("%+v", got)
 	}
-	got = connect.Apply(ctx, s, []connect.Act{connecttest.Move(model.JoinIt, model.RightKind, "editor", "hanne.vik"),
+	got = connecttest.Apply(s, []connect.Act{connecttest.Move(model.JoinIt, model.RightKind, "editor", "hanne.vik"),
 		connecttest.Move(model.JoinIt, model.RightKind, "editor", "nobody")})
 	if got[0].Outcome != connect.Done || got[1].Outcome == connect.Done {
 		t.Errorf("%+v", got)
@@ -104,7 +104,7 @@ func TestOnHost(t *testing.T) {
 		}
 	}
 	s.Close()
-	if got := connect.Apply(ctx, s, []connect.Act{hanne}); got[0].Outcome != connect.Unsure {
+	if got := connecttest.Apply(s, []connect.Act{hanne}); got[0].Outcome != connect.Unsure {
 		t.Errorf("after it is closed: %+v", got)
 	}
 }
@@ -152,7 +152,7 @@ func TestOneClass(t *testing.T) {
 	var typed []string
 	srv.Typed = func(_ int, text string) { typed = append(typed, text) }
 	s := connecttest.Open(t, c, a)
-	got := connect.Apply(ctx, s, []connect.Act{connecttest.Move(model.LeaveIt, model.RightKind, "mooring", "ulla"),
+	got := connecttest.Apply(s, []connect.Act{connecttest.Move(model.LeaveIt, model.RightKind, "mooring", "ulla"),
 		connecttest.Move(model.JoinIt, model.RightKind, "master", "ulla")})
 	if n := connecttest.Tally(got); n[connect.Done] != 2 || l.Is.People["ulla"].Class != "master" {
 		t.Errorf("%+v", got)
@@ -209,8 +209,9 @@ func TestWhoMay(t *testing.T) {
 	if by := o.Attributes.One(model.ChangedBy); !strings.HasPrefix(by, "lotte, 20") || !strings.HasSuffix(by, ": as we agreed") {
 		t.Errorf("%q", by)
 	}
-	if got := connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla", model.Change{Attribute: model.FullName,
-		After: []string{"Ulla"}})}); got[0].Outcome != connect.Done {
+	if got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+		model.Change{Attribute: model.FullName,
+			After: []string{"Ulla"}})}); got[0].Outcome != connect.Done {
 		t.Errorf("%+v", got)
 	}
 	o = connecttest.Surveyed(t, s)[model.Named{Kind: model.Account, Name: "ulla"}]
@@ -238,14 +239,15 @@ func TestKeysOnSwitch(t *testing.T) {
 	private, public := pem.EncodeToMemory(block), strings.TrimSpace(string(ssh.MarshalAuthorizedKey(signer.PublicKey())))
 	ulla := connecttest.Act(model.Create, model.Account, "ulla.niemi", model.Change{Attribute: model.Keys, After: []string{public}},
 		model.Change{Attribute: model.PasswordEnds, After: []string{"2999-12-31"}})
-	if got := connect.Apply(ctx, s, []connect.Act{ulla}); got[0].Outcome != connect.Done || l.Is.People["ulla.niemi"].Until != "2999-12-31" {
+	if got := connecttest.Apply(s, []connect.Act{ulla}); got[0].Outcome != connect.Done || l.Is.People["ulla.niemi"].Until != "2999-12-31" {
 		t.Fatalf("%+v", got)
 	}
 	if p, words := connect.Prove(ctx, s, "ulla.niemi", connect.Seal(private)); p != connect.Proved {
 		t.Errorf("%s %s", p, words)
 	}
-	if got := connect.Apply(ctx, s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla.niemi", model.Change{Attribute: model.Keys,
-		Before: []string{public}})}); got[0].Outcome != connect.Done {
+	if got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla.niemi",
+		model.Change{Attribute: model.Keys,
+			Before: []string{public}})}); got[0].Outcome != connect.Done {
 		t.Errorf("%+v", got)
 	}
 	if p, _ := connect.Prove(ctx, s, "ulla.niemi", connect.Seal(private)); p != connect.Disproved {

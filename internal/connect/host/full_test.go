@@ -46,7 +46,7 @@ func exec(t *testing.T, h *world.Host, command string) string {
 
 func apply(t *testing.T, s connect.Session, want connect.Outcome, acts ...connect.Act) []connect.Answer {
 	t.Helper()
-	got := connect.Apply(context.Background(), s, acts)
+	got := connecttest.Apply(s, acts)
 	for i, a := range got {
 		if a.Outcome != want {
 			t.Errorf("step %d, %s of %s: %s %q, want %s", i, acts[i].Verb, acts[i].Name, a.Outcome, a.Words, want)
@@ -107,7 +107,7 @@ func TestManyAtOnce(t *testing.T) {
 			acts := many(12, 100)
 			acts = slices.DeleteFunc(acts, func(a connect.Act) bool { return a.Object == model.GroupKind && a.Verb == model.Create })
 			acts[3].Changes[0].After = []string{"3007"} // hand.007's
-			for i, got := range connect.Apply(context.Background(), s, acts) {
+			for i, got := range connecttest.Apply(s, acts) {
 				mine := acts[i].Name == "hand.103" || acts[i].Member == "hand.103"
 				if want := map[bool]connect.Outcome{true: connect.Failed, false: connect.Done}[mine]; got.Outcome != want {
 					t.Errorf("%s %s: %+v, want %s", acts[i].Verb, acts[i].Name, got, want)
@@ -123,7 +123,7 @@ func TestLockHeld(t *testing.T) {
 		sleep 0.3`)
 	s := connecttest.Open(t, host.Connector{}, a)
 	before := exec(t, h, "cksum /etc/passwd /etc/shadow /etc/group")
-	for _, got := range connect.Apply(context.Background(), s, many(10, 0)) {
+	for _, got := range connecttest.Apply(s, many(10, 0)) {
 		if got.Outcome != connect.Failed || !strings.Contains(got.Words, "lock") {
 			t.Errorf("%+v", got)
 		}
@@ -185,27 +185,27 @@ func TestElevation(t *testing.T) {
 	exec(t, h, "sudo -n -l -U marit.fell "+command+" && ! sudo -n -l -U marit.fell /bin/sh && visudo -c && stat -c %a "+
 		"/etc/sudoers.d/hen-roost | grep 440")
 	for _, ghost := range []string{"nobody.such", "%sudo", "ALL", "a b"} {
-		if got := connect.Apply(context.Background(), s, []connect.Act{elevate(model.JoinIt, ghost, "all")})[0]; got.Outcome != connect.Failed {
+		if got := connecttest.Apply(s, []connect.Act{elevate(model.JoinIt, ghost, "all")})[0]; got.Outcome != connect.Failed {
 			t.Errorf("%s: %+v", ghost, got)
 		}
 	}
-	if got := connect.Apply(context.Background(), s, []connect.Act{elevate(model.JoinIt, "odd",
+	if got := connecttest.Apply(s, []connect.Act{elevate(model.JoinIt, "odd",
 		"/bin/x\nodd ALL=ALL")})[0]; got.Outcome != connect.Failed {
 		t.Errorf("a line break: %+v", got)
 	}
 	// Somebody else's mistake is told, and keeps nobody from what sudo still gives.
 	exec(t, h, "echo 'this is no rule' >/etc/sudoers.d/90-mistake")
-	got := connect.Apply(context.Background(), s, []connect.Act{elevate(model.LeaveIt, "marit.fell", command)})[0]
+	got := connecttest.Apply(s, []connect.Act{elevate(model.LeaveIt, "marit.fell", command)})[0]
 	if got.Outcome != connect.Done || !strings.Contains(got.Words, "a mistake that is not ours") {
 		t.Errorf("%+v", got)
 	}
 	exec(t, h, "rm /etc/sudoers.d/90-mistake; grep -c marit /etc/sudoers.d/hen-roost | grep 0; sed -i '/includedir/d' /etc/sudoers")
-	if got := connect.Apply(context.Background(), s, []connect.Act{elevate(model.JoinIt, "marit.fell", "all")})[0]; got.Outcome != connect.Failed ||
+	if got := connecttest.Apply(s, []connect.Act{elevate(model.JoinIt, "marit.fell", "all")})[0]; got.Outcome != connect.Failed ||
 		!strings.Contains(got.Words, "taken back") {
 		t.Errorf("where sudo reads no such folder: %+v", got)
 	}
 	small, b := startSmall(t, "echo 'x:x:1701:100::/:/bin/sh' >>/etc/passwd")
-	if got := connect.Apply(context.Background(), connecttest.Open(t, host.Connector{}, b), []connect.Act{elevate(model.JoinIt, "x",
+	if got := connecttest.Apply(connecttest.Open(t, host.Connector{}, b), []connect.Act{elevate(model.JoinIt, "x",
 		"all")})[0]; got.Outcome != connect.Failed || !strings.Contains(got.Words, "no sudo") {
 		t.Errorf("%+v", got)
 	}
@@ -410,7 +410,7 @@ func TestReadOnlyHomes(t *testing.T) {
 	_, a := start(t, "mount -o remount,ro /home")
 	s := connecttest.Open(t, host.Connector{}, a)
 	acts := many(20, 0)
-	for i, got := range connect.Apply(context.Background(), s, acts) {
+	for i, got := range connecttest.Apply(s, acts) {
 		if acts[i].Object == model.Account && (got.Outcome != connect.Failed || !strings.Contains(got.Words, "home")) {
 			t.Errorf("%s: %+v", acts[i].Name, got) // its keys are not there
 		}
@@ -419,7 +419,7 @@ func TestReadOnlyHomes(t *testing.T) {
 		act(model.Create, model.Account, "b"), act(model.Create, model.Account, "c"), act(model.Create, model.Account, "d"),
 		act(model.Create, model.Account, "e"), act(model.Create, model.Account, "f"), act(model.Create, model.Account, "g"),
 		act(model.Create, model.Account, "h")}} {
-		for _, got := range connect.Apply(context.Background(), s, acts) {
+		for _, got := range connecttest.Apply(s, acts) {
 			if got.Outcome != connect.Done || !strings.Contains(got.Words, "Read-only") && !strings.Contains(got.Words,
 				"cannot create directory") {
 				t.Errorf("%+v", got)
@@ -434,7 +434,7 @@ func TestFullDiskForMany(t *testing.T) {
 	s := connecttest.Open(t, host.Connector{}, a)
 	before := exec(t, h, "md5sum /etc/passwd /etc/shadow /etc/group; dd if=/dev/zero of=/var/full bs=1M 2>/dev/null; dd if=/dev/zero "+
 		"of=/var/fuller bs=512 2>/dev/null; true")
-	for _, got := range connect.Apply(context.Background(), s, many(30, 0)) {
+	for _, got := range connecttest.Apply(s, many(30, 0)) {
 		if got.Outcome != connect.Failed || !strings.Contains(got.Words, "No space left") && !strings.Contains(got.Words, "full") {
 			t.Errorf("%+v", got)
 			break
@@ -459,12 +459,12 @@ mkdir -p /home/mounted/mnt /tmp/precious; echo dear >/tmp/precious/file; mount -
 			for _, n := range []string{"mounted", "one"} {
 				apply(t, s, connect.Done, act(model.Disable, model.Account, n, change(model.Disabled, "no", "yes")))
 			}
-			if got := connect.Apply(context.Background(), s, []connect.Act{act(model.Remove, model.Account, "mounted", change("home",
+			if got := connecttest.Apply(s, []connect.Act{act(model.Remove, model.Account, "mounted", change("home",
 				"/home/mounted", "remove"))})[0]; got.Outcome != connect.Failed || exec(t, h, "cat /tmp/precious/file") != "dear" {
 				t.Errorf("%+v", got)
 			}
 			exec(t, h, "(setpriv --reuid=1802 --clear-groups sleep 30 || su -s /bin/sh other -c 'sleep 30') >/dev/null 2>&1 & sleep 0.2")
-			connect.Apply(context.Background(), s, []connect.Act{act(model.Remove, model.Account, "one", change("home", "/home/one",
+			connecttest.Apply(s, []connect.Act{act(model.Remove, model.Account, "one", change("home", "/home/one",
 				"remove"))}) // refused, where the tools do so
 			if out := exec(t, h, "stat -c %u /proc/[0-9]* 2>/dev/null | grep -c 1802; true"); out == "0" {
 				t.Error("what somebody else runs was ended")

@@ -54,7 +54,7 @@ func TestUrgent(t *testing.T) {
 		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}}}
 	a.Urgent = true
 	began := time.Now()
-	got := connect.Apply(context.Background(), connecttest.Open(t, host.Connector{}, a), act)[0]
+	got := connecttest.Apply(connecttest.Open(t, host.Connector{}, a), act)[0]
 	if got.Outcome != connect.Done {
 		t.Fatalf("after %v: %+v", time.Since(began), got)
 	}
@@ -167,7 +167,7 @@ mkdir -p /home/keys.fifo/.ssh; mkfifo /home/keys.fifo/.ssh/authorized_keys`)
 		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
 	create := model.Act{Verb: model.Create, Object: model.Account, Name: "x'; touch /run/owned; '",
 		Changes: []model.Change{{Attribute: model.FullName, After: []string{"`touch /run/owned`\n$(touch /run/owned)"}}}}
-	for _, answer := range connect.Apply(context.Background(), s, []connect.Act{{Act: create}, {Act: act}}) {
+	for _, answer := range connecttest.Apply(s, []connect.Act{{Act: create}, {Act: act}}) {
 		if answer.Outcome == connect.Done && answer.Object == nil {
 			t.Errorf("done without an account: %+v", answer)
 		}
@@ -190,13 +190,13 @@ func TestElevationAndKeys(t *testing.T) {
 		return connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "wilma.toft",
 			Changes: []model.Change{{Attribute: "keys", Before: before, After: after}}}}
 	}
-	if got := connect.Apply(context.Background(), s, []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.Done {
+	if got := connecttest.Apply(s, []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.Done {
 		t.Fatalf("keys: %+v", got[0])
 	}
 	if got := connecttest.Find(t, s, model.Account, "wilma.toft").Attributes.Get("keys"); len(got) != 1 || got[0] != key {
 		t.Errorf("keys came back as %q", got)
 	}
-	if got := connect.Apply(context.Background(), s, []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.AlreadySo {
+	if got := connecttest.Apply(s, []connect.Act{set(nil, []string{key})}); got[0].Outcome != connect.AlreadySo {
 		t.Errorf("the same keys again: %+v", got[0])
 	}
 	// A key that came since the survey is not wiped out, and an account whose keys differ is not told to be as wanted.
@@ -204,13 +204,13 @@ func TestElevationAndKeys(t *testing.T) {
 		">>/home/wilma.toft/.ssh/authorized_keys"); err != nil {
 		t.Fatal(out)
 	}
-	if got := connect.Apply(context.Background(), s, []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Moved ||
+	if got := connecttest.Apply(s, []connect.Act{set([]string{key}, []string{})}); got[0].Outcome != connect.Moved ||
 		!strings.Contains(got[0].Words, "AAAAother") {
 		t.Errorf("keys that changed since the survey: %+v", got[0])
 	}
 	made := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "wilma.toft",
 		Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
-	if got := connect.Apply(context.Background(), s, []connect.Act{made}); got[0].Outcome != connect.Moved {
+	if got := connecttest.Apply(s, []connect.Act{made}); got[0].Outcome != connect.Moved {
 		t.Errorf("an account with other keys: %+v", got[0])
 	}
 	// An account of ours whose making was cut off before its keys were written is finished; anybody else's is left alone.
@@ -218,16 +218,16 @@ func TestElevationAndKeys(t *testing.T) {
 		t.Fatal(out)
 	}
 	made.Name = "half.made"
-	if got := connect.Apply(context.Background(), s, []connect.Act{made}); got[0].Outcome != connect.Moved {
+	if got := connecttest.Apply(s, []connect.Act{made}); got[0].Outcome != connect.Moved {
 		t.Errorf("somebody else's account: %+v", got[0])
 	}
 	made.Again = true
-	if got := connect.Apply(context.Background(), s, []connect.Act{made}); got[0].Outcome != connect.Done ||
+	if got := connecttest.Apply(s, []connect.Act{made}); got[0].Outcome != connect.Done ||
 		got[0].Object.Attributes.One("keys") != key {
 		t.Errorf("our own, half made: %+v", got[0])
 	}
 	both := []string{key, "ssh-ed25519 AAAAother somebody"}
-	if got := connect.Apply(context.Background(), s, []connect.Act{set(both, []string{})}); got[0].Outcome != connect.Done {
+	if got := connecttest.Apply(s, []connect.Act{set(both, []string{})}); got[0].Outcome != connect.Done {
 		t.Fatalf("no keys: %+v", got[0])
 	}
 }
@@ -238,7 +238,7 @@ func TestFullDisk(t *testing.T) {
 	s := connecttest.Open(t, host.Connector{}, a)
 	act := model.Act{Verb: model.Create, Object: model.Account, Name: "no.room",
 		Changes: []model.Change{{Attribute: model.Number, After: []string{"1400"}}}}
-	got := connect.Apply(context.Background(), s, []connect.Act{{Act: act}})[0]
+	got := connecttest.Apply(s, []connect.Act{{Act: act}})[0]
 	if !strings.Contains(got.Words, "No space left") {
 		t.Errorf("a full disk is not told: %s %q", got.Outcome, got.Words)
 	}
@@ -288,7 +288,7 @@ func TestBatch(t *testing.T) {
 			Name:    fmt.Sprintf("hand.%02d", i),
 			Changes: []model.Change{{Attribute: model.Number, After: []string{fmt.Sprint(3000 + i/2)}}}}}) // every second number is taken
 	}
-	for i, got := range connect.Apply(context.Background(), s, acts) {
+	for i, got := range connecttest.Apply(s, acts) {
 		want := connect.Done
 		if i%2 == 1 {
 			want = connect.Failed
@@ -345,7 +345,7 @@ printf 'twice:x:9999:toor\n' >>/etc/group`)
 	}
 	disable := model.Act{Verb: model.Disable, Object: model.Account, Name: "twice",
 		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"partly"}, After: []string{"yes"}}}}
-	if got := connect.Apply(context.Background(), s, []connect.Act{{Act: disable}})[0]; got.Outcome != connect.Moved ||
+	if got := connecttest.Apply(s, []connect.Act{{Act: disable}})[0]; got.Outcome != connect.Moved ||
 		!strings.Contains(got.Words, "stands twice in /etc/passwd") {
 		t.Errorf("%+v", got)
 	}
@@ -360,7 +360,7 @@ func TestUnfitPasswords(t *testing.T) {
 	before, _ := h.Exec("cat /etc/shadow")
 	for _, word := range []string{"fair wind\nroot:taken", "fair\x00wind", strings.Repeat("fair", 200), ""} {
 		set.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte(word))}
-		if got := connect.Apply(context.Background(), s, []connect.Act{set})[0]; got.Outcome != connect.Failed ||
+		if got := connecttest.Apply(s, []connect.Act{set})[0]; got.Outcome != connect.Failed ||
 			!strings.Contains(got.Words, "which no host takes") && word != "" {
 			t.Errorf("%+v", got)
 		}
@@ -414,7 +414,7 @@ func TestHomesOfTheRemoved(t *testing.T) {
 	remove := func(name, how string) connect.Answer {
 		t.Helper()
 		o := connecttest.Find(t, s, model.Account, name)
-		return connect.Apply(context.Background(), s, []connect.Act{{Act: model.Act{Verb: model.Remove, Object: model.Account, Name: name,
+		return connecttest.Apply(s, []connect.Act{{Act: model.Act{Verb: model.Remove, Object: model.Account, Name: name,
 			Changes: []model.Change{{Attribute: model.Home, Before: o.Attributes.Get(model.Home), After: []string{how}}}}}})[0]
 	}
 	exec := func(command string) string {
@@ -472,7 +472,7 @@ func TestClockOff(t *testing.T) {
 			act := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name, Changes: []model.Change{
 				{Attribute: model.Password, Sealed: "x"}, {Attribute: model.MustChange, After: []string{"yes"}}}},
 				Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte("Rope-91-knots"))}}
-			if got := connect.Apply(context.Background(), s, []connect.Act{act})[0]; got.Outcome != connect.Done {
+			if got := connecttest.Apply(s, []connect.Act{act})[0]; got.Outcome != connect.Done {
 				t.Errorf("%s: %+v", name, got)
 			}
 		}
@@ -496,7 +496,7 @@ func TestKeysOfWhoMayNotSignIn(t *testing.T) {
 		key := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4 " + name
 		act := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: name,
 			Changes: []model.Change{{Attribute: "keys", After: []string{key}}}}}
-		if got := connect.Apply(context.Background(), s, []connect.Act{act})[0]; got.Outcome != connect.Done {
+		if got := connecttest.Apply(s, []connect.Act{act})[0]; got.Outcome != connect.Done {
 			t.Errorf("%s: %+v", name, got)
 		}
 		if out, err := h.Exec("stat -c %U:%a ~" + name + "/.ssh ~" + name + "/.ssh/authorized_keys"); err != nil ||

@@ -237,7 +237,7 @@ func TestPowerCut(t *testing.T) {
 	for round, pause := range []time.Duration{30, 60, 90, 120, 150, 180, 220, 260} { // milliseconds; some fall into the writing
 		s := connecttest.Open(t, host.Connector{}, a)
 		done := make(chan struct{})
-		go func() { connect.Apply(context.Background(), s, acts); close(done) }()
+		go func() { connecttest.Apply(s, acts); close(done) }()
 		time.Sleep(pause * time.Millisecond)
 		h.Stop()
 		<-done

@@ -38,7 +38,7 @@ func TestSmallHome(t *testing.T) {
 	keyed := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "ulla.niemi", Changes: []model.Change{
 		{Attribute: model.Keys, After: []string{"ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ0mXc1nR1v9t0d6wG5b2yq3o8u7s4h6k9l0p1q2r3s4"}}}}}
 	for _, x := range []connect.Act{act, keyed} {
-		got := connect.Apply(context.Background(), connecttest.Open(t, host.Connector{}, a), []connect.Act{x})
+		got := connecttest.Apply(connecttest.Open(t, host.Connector{}, a), []connect.Act{x})
 		connecttest.Outcomes(t, got, "done")
 	}
 	if out, err := h.Exec("stat -c '%u %a' /home/ulla.niemi; cat /home/ulla.niemi/.ssh/authorized_keys | wc -l"); err != nil ||
@@ -76,7 +76,7 @@ func TestRenameGroup(t *testing.T) {
 		a    connect.Access
 	}{{small, a}, {large, b}} {
 		s := connecttest.Open(t, host.Connector{}, x.a)
-		got := connect.Apply(context.Background(), s, []connect.Act{rename("bilge", "deck")})
+		got := connecttest.Apply(s, []connect.Act{rename("bilge", "deck")})
 		connecttest.Outcomes(t, got, "done ")
 		if len(got[0].Gone) != 1 || got[0].Gone[0].Name != "bilge" {
 			t.Errorf("%+v", got[0])
@@ -85,8 +85,8 @@ func TestRenameGroup(t *testing.T) {
 			strings.TrimSpace(out) != "deck:x:7001:root\n0" {
 			t.Errorf("%q %v", out, err)
 		}
-		connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{rename("bilge", "deck"), rename("none", "nothing")}),
+		connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{rename("bilge", "deck"), rename("none", "nothing")}),
 			"already-so ", "moved group none is not there")
-		connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{rename("deck", "bilge")}), "done ")
+		connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{rename("deck", "bilge")}), "done ")
 	}
 }

@@ -62,9 +62,9 @@ func TestGateWithoutPolicy(t *testing.T) {
 		"pwdLockout: FALSE\n"); err != nil {
 		t.Fatal(err)
 	}
-	made := connect.Apply(context.Background(), s, []connect.Act{act(model.Create, model.Change{Attribute: model.FullName, After: []string{"Zoe"}},
+	made := connecttest.Apply(s, []connect.Act{act(model.Create, model.Change{Attribute: model.FullName, After: []string{"Zoe"}},
 		model.Change{Attribute: model.Number, After: []string{"1701"}}, model.Change{Attribute: model.Password, Sealed: "x"})})
-	shut := connect.Apply(context.Background(), s, []connect.Act{act(model.Disable, model.Change{Attribute: model.Disabled, Before: []string{"no"},
+	shut := connecttest.Apply(s, []connect.Act{act(model.Disable, model.Change{Attribute: model.Disabled, Before: []string{"no"},
 		After: []string{"yes"}})})
 	in, err := s.Offers().Prove(context.Background(), "zoe", connect.Seal([]byte("Rope-91-knots")))
 	if made[0].Outcome != connect.Done || shut[0].Outcome != connect.Done || !in || err != nil ||
@@ -154,7 +154,7 @@ func TestOddNames(t *testing.T) {
 		acts = append(acts, connect.Act{Stage: 2, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: `odd, "crew"`,
 			Member: name, MemberKind: model.Account}})
 	}
-	for i, got := range connect.Apply(context.Background(), s, acts) {
+	for i, got := range connecttest.Apply(s, acts) {
 		if got.Outcome != connect.Done {
 			t.Errorf("%s %q: %s %s", acts[i].Verb, acts[i].Name+acts[i].Member, got.Outcome, got.Words)
 		}
@@ -173,7 +173,7 @@ func TestDisabledIsLocked(t *testing.T) {
 	s := connecttest.Open(t, ldap.Connector{}, a)
 	act := model.Act{Verb: model.Disable, Object: model.Account, Name: "wilma.toft",
 		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}
-	if got := connect.Apply(context.Background(), s, []connect.Act{{Act: act}})[0]; got.Outcome != connect.Done {
+	if got := connecttest.Apply(s, []connect.Act{{Act: act}})[0]; got.Outcome != connect.Done {
 		t.Fatal(got)
 	}
 	if out, err := d.Search("(uid=wilma.toft)", "pwdAccountLockedTime"); err != nil || !strings.Contains(out, "000001010000Z") {
@@ -223,7 +223,7 @@ func TestOddEntries(t *testing.T) {
 	crew := connect.Act{Act: model.Act{Verb: model.Create, Object: model.GroupKind, Name: "crew"}}
 	join := connect.Act{Stage: 1, Act: model.Act{Verb: model.JoinIt, Object: model.GroupKind, Name: "crew", Member: "wilma.toft",
 		MemberKind: model.Account}}
-	for i, got := range connect.Apply(context.Background(), s, []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"),
+	for i, got := range connecttest.Apply(s, []connect.Act{crew, change(model.Disable, model.Disabled, "no", "yes"),
 		change(model.Modify, model.Mail, "", "w@x"), join}) {
 		if i > 0 && (got.Outcome != connect.Moved || !strings.Contains(got.Words, "2 entries have the login wilma.toft")) {
 			t.Errorf("step %d: %+v", i, got)
@@ -239,7 +239,7 @@ func TestOddEntries(t *testing.T) {
 	}
 	create := change(model.Create, model.FullName, "", "Somebody Else")
 	create.Name = "deep"
-	if got := connect.Apply(context.Background(), s, []connect.Act{create})[0]; got.Outcome != connect.Moved ||
+	if got := connecttest.Apply(s, []connect.Act{create})[0]; got.Outcome != connect.Moved ||
 		!strings.Contains(got.Words, "is there already and differs") {
 		t.Errorf("%+v", got)
 	}
@@ -315,7 +315,7 @@ func TestConnectionDropped(t *testing.T) {
 	}
 	s := connecttest.Open(t, ldap.Connector{}, a)
 	r.after.Store(40_000)
-	answers := connect.Apply(context.Background(), s, acts)
+	answers := connecttest.Apply(s, acts)
 	r.after.Store(1 << 40)
 	unsure := 0
 	for i, got := range answers {
@@ -331,7 +331,7 @@ func TestConnectionDropped(t *testing.T) {
 	if unsure == 0 {
 		t.Fatal("the connection did not drop")
 	}
-	for i, got := range connect.Apply(context.Background(), connecttest.Open(t, ldap.Connector{}, a), acts) {
+	for i, got := range connecttest.Apply(connecttest.Open(t, ldap.Connector{}, a), acts) {
 		if got.Outcome != connect.Done && got.Outcome != connect.AlreadySo {
 			t.Errorf("step %d after the drop: %s %s", i, got.Outcome, got.Words)
 		}
@@ -382,7 +382,7 @@ func TestSetTwice(t *testing.T) {
 		act := connect.Act{Act: model.Act{Verb: verb, Object: model.Account, Name: "zoe",
 			Changes: []model.Change{{Attribute: model.Password,
 				Sealed: "x"}}}, Secrets: map[string]connect.Secret{model.Password: connect.Seal([]byte(word))}}
-		if got := connect.Apply(context.Background(), s, []connect.Act{act})[0]; got.Outcome != connect.Done {
+		if got := connecttest.Apply(s, []connect.Act{act})[0]; got.Outcome != connect.Done {
 			t.Fatalf("%+v", got)
 		}
 	}
@@ -427,7 +427,7 @@ func TestRenameGroup(t *testing.T) {
 		return connecttest.Act(model.Create, model.GroupKind, to, model.Change{Attribute: model.Formerly, Before: []string{from}},
 			model.Change{Attribute: model.Number, Before: []string{"7001"}, After: []string{"7001"}})
 	}
-	got := connect.Apply(context.Background(), s, []connect.Act{rename("bil,ge", "deck"), rename("none", "nothing"),
+	got := connecttest.Apply(s, []connect.Act{rename("bil,ge", "deck"), rename("none", "nothing"),
 		inside(model.JoinIt, "deck"), inside(model.LeaveIt, "bil,ge")})
 	connecttest.Outcomes(t, got, "done ", "moved group none is not there", "already-so ", "already-so ")
 	if len(got[0].Gone) != 1 || got[0].Gone[0].Name != "bil,ge" {
@@ -443,5 +443,5 @@ func TestRenameGroup(t *testing.T) {
 	if got := crew.Attributes.Get(model.MemberGroups); len(got) != 1 || got[0] != "deck" {
 		t.Errorf("in crew are the groups %v: %v", got, crew.Attributes.Map())
 	}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{rename("deck", "bil,ge")}), "done ")
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{rename("deck", "bil,ge")}), "done ")
 }

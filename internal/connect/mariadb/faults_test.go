@@ -28,7 +28,8 @@ func crew(n int) []connect.Act {
 func roles(t *testing.T, a connect.Access, names ...string) {
 	t.Helper()
 	for _, n := range names {
-		if got := connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), []connect.Act{connecttest.Act(model.Create, model.GroupKind, n)}); got[0].Outcome != connect.Done {
+		make := []connect.Act{connecttest.Act(model.Create, model.GroupKind, n)}
+		if got := connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), make); got[0].Outcome != connect.Done {
 			t.Fatal(got)
 		}
 	}
@@ -43,7 +44,7 @@ func TestOneOfManyFails(t *testing.T) {
 			"nobody@%"),
 		connecttest.Move(model.JoinIt, model.RightKind, "SELECT ON nowhere.items", "hand.0002@%"))
 	acts[3].Changes = []model.Change{{Attribute: "sessions-most", After: []string{"7"}}} // it is there, and otherwise
-	answers := connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), acts)
+	answers := connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), acts)
 	for i, x := range answers {
 		want, words := connect.Done, ""
 		switch {
@@ -89,7 +90,7 @@ func TestVanishedAndKilled(t *testing.T) {
 		}
 	}()
 	acts := crew(1500)
-	answers := connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), acts)
+	answers := connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), acts)
 	close(stop)
 	<-ended
 	// What was given of a role that goes goes with it.
@@ -115,7 +116,7 @@ func TestRestart(t *testing.T) {
 // written is taken in its place.
 func TestReadOnly(t *testing.T) {
 	m, a := start(t, "SET GLOBAL read_only = 1;")
-	got := connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), crew(1))
+	got := connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), crew(1))
 	if got[0].Outcome != connect.Failed || !strings.Contains(got[0].Words, "is read-only") || got[1].Outcome != connect.Moved {
 		t.Errorf("%+v", got)
 	}
@@ -124,7 +125,7 @@ func TestReadOnly(t *testing.T) {
 		if err := m.Run("SET GLOBAL read_only = " + value); err != nil {
 			t.Fatal(err)
 		}
-		connecttest.Outcomes(t, connect.Apply(context.Background(), open, []connect.Act{connecttest.Act(model.Create, model.Account,
+		connecttest.Outcomes(t, connecttest.Apply(open, []connect.Act{connecttest.Act(model.Create, model.Account,
 			"while."+value+"@%")}),
 			want)
 	}
@@ -141,7 +142,7 @@ func TestReadOnly(t *testing.T) {
 	}
 	t.Cleanup(other.Stop)
 	a.Settings = map[string]string{"also-at": "127.0.5.13:1, " + other.Address}
-	got = connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), crew(1)) // another authority signed that one's certificate
+	got = connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), crew(1)) // another authority signed that one's certificate
 	if got[0].Outcome != connect.Failed || !strings.Contains(got[0].Words, "REFUSED: the identity key has changed") {
 		t.Errorf("%+v", got)
 	}
@@ -149,7 +150,7 @@ func TestReadOnly(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := connecttest.Open(t, mariadb.Connector{}, a)
-	if got := connect.Apply(context.Background(), s, crew(1)[:1]); got[0].Outcome != connect.Done {
+	if got := connecttest.Apply(s, crew(1)[:1]); got[0].Outcome != connect.Done {
 		t.Errorf("%+v", got)
 	}
 	if out, _ := other.Ask("SELECT COUNT(*) FROM mysql.global_priv WHERE User = 'hand.0000'"); out != "1" {
@@ -176,7 +177,7 @@ func TestDiskFull(t *testing.T) {
 	filler := filepath.Join(disk, "filler")
 	_ = os.WriteFile(filler, bytes.Repeat([]byte("x"), 96<<20), 0o600) // as much as there is room for
 	acts := crew(2000)
-	n := connecttest.Tally(connect.Apply(context.Background(), s, acts))
+	n := connecttest.Tally(connecttest.Apply(s, acts))
 	if n[connect.AlreadySo]+n[connect.Moved] > 0 || n[connect.Done] == len(acts) {
 		t.Errorf("%v", n)
 	}
@@ -189,7 +190,7 @@ func TestDiskFull(t *testing.T) {
 	if err := errors.Join(syscall.Kill(m.PID(), syscall.SIGKILL), m.Again(context.Background())); err != nil {
 		t.Fatal(err) // left alone the server looks for room every minute, and holds its lock while it waits
 	}
-	if n = connecttest.Tally(connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), acts)); n[connect.Done] != len(acts) {
+	if n = connecttest.Tally(connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), acts)); n[connect.Done] != len(acts) {
 		t.Errorf("with room again: %v", n)
 	}
 }

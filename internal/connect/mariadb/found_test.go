@@ -139,7 +139,7 @@ func TestInUse(t *testing.T) {
 		for _, n := range names {
 			acts = append(acts, connecttest.Act(model.Remove, model.Account, n))
 		}
-		return connect.Apply(context.Background(), s, acts)
+		return connecttest.Apply(s, acts)
 	}
 	connecttest.Outcomes(t, gone("busy@127.%", "idle@%", "boss@10.0.0.0/255.0.0.0", "hen-roost@127.0.0.1"),
 		"failed it is signed in, from 127.0.0.2:", "done ", "failed procedure stores.count, view stores.low runs as it",
@@ -186,7 +186,7 @@ func TestWaysIn(t *testing.T) {
 	withPassword.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("y"))}
 	refused := set(model.Create, "clash@%", nil, "unix_socket")
 	refused.Secrets = withPassword.Secrets
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{
 		set(model.Modify, "old@%", by, "ed25519", `unix_socket  o'dd "x"`), set(model.Modify, "gone@%", by, "unix_socket"),
 		set(model.Create, "new@%", nil, "unix_socket", "password"), withPassword, refused,
 		set(model.Modify, "o'dd@%", by), set(model.Create, "no@%", nil, "not_there"), set(model.Create, "bad@%", nil, "mysql'; x"),
@@ -219,7 +219,7 @@ func TestWaysIn(t *testing.T) {
 	s = connecttest.Open(t, mariadb.Connector{}, a)
 	renewed := connecttest.Act(model.Modify, model.Account, "old@%", model.Change{Attribute: model.Password, Sealed: "x"})
 	renewed.Secrets = withPassword.Secrets
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{renewed}), "done ")
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{renewed}), "done ")
 	if out, _ := m.Ask("SELECT Priv LIKE '%mysql_native_password%' FROM mysql.global_priv WHERE User = 'old'"); out != "1" {
 		t.Errorf("kept so: %s", out)
 	}

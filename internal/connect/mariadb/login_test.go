@@ -27,7 +27,7 @@ func TestMakeLogin(t *testing.T) {
 	s := connecttest.Open(t, mariadb.Connector{}, a)
 	secret := connecttest.Act(model.Modify, model.Account, "ulla@%", model.Change{Attribute: model.Password, Sealed: "x"})
 	secret.Secrets = map[string]connect.Secret{model.Password: connect.Seal([]byte("new one, 91"))}
-	for i, x := range connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Create, model.Account, "kari@10.%"), secret,
+	for i, x := range connecttest.Apply(s, []connect.Act{connecttest.Act(model.Create, model.Account, "kari@10.%"), secret,
 		connecttest.Move(model.JoinIt, model.GroupKind, "deck", "ulla@%"), connecttest.Move(model.JoinIt, model.RightKind,
 			"SELECT (price) ON stores.items",
 			"ulla@%"),
@@ -41,7 +41,7 @@ func TestMakeLogin(t *testing.T) {
 	if p, words := connect.Prove(context.Background(), s, "ulla@%", connect.Seal([]byte("new one, 91"))); p != connect.Proved {
 		t.Errorf("%s %s", p, words)
 	}
-	if got := connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Remove, model.Account,
+	if got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Remove, model.Account,
 		"kari@10.%")}); got[0].Outcome != connect.Done {
 		t.Errorf("%+v", got)
 	}
@@ -60,11 +60,11 @@ func TestLoginThatSeesLess(t *testing.T) {
 	}
 	a.As, a.Secret = "small", []byte("by hand")
 	remove := []connect.Act{connecttest.Act(model.Remove, model.Account, "ulla@127.%")}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), remove),
+	connecttest.Outcomes(t, connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), remove),
 		"failed whether it is in use, and what belongs to it, could not be read: our login has no SHOW VIEW, TRIGGER ON *.* (roost "+
 			"target needs")
 	if err := m.Run("GRANT SHOW VIEW, TRIGGER ON *.* TO small@'127.0.0.1'"); err != nil {
 		t.Fatal(err)
 	}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), connecttest.Open(t, mariadb.Connector{}, a), remove), "failed it is signed in")
+	connecttest.Outcomes(t, connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), remove), "failed it is signed in")
 }

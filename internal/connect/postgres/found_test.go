@@ -109,7 +109,7 @@ func TestRemoval(t *testing.T) {
 		for _, n := range names {
 			acts = append(acts, connecttest.Act(model.Remove, model.Account, n))
 		}
-		return connect.Apply(context.Background(), connecttest.Open(t, postgres.Connector{}, a), acts)
+		return connecttest.Apply(connecttest.Open(t, postgres.Connector{}, a), acts)
 	}
 	connecttest.Outcomes(t, gone("files", "ulla", "old", "hen-roost"), "failed it is signed in, from 127.0.0.1",
 		"failed table public.hers in rota belongs to it", "done ", "failed it is our own login")
@@ -137,7 +137,7 @@ func TestOneOfManyFails(t *testing.T) {
 		join(model.GroupKind, "none", "hand.0001"),
 		join(model.RightKind, "SELECT ON nowhere.public.x", "hand.0002"),
 		connecttest.Act(model.Create, model.Account, "other", model.Change{Attribute: "sessions-most", After: []string{"some"}}))
-	answers := connect.Apply(context.Background(), connecttest.Open(t, postgres.Connector{}, a), acts)
+	answers := connecttest.Apply(connecttest.Open(t, postgres.Connector{}, a), acts)
 	wrong := map[int]string{60: "at most 63 bytes", 61: "does not exist", 63: "nowhere", 64: `it is a number, or any`}
 	for i, x := range answers {
 		want := connect.Done
@@ -189,7 +189,7 @@ func TestAmongOthers(t *testing.T) {
 		})
 	}
 	acts := crew(800)
-	answers := connect.Apply(context.Background(), connecttest.Open(t, postgres.Connector{}, a), acts)
+	answers := connecttest.Apply(connecttest.Open(t, postgres.Connector{}, a), acts)
 	close(stop)
 	wg.Wait()
 	connecttest.Agree(t, acts, answers, connecttest.Surveyed(t, connecttest.Open(t, postgres.Connector{}, a)), "hand.0007")
@@ -210,7 +210,7 @@ func TestReadOnly(t *testing.T) {
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	got := connect.Apply(context.Background(), connecttest.Open(t, postgres.Connector{}, a), crew(1)[:1])
+	got := connecttest.Apply(connecttest.Open(t, postgres.Connector{}, a), crew(1)[:1])
 	if got[0].Outcome != connect.Failed || !strings.Contains(got[0].Words, "is read-only") {
 		t.Errorf("%+v", got)
 	}
@@ -225,7 +225,7 @@ func TestMemberships(t *testing.T) {
 		return connecttest.Surveyed(t, s)[model.Named{Kind: model.Account, Name: "ulla"}].Attributes
 	}
 	set := func(before, after []string) connect.Answer {
-		return connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+		return connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
 			model.Change{Attribute: "on-request", Before: before, After: after},
 			model.Change{Attribute: "never-as", Before: before, After: after})})[0]
 	}
@@ -244,6 +244,6 @@ func TestMemberships(t *testing.T) {
 			t.Errorf("%v", o.Map())
 		}
 	}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{connecttest.Move(model.LeaveIt, model.GroupKind, "deck", "ulla")}),
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{connecttest.Move(model.LeaveIt, model.GroupKind, "deck", "ulla")}),
 		"done ")
 }

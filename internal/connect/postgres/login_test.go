@@ -35,7 +35,7 @@ func TestMakeLogin(t *testing.T) {
 	acts := []connect.Act{connecttest.Act(model.Create, model.Account, "kari"), secret, join(model.GroupKind, "deck", "ulla"),
 		right("SELECT ON rota.public.*"),
 		right("UPDATE (day) ON rota.public.shifts"), right("DELETE ON rota.public.shifts")}
-	for i, x := range connect.Apply(context.Background(), s, acts) {
+	for i, x := range connecttest.Apply(s, acts) {
 		if want := []connect.Outcome{connect.Done, connect.Done, connect.Done, connect.Done, connect.Done,
 			connect.Failed}[i]; x.Outcome != want {
 			t.Errorf("%d: %s %s, want %s", i, x.Outcome, x.Words, want)
@@ -50,11 +50,11 @@ func TestMakeLogin(t *testing.T) {
 		t.Fatal(err)
 	}
 	remove := []connect.Act{connecttest.Act(model.Remove, model.Account, "ulla")}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, remove), "failed it is signed in, from 127.0.0.1")
+	connecttest.Outcomes(t, connecttest.Apply(s, remove), "failed it is signed in, from 127.0.0.1")
 	if err := p.Run("postgres", `REVOKE pg_read_all_stats FROM "roost's ""own"""`); err != nil {
 		t.Fatal(err)
 	}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, remove),
+	connecttest.Outcomes(t, connecttest.Apply(s, remove),
 		"failed whether it is in use, and what belongs to it, could not be read: "+
 			"our login may not see others' (roost target needs rota): GRANT pg_read_all_stats")
 	if err := p.Run("postgres", `GRANT pg_read_all_stats TO "roost's ""own"""`); err != nil {
@@ -68,7 +68,7 @@ func TestMakeLogin(t *testing.T) {
 		time.Sleep(20 * time.Millisecond)
 	}
 	for _, name := range []string{"kari", "ulla"} {
-		if got := connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Remove, model.Account,
+		if got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Remove, model.Account,
 			name)}); got[0].Outcome != connect.Done {
 			t.Errorf("%+v", got)
 		}

@@ -35,16 +35,16 @@ func TestTrouble(t *testing.T) {
 				t.Parallel()
 				app, a := start(t, standin.Choices{NoBulk: !bulk}, nil)
 				s := connecttest.Open(t, scim.Connector{}, a)
-				connecttest.Outcomes(t, connect.Apply(context.Background(), s, groups()), "done ", "done ")
+				connecttest.Outcomes(t, connecttest.Apply(s, groups()), "done ", "done ")
 				app.Set(trouble)
 				acts := connecttest.Crew(40, account)
-				first := connect.Apply(context.Background(), s, acts)
+				first := connecttest.Apply(s, acts)
 				app.Set(standin.Trouble{})
 				connecttest.Agree(t, acts, first, connecttest.Surveyed(t, s))
 				for i := range acts {
 					acts[i].Again = true
 				}
-				second := connect.Apply(context.Background(), s, acts)
+				second := connecttest.Apply(s, acts)
 				if n := connecttest.Tally(second); n[connect.Done] != len(acts) {
 					t.Errorf("at first %v, once more %v", connecttest.Tally(first), n)
 				}
@@ -60,7 +60,7 @@ func TestVersions(t *testing.T) {
 		app.Put("Users", protocol.Resource{"userName": "ulla", "active": true, "title": "Mate"})
 		s := connecttest.Open(t, scim.Connector{}, a)
 		app.Set(standin.Trouble{Behind: 1})
-		got := connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+		got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
 			model.Change{Attribute: "title", Before: []string{"Mate"}, After: []string{"Bosun"}})})
 		if got[0].Outcome != connect.Moved || !strings.Contains(got[0].Words, "412") {
 			t.Errorf("%+v: %s %s", c, got[0].Outcome, got[0].Words)
@@ -73,8 +73,8 @@ func TestRestored(t *testing.T) {
 	for _, c := range []standin.Choices{{}, {NoFilter: true, NoBulk: true, NoPatch: true, Page: 7}} {
 		app, a := start(t, c, nil)
 		s := connecttest.Open(t, scim.Connector{}, a)
-		connect.Apply(context.Background(), s, groups())
-		if n := connecttest.Tally(connect.Apply(context.Background(), s, connecttest.Crew(2, account))); n[connect.Done] != 6 {
+		connecttest.Apply(s, groups())
+		if n := connecttest.Tally(connecttest.Apply(s, connecttest.Crew(2, account))); n[connect.Done] != 6 {
 			t.Fatal(n)
 		}
 		before := connecttest.Find(t, s, model.Account, account(1)).Unique
@@ -82,7 +82,7 @@ func TestRestored(t *testing.T) {
 		if after := connecttest.Find(t, s, model.Account, account(1)).Unique; after == before {
 			t.Error("the id is the same")
 		}
-		connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Modify, model.Account, account(1),
+		connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, account(1),
 			model.Change{Attribute: "title", After: []string{"Mate"}}), connecttest.Move(model.LeaveIt, model.GroupKind, "deck",
 			account(1))}),
 			"done ", "done ")
@@ -166,7 +166,7 @@ func TestOddities(t *testing.T) {
 		!slices.Equal(l.Get(model.Members), []string{"boss"}) {
 		t.Errorf("%v", l.Map())
 	}
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{connecttest.Move(model.JoinIt, model.GroupKind, "deck", "led"),
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{connecttest.Move(model.JoinIt, model.GroupKind, "deck", "led"),
 		connecttest.Act(model.Modify, model.Account, "boss", model.Change{Attribute: model.Mail, Before: []string{"a@x.example"},
 			After: []string{"c@x.example"}}, model.Change{Attribute: "more-mails", Before: []string{"home b@x.example"},
 			After: []string{"work d@x.example", "home b@x.example"}}, model.Change{Attribute: "manager", After: []string{"led"}},
@@ -179,7 +179,7 @@ func TestSigningIn(t *testing.T) {
 	_, a := start(t, standin.Choices{Client: "hen roost", Secret: "s3cret%&"}, map[string]string{"sign-in": "client", "token-at": "/token"})
 	a.As, a.Secret = "hen roost", []byte("s3cret%&")
 	s := connecttest.Open(t, scim.Connector{}, a)
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, groups()), "done ", "done ")
+	connecttest.Outcomes(t, connecttest.Apply(s, groups()), "done ", "done ")
 	a.Secret = []byte("wrong")
 	var refused *connect.Refused
 	if _, err := (scim.Connector{}).Open(context.Background(), a); !errors.As(err, &refused) {

@@ -118,7 +118,7 @@ func TestGroupKinds(t *testing.T) {
 	}
 	a.Settings["group-kind-in"] = "urn:x:g:kind"
 	s := connecttest.Open(t, scim.Connector{}, a)
-	connecttest.Outcomes(t, connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Create, model.GroupKind, "stores")}), "done ")
+	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{connecttest.Act(model.Create, model.GroupKind, "stores")}), "done ")
 	if !strings.Contains(made, `"urn:x:g":{"kind":"security"}`) || !strings.Contains(made,
 		`"schemas":["urn:ietf:params:scim:schemas:core:2.0:Group","urn:x:g"]`) {
 		t.Errorf("%s", made)
@@ -213,7 +213,7 @@ func TestTwoOfALogin(t *testing.T) {
 	l := liar{"GET /Users": says(`{"totalResults":2,"Resources":[{"id":"1","userName":"ulla"},{"id":"2","userName":"Ulla"}]}`),
 		"PATCH /Users/1": func(http.ResponseWriter, *http.Request) { t.Error("one of them is written") }}
 	s := connecttest.Open(t, scim.Connector{}, l.start(t, false, false))
-	got := connect.Apply(context.Background(), s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
+	got := connecttest.Apply(s, []connect.Act{connecttest.Act(model.Modify, model.Account, "ulla",
 		model.Change{Attribute: "title", After: []string{"Mate"}}), connecttest.Act(model.Create, model.Account, "ulla")})
 	if got[0].Outcome == connect.Done || got[1].Outcome == connect.Done || !strings.Contains(got[1].Words, "several called ulla") {
 		t.Errorf("%+v", got)
@@ -277,7 +277,7 @@ func TestOddBulks(t *testing.T) {
 		for _, n := range []string{"a", "b", "c", "d"} {
 			acts = append(acts, connecttest.Act(model.Create, model.Account, n))
 		}
-		for i, a := range connect.Apply(context.Background(), s, acts) {
+		for i, a := range connecttest.Apply(s, acts) {
 			if a.Outcome != c.want {
 				t.Errorf("%s: %d ended %s (%s)", what, i, a.Outcome, a.Words)
 			}

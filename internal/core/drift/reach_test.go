@@ -5,6 +5,7 @@ import (
 	"hash/maphash"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -172,11 +173,19 @@ func said(list []model.Finding) string {
 	return strings.Join(lines, "\n")
 }
 
+// turns is how often something random is tried: a fifth of it, unless LONG is set.
+func turns(n int) int {
+	if os.Getenv("LONG") == "" {
+		return n / 5
+	}
+	return n
+}
+
 // After a change of some people, what is in reach and what was found before
 // come to what a comparison of everything finds.
 func TestReach(t *testing.T) {
 	short, whole := 0, 0
-	for range 400 {
+	for range turns(400) {
 		seed := rand.Uint64()
 		v := &village{rand.New(rand.NewPCG(seed, 2)), map[string]string{}}
 		for i := range 30 {
@@ -247,7 +256,7 @@ func TestReach(t *testing.T) {
 			}
 		}
 	}
-	if short < 100 || whole < 50 {
+	if short < turns(100) || whole < turns(50) {
 		t.Errorf("%d comparisons in reach, %d of everything", short, whole)
 	}
 }
@@ -255,7 +264,7 @@ func TestReach(t *testing.T) {
 // With what is known from before, whatever came in between, a comparison finds
 // what one that knows nothing finds.
 func TestKnown(t *testing.T) {
-	for range 150 {
+	for range turns(150) {
 		seed := rand.Uint64()
 		v := &village{rand.New(rand.NewPCG(seed, 4)), map[string]string{}}
 		for i := range 30 {
