@@ -37,10 +37,10 @@ var kinds = map[string]model.Schema{"host": {Kind: "host", Kinds: []model.KindSc
 
 const crewRoles = "roost: 1\nroles: {crew: {}, mate: {}}\ntargets: {t: {kind: host, address: a, login: {as: root}}}\n"
 
-// turns is how often something random is tried: a fifth of it, unless LONG is set.
+// turns is how often something random is tried: an eighth of it, unless LONG is set.
 func turns(n int) int {
 	if os.Getenv("LONG") == "" {
-		return n / 5
+		return n / 8
 	}
 	return n
 }

@@ -173,10 +173,10 @@ func said(list []model.Finding) string {
 	return strings.Join(lines, "\n")
 }
 
-// turns is how often something random is tried: a fifth of it, unless LONG is set.
+// turns is how often something random is tried: an eighth of it, unless LONG is set.
 func turns(n int) int {
 	if os.Getenv("LONG") == "" {
-		return n / 5
+		return n / 8
 	}
 	return n
 }
