@@ -1,12 +1,40 @@
 package connect
 
 import (
+	"context"
 	"crypto/sha256"
 	"crypto/tls"
 	"crypto/x509"
 	"encoding/base64"
+	"net"
+	"net/http"
 	"strings"
 )
+
+// Client is an HTTP client that speaks TLS to a target which is known by its accepted key, with so many connections at most. It
+// follows no redirection and knows no proxy: what is sent is for nobody else. A key that is not accepted is a *KeyError.
+func Client(a Access, host string, connections int, as ...tls.Certificate) *http.Client {
+	return &http.Client{
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+		Transport: &http.Transport{MaxIdleConnsPerHost: connections, MaxConnsPerHost: connections, ResponseHeaderTimeout: a.Patience(),
+			MaxResponseHeaderBytes: 64 << 10, Proxy: nil,
+			DialTLSContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+				c, err := a.Connect(ctx)
+				if err != nil {
+					return nil, err
+				}
+				conf, refused := Pinned(a, host, as...)
+				t := tls.Client(c, conf)
+				if err = t.HandshakeContext(ctx); err == nil {
+					return t, nil
+				}
+				c.Close()
+				if k := refused(); k != nil {
+					return nil, k
+				}
+				return nil, err
+			}}}
+}
 
 // Pinned is TLS to a target that is known by its own key, of a certificate that nobody else signed, or by its authority's key and
 // its name together: the chain must lead from a certificate for the host that was asked for to that key. The

@@ -116,26 +116,7 @@ func (s *session) prepare(host string) error {
 		}
 		s.at = at
 	}
-	s.http = &http.Client{
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }, // what is sent is for nobody else
-		Transport: &http.Transport{MaxIdleConnsPerHost: s.at, MaxConnsPerHost: s.at, ResponseHeaderTimeout: s.access.Patience(),
-			MaxResponseHeaderBytes: 64 << 10, Proxy: nil,
-			DialTLSContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
-				c, err := s.access.Connect(ctx)
-				if err != nil {
-					return nil, err
-				}
-				conf, refused := connect.Pinned(s.access, host, as...)
-				t := tls.Client(c, conf)
-				if err = t.HandshakeContext(ctx); err == nil {
-					return t, nil
-				}
-				c.Close()
-				if k := refused(); k != nil {
-					return nil, k
-				}
-				return nil, err
-			}}}
+	s.http = connect.Client(s.access, host, s.at, as...)
 	return nil
 }
 
