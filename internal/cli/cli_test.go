@@ -213,7 +213,8 @@ func TestWords(t *testing.T) {
 	for got, want := range map[string]string{
 		change("a", "b"): "a → b", change("", "b"): "b", change("a", ""): "a → nothing", who("", ""): "–", who("Marit", "m"): "Marit",
 		who("", "m"): "m",
-		figure(0):    "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", mark("done"): "● done",
+		figure(0):    "", figure(3): "3", cut("åäöü", 3): "åä…", cut("åäö", 3): "åäö", cut("A\u030asa Berg", 4): "A\u030asa…",
+		cut("日本語", 5): "日本…", cut("日本語", 6): "日本語", mark("done"): "● done",
 		mark("something"): "something", plural(1, "step", "steps"): "1 step", plural(2, "step", "steps"): "2 steps",
 		wrapped("one two three", "  ", 8): "one two\n  three", orNone(""): "none", clock(nil): "", one(nil): "", orElse("", "x"): "x",
 		headline(rounds.Round{ID: 3, Steps: 2, People: 1, State: rounds.Drafted,

@@ -10,6 +10,7 @@ import (
 	"unicode/utf8"
 
 	"github.com/goccy/go-yaml"
+	"github.com/rivo/uniseg"
 
 	"hen-roost/internal/core/model"
 )
@@ -113,7 +114,7 @@ func (t table) print(w io.Writer, width int) {
 	widths := make([]int, len(t.head))
 	for _, row := range all {
 		for i, cell := range row {
-			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+			widths[i] = max(widths[i], wide(cell))
 		}
 	}
 	narrow(widths, width)
@@ -121,7 +122,7 @@ func (t table) print(w io.Writer, width int) {
 		var b strings.Builder
 		for i, cell := range row {
 			cell = cut(cell, widths[i])
-			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			pad := strings.Repeat(" ", widths[i]-wide(cell))
 			if slices.Contains(t.right, i) {
 				b.WriteString(pad + cell)
 			} else {
@@ -237,20 +238,38 @@ func (t *forTerminal) Write(p []byte) (int, error) {
 	return len(p), err
 }
 
-// cut shortens a text to n letters.
-func cut(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
+// wide is how many columns of a terminal a text takes: letters of some scripts take two, and marks over a letter none (UAX #11, #29).
+func wide(s string) int {
+	for i := range len(s) {
+		if s[i] >= utf8.RuneSelf {
+			return uniseg.StringWidth(s)
+		}
 	}
-	return s
+	return len(s)
 }
 
-// wrapped breaks a text into lines of at most n letters, each after an indent.
+// cut shortens a text to n columns.
+func cut(s string, n int) string {
+	if wide(s) <= n {
+		return s
+	}
+	var b strings.Builder
+	for rest, state, used := s, -1, 0; ; {
+		letter, w := "", 0
+		letter, rest, w, state = uniseg.FirstGraphemeClusterInString(rest, state)
+		if used += w; used >= n {
+			return b.String() + "…"
+		}
+		b.WriteString(letter)
+	}
+}
+
+// wrapped breaks a text into lines of at most n columns, each after an indent.
 func wrapped(s, indent string, n int) string {
 	var b strings.Builder
 	line := 0
 	for i, word := range strings.Fields(s) {
-		w := utf8.RuneCountInString(word)
+		w := wide(word)
 		if i > 0 && line+1+w > n {
 			b.WriteString("\n" + indent)
 			line = 0
