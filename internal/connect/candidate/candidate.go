@@ -16,7 +16,8 @@ import (
 // System is what a system with a candidate has of its own. Each of its errors is the system's own words, but where Broken says that
 // the connection is lost.
 type System interface {
-	// Begin reads what acts speak of. What it returns carries them out in the candidate, and reads what holds.
+	// Begin reads what acts speak of. What it returns carries them out in the candidate; it is asked to read back only where the
+	// candidate was kept at once.
 	Begin(ctx context.Context, acts []connect.Act) (connect.Carrier, error)
 	// Open opens the candidate, as what holds now. An error says why that cannot be.
 	Open(ctx context.Context) error

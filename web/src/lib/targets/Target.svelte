@@ -12,7 +12,7 @@
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
-  import { calling, kinds } from '../kinds';
+  import { calling, can, kinds, unknown } from '../kinds';
   import Pending from '../declaration/Pending.svelte';
   import Answering from './Answering.svelte';
   import Commission from './Commission.svelte';
@@ -73,36 +73,20 @@
     said = [out.words, ...out.targets.filter((x) => x.words).map((x) => `${x.target}: ${x.state}, ${x.words}`)].join('; ');
   }
   let called = $state((attribute: string) => attribute);
-  let watched = $state<string[]>([]); // kinds of target that tell who is signed in
-  let homed = $state<string[]>([]); // kinds of target where people have homes
-  let telling = $state<string[]>([]); // kinds of target that say themselves what would change
-  let asking = $state<Record<string, string[]>>({}); // examples of actions, by kind of target where they can be asked about
-  let powered = $state<string[]>([]); // kinds of target where becoming superuser can be tried
-  let held = $state<Record<string, { attributes: string[]; parts: number; joint: string }>>({}); // of accounts, by kind of target
+  let able = $state(unknown); // what targets of this kind can
   let commissioning = $state(false);
   let shown = $state('account');
   let told = $state(''); // the account whose past is told
-  kinds().then((list) => {
-    called = calling(list);
-    const having = (kind: string) => list.filter((s) => s.kinds?.some((k) => k.kind === kind)).map((s) => s.kind);
-    [watched, homed, powered] = [having('session'), having('home'), having('elevation')];
-    telling = list.filter((s) => s.differs).map((s) => s.kind);
-    asking = Object.fromEntries(list.filter((s) => s.permits).map((s) => [s.kind, s.permits?.examples ?? []]));
-    for (const s of list)
-      for (const k of s.kinds ?? [])
-        if (k.kind === 'account')
-          held[s.kind] = { attributes: (k.attributes ?? []).map((a) => a.name), parts: k.name?.length ?? 1, joint: k.joint ?? '' };
-  });
-  let kind = $state('');
+  kinds().then((list) => (called = calling(list)));
   $effect(() => {
     target.then(
-      (t) => (kind = t.kind),
+      async (t) => (able = await can(t.kind)),
       () => {},
     );
   });
-  const has = (attribute: string) => !held[kind] || held[kind].attributes.includes(attribute);
-  const parted = $derived((held[kind]?.parts ?? 1) > 1); // an account is a login and where it may come from
-  const joint = $derived(held[kind]?.joint ?? '');
+  const has = (attribute: string) => able.attributes?.includes(attribute) ?? true;
+  const parted = $derived(able.parts > 1); // an account is a login and where it may come from
+  const joint = $derived(able.joint);
   let wanted = $state(false); // every name is looked at for them: only when somebody chooses
   const origins = $derived(
     parted && wanted ? ask(api.GET('/api/targets/{name}/origins', { params: { path: { name } } })) : Promise.resolve([]),
@@ -141,11 +125,8 @@
       {#if t.secret && t.renews}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (rotating = true)}
           >Rotate {t.secret}</Button
         >{/if}
-      {#if powered.includes(t.kind)}<Button
-          outline
-          class="border-rule rounded border"
-          disabled={busy}
-          onclick={() => (commissioning = true)}>Commission</Button
+      {#if able.elevation}<Button outline class="border-rule rounded border" disabled={busy} onclick={() => (commissioning = true)}
+          >Commission</Button
         >{/if}
       <span role="status">{said}</span>
     </p>
@@ -160,7 +141,7 @@
 <Await ask={target}>
   {#snippet children(t)}
     <Details details={t.details} {called} />
-    {#if telling.includes(t.kind) && t['surveyed-at'] && t.total}<Difference target={t.name} />{/if}
+    {#if able.difference && t['surveyed-at'] && t.total}<Difference target={t.name} />{/if}
     <h2>What it was last seen to hold</h2>
     <p class="mb-3 flex flex-wrap gap-4 text-sm">
       {#each t.holds as h (h.kind)}
@@ -241,9 +222,9 @@
     {#if t.holds.some((h) => h.kind === 'licence') && t['surveyed-at']}<div class="mt-8"><Seats target={t.name} /></div>{/if}
     {#if has('elevation') && t['surveyed-at']}<div class="mt-8"><Superusers target={t.name} /></div>{/if}
     {#if parted && t['surveyed-at']}<div class="mt-8"><Answering target={t.name} /></div>{/if}
-    {#if asking[t.kind] && t['surveyed-at']}<div class="mt-8"><May target={t.name} examples={asking[t.kind]} /></div>{/if}
-    {#if watched.includes(t.kind)}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
-    {#if homed.includes(t.kind)}<div class="mt-8"><Homes target={t.name} /></div>{/if}
+    {#if able.actions && t['surveyed-at']}<div class="mt-8"><May target={t.name} examples={able.actions} /></div>{/if}
+    {#if able.sessions}<div class="mt-8"><Sessions target={t.name} /></div>{/if}
+    {#if able.homes}<div class="mt-8"><Homes target={t.name} /></div>{/if}
     {#if t.needs}<div class="mt-8"><Needs target={t.name} /></div>{/if}
   {/snippet}
 </Await>
