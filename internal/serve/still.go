@@ -80,6 +80,9 @@ type standing struct {
 // learnt is what was learnt of the kind last: its schema is that of the targets that stand still.
 type learnt interface{ connect.Connector }
 
+// Knows implements connect.Connector: of a file that is broken nothing is known.
+func (standing) Knows() connect.Knows { return connect.Knows{} }
+
 // Open implements connect.Connector: it says why nobody goes there.
 func (s standing) Open(_ context.Context, a connect.Access) (connect.Session, error) {
 	return nil, &connect.Error{Target: a.Target, Op: "connect", Err: s.why}
