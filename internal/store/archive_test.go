@@ -86,9 +86,11 @@ func TestCarriedOver(t *testing.T) {
 	seen := object("no", model.Attribute{Name: model.LastSignIn, Values: []string{"2026-11-20"}},
 		model.Attribute{Name: model.SharedLogin, Values: []string{"one key"}})
 	seen.Marked = true
-	put := func(fresh, changed []model.Object) model.Object {
+	put := func(o model.Object) model.Object {
 		t.Helper()
-		if err := s.Tx(ctx, func(tx *store.Tx) error { return tx.PutObjects(ctx, "pier", fresh, changed, nil, time.Now()) }); err != nil {
+		if err := s.Tx(ctx, func(tx *store.Tx) error {
+			return tx.PutObjects(ctx, "pier", []model.Object{o}, nil, time.Now())
+		}); err != nil {
 			t.Fatal(err)
 		}
 		o, err := s.Object(ctx, "pier", model.Account, "jarle")
@@ -97,13 +99,13 @@ func TestCarriedOver(t *testing.T) {
 		}
 		return o
 	}
-	put([]model.Object{seen}, nil)
-	if o := put(nil, []model.Object{object("no", model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})}); !o.Marked ||
+	put(seen)
+	if o := put(object("no", model.Attribute{Name: "shell", Values: []string{"/bin/sh"}})); !o.Marked ||
 		o.Attributes.One(model.LastSignIn) != "2026-11-20" || o.Attributes.One(model.SharedLogin) != "one key" ||
 		o.Attributes.One("shell") != "/bin/sh" {
 		t.Errorf("%+v %v", o, o.Attributes.Map())
 	}
-	if o := put(nil, []model.Object{object("yes")}); o.Marked || o.Attributes.Has(model.SharedLogin) ||
+	if o := put(object("yes")); o.Marked || o.Attributes.Has(model.SharedLogin) ||
 		o.Attributes.One(model.LastSignIn) != "2026-11-20" {
 		t.Errorf("%+v %v", o, o.Attributes.Map())
 	}

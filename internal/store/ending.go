@@ -9,21 +9,21 @@ import (
 
 // Ending is what the end of a batch of steps on one target leaves to be stored.
 type Ending struct {
-	Round          int64
-	Target         string
-	At             time.Time
-	Steps          []Step // their numbers, outcomes and words
-	Fresh, Changed []model.Object
-	Gone           []model.Named
-	Removed        []model.Act // of accounts, that were done: what was put right of them is not contested by that
-	Moves          []Move
-	Given, Taken   []model.Link
-	Mended         []string // keys of what was put right
-	Forget         []string // keys of what was changed on purpose
-	Handed         []HandedOut
-	Archives       []Archive // homes that wait there to be fetched
-	Except         Exception // of what was changed against the declaration
-	Purpose        []string  // keys of the acts that would open what was shut on purpose
+	Round        int64
+	Target       string
+	At           time.Time
+	Steps        []Step         // their numbers, outcomes and words
+	Read         []model.Object // as they were read back
+	Gone         []model.Named
+	Removed      []model.Act // of accounts, that were done: what was put right of them is not contested by that
+	Moves        []Move
+	Given, Taken []model.Link
+	Mended       []string // keys of what was put right
+	Forget       []string // keys of what was changed on purpose
+	Handed       []HandedOut
+	Archives     []Archive // homes that wait there to be fetched
+	Except       Exception // of what was changed against the declaration
+	Purpose      []string  // keys of the acts that would open what was shut on purpose
 }
 
 // EndBatch stores an ending, all or nothing. It returns how many of the steps
@@ -38,7 +38,7 @@ func (tx *Tx) EndBatch(ctx context.Context, e Ending) (int, error) {
 	}
 	for _, write := range []func() error{
 		func() error { return tx.forgetRemoved(ctx, e) },
-		func() error { return tx.PutObjects(ctx, e.Target, e.Fresh, e.Changed, e.Gone, e.At) },
+		func() error { return tx.PutObjects(ctx, e.Target, e.Read, e.Gone, e.At) },
 		func() error { return tx.PutMoves(ctx, e.Target, e.Moves, e.At) },
 		func() error { return tx.PutLinks(ctx, e.Target, e.Given, e.Round, e.At) },
 		func() error { return tx.DropLinks(ctx, e.Target, e.Taken, e.At) },

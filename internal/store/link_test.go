@@ -37,14 +37,14 @@ func TestLinksAndDecisions(t *testing.T) {
 		return errors.Join(
 			tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "a"}, {Kind: model.Account, Name: "b", Unique: "u2"},
 				{Kind: model.Account, Name: "c", Unique: "u3"}, {Kind: model.Account, Name: "free"}, {Kind: model.GroupKind, Name: "b"}},
-				nil, nil, now),
+				nil, now),
 			tx.PutLinks(ctx, "b", []model.Link{{User: "a", Name: "a"}, {User: "bea", Name: "b", Unique: "u2"},
 				{User: "carl", Name: "c", Unique: "other"}, {User: "0", Name: "0"}, {User: "z", Name: "z"}, {User: "second", Name: "b"}},
 				1, now))
 	})
 	tx(t, s, func(tx *store.Tx) error {
 		return tx.PutObjects(ctx, "b", []model.Object{{Kind: model.Account, Name: "d",
-			Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})}}, nil, nil, now.Add(time.Hour))
+			Attributes: model.Pack(model.Attribute{Name: model.Disabled, Values: []string{"yes"}})}}, nil, now.Add(time.Hour))
 	})
 	if shut, err := s.ShutSince(ctx, "b"); err != nil || len(shut) != 1 || !shut["d"].Equal(now.Add(time.Hour)) {
 		t.Errorf("%v %v", shut, err)

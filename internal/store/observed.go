@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"hash/maphash"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -154,36 +153,47 @@ func (tx *Tx) insertObserved(ctx context.Context, list []observedRow) error {
 	return nil
 }
 
-// PutObjects stores objects as read back after steps: those that are new,
-// those that were there before, and removed, which are gone with their members.
-// Who is in a set is told by PutMoves.
-func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []model.Object, removed []model.Named, at time.Time) error {
-	var keys, gone []objectKey
-	was, err := tx.before(ctx, target, changed)
+// PutObjects stores objects as read back after steps, those that were there before and those that were not, and removes those
+// that are gone, with their members. Who is in a set is told by PutMoves.
+func (tx *Tx) PutObjects(ctx context.Context, target string, objects []model.Object, removed []model.Named, at time.Time) error {
+	asked := make([]objectKey, 0, len(objects)+len(removed))
+	for _, o := range objects {
+		asked = append(asked, objectKey{o.Kind.String(), o.Name})
+	}
+	for _, n := range removed {
+		asked = append(asked, objectKey{n.Kind.String(), n.Name})
+	}
+	was, err := tx.before(ctx, target, asked)
 	if err != nil {
 		return err
 	}
-	list := make([]observedRow, 0, len(fresh)+len(changed))
-	for i, o := range append(slices.Clone(fresh), changed...) {
+	var changed []objectKey
+	more := map[string]int{}
+	list := make([]observedRow, 0, len(objects))
+	for i, o := range objects {
 		o, _, _ = unset(o)
-		if before, there := was[objectKey{o.Kind.String(), o.Name}]; there {
+		before, there := was[asked[i]]
+		if there {
 			o = before.carried(o)
 		}
 		row := observedRow{target, o.Kind.String(), o.Name, o.Unique, flagsOf(&o), []byte(o.Attributes), at}
-		if i >= len(fresh) {
-			key := objectKey{row.Kind, row.Name}
-			if before, there := was[key]; there && string(before.Unique) == row.Unique && before.Flags == row.Flags &&
-				string(before.Body) == string(row.Body) {
-				continue // read back as it was: an account that was adopted, a set that somebody came into
-			}
-			keys = append(keys, key)
+		switch {
+		case !there:
+			more[row.Kind]++
+		case string(before.Unique) == row.Unique && before.Flags == row.Flags && string(before.Body) == string(row.Body):
+			continue // read back as it was: an account that was adopted, a set that somebody came into
+		default:
+			changed = append(changed, asked[i])
 		}
 		list = append(list, row)
 	}
-	for _, n := range removed {
-		gone = append(gone, objectKey{n.Kind.String(), n.Name})
+	gone := asked[len(objects):]
+	for _, key := range gone {
+		if _, there := was[key]; there {
+			more[key.kind]--
+		}
 	}
-	if err := tx.bury(ctx, target, append(keys, gone...), at); err != nil {
+	if err := tx.bury(ctx, target, append(changed, gone...), at); err != nil {
 		return err
 	}
 	if err := tx.insertObserved(ctx, list); err != nil {
@@ -191,13 +201,6 @@ func (tx *Tx) PutObjects(ctx context.Context, target string, fresh, changed []mo
 	}
 	if err := tx.clear(ctx, target, gone); err != nil {
 		return err
-	}
-	more := map[string]int{}
-	for _, r := range list[:len(fresh)] {
-		more[r.Kind]++
-	}
-	for _, k := range gone {
-		more[k.kind]--
 	}
 	if err := tx.addHeld(ctx, target, more); err != nil {
 		return err
@@ -226,11 +229,7 @@ func (b beforeRow) carried(o model.Object) model.Object {
 }
 
 // before tells how some objects are that are there.
-func (tx *Tx) before(ctx context.Context, target string, objects []model.Object) (map[objectKey]beforeRow, error) {
-	keys := make([]objectKey, len(objects))
-	for i, o := range objects {
-		keys[i] = objectKey{o.Kind.String(), o.Name}
-	}
+func (tx *Tx) before(ctx context.Context, target string, keys []objectKey) (map[objectKey]beforeRow, error) {
 	out := make(map[objectKey]beforeRow, len(keys))
 	return out, byKind(keys, func(kind string, names []any) error {
 		var rows []beforeRow

@@ -281,8 +281,8 @@ func TestObserved(t *testing.T) {
 		if err := tx.PutTarget(ctx, store.Target{Name: "arctic-tern", Words: strings.Repeat("å", 2000)}); err != nil {
 			return err
 		}
-		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5]}, []model.Object{objects[1]},
-			[]model.Named{{Kind: model.Account, Name: objects[0].Name}}, now.Add(2*time.Hour))
+		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[5], objects[1]},
+			[]model.Named{{Kind: model.Account, Name: objects[0].Name}, {Kind: model.Account, Name: "never.was"}}, now.Add(2*time.Hour))
 	})
 	counts(map[model.ObjectKind]int{model.Account: 2})
 	past := func() (n int) {
@@ -293,7 +293,7 @@ func TestObserved(t *testing.T) {
 	}
 	before := past()
 	tx(t, s, func(tx *store.Tx) error {
-		return tx.PutObjects(ctx, "arctic-tern", nil, []model.Object{objects[1]}, nil, now.Add(3*time.Hour))
+		return tx.PutObjects(ctx, "arctic-tern", []model.Object{objects[1]}, nil, now.Add(3*time.Hour))
 	})
 	if n := past(); n != before {
 		t.Errorf("what was read back as it was is kept as past: %d rows, %d before", n, before)

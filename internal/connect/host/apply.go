@@ -115,6 +115,11 @@ func (b *batch) Carry(_ context.Context, x *connect.Batch, ready []int) {
 
 // ReadBack implements connect.Carrier.
 func (b *batch) ReadBack(_ context.Context, x *connect.Batch) (connect.View, error) {
+	for i := range x.Answers { // what was cut off once may have done this beside
+		if x.Acts[i].Again && x.Answers[i].Outcome == connect.Done {
+			b.beside(x.Acts[i], b.before, &x.Answers[i])
+		}
+	}
 	script := ""
 	if x.Sent() != nil {
 		b.steps.flush()
@@ -151,20 +156,20 @@ func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect
 		words = trouble.Error()
 	}
 	out := connect.Verify(a, schema, after, words)
-	b.beside(a, &out)
+	b.beside(a, after, &out)
 	return out
 }
 
 // beside tells of the group that the account tools make with an account, and take away with it.
-func (b *batch) beside(a connect.Act, answer *connect.Answer) {
+func (b *batch) beside(a connect.Act, after connect.View, answer *connect.Answer) {
 	if a.Object != model.Account || a.Verb != model.Create && a.Verb != model.Remove {
 		return
 	}
 	group := model.Named{Kind: model.GroupKind, Name: a.Name}
-	switch was, is := b.before.Object(group), b.after.Object(group); {
-	case was == nil && is != nil:
+	switch was, is := b.before.Object(group), after.Object(group); {
+	case is != nil && (was == nil || a.Again && a.Verb == model.Create):
 		answer.Made = []model.Object{*is}
-	case was != nil && is == nil:
+	case is == nil && (was != nil || a.Again && a.Verb == model.Remove):
 		answer.Gone = []model.Named{group}
 	}
 }

@@ -69,6 +69,22 @@ func TestUrgent(t *testing.T) {
 	}
 }
 
+// What an account that was made brought with it is told too by a step that was cut off, and is found done.
+func TestBesideCutOff(t *testing.T) {
+	_, a := start(t, "")
+	for _, act := range []connect.Act{
+		connecttest.Act(model.Create, model.Account, "ada.life", model.Change{Attribute: model.Number, After: []string{"1901"}}),
+		connecttest.Act(model.Remove, model.Account, "ada.life")} {
+		for _, again := range []bool{false, true} {
+			act.Again = again
+			got := connecttest.Apply(connecttest.Open(t, host.Connector{}, a), []connect.Act{act})[0]
+			if told := len(got.Made) == 1 || len(got.Gone) == 1; got.Outcome != connect.Done || !told {
+				t.Errorf("%s, again %v: %+v", act.Verb, again, got)
+			}
+		}
+	}
+}
+
 // signIn lets somebody sign in over SSH and stay, and returns what their session is called.
 func signIn(t *testing.T, h *world.Host, a connect.Access) string {
 	t.Helper()

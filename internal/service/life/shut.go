@@ -111,7 +111,6 @@ func (s *Life) shutOn(ctx context.Context, target string) error {
 type result struct {
 	store.SuspendedAccount
 	object *model.Object // as it was read back
-	unseen bool          // no survey has seen it
 	last   bool          // it is the last that can administer the target
 }
 
@@ -273,7 +272,6 @@ func (s *Life) closing(ctx context.Context, target string, out []result) ([]mode
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return nil, err
 		}
-		out[i].unseen = err != nil
 		before := o.Attributes.One(model.Disabled)
 		if before == "" || before == "yes" {
 			before = "no"
@@ -406,7 +404,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result,
 	}
 	return s.Write(context.WithoutCancel(ctx), func(tx *store.Tx) ([]*store.Entry, error) {
 		var entries []*store.Entry
-		var fresh, changed []model.Object
+		var read []model.Object
 		purpose := map[int64][]string{} // by suspension
 		for _, r := range results {
 			r.TriedAt, r.DueAt, r.EndedAt = &now, nil, nil
@@ -426,12 +424,8 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result,
 			if err := tx.EndSuspended(ctx, r.SuspendedAccount); err != nil {
 				return nil, err
 			}
-			switch {
-			case r.object == nil:
-			case r.unseen:
-				fresh = append(fresh, *r.object)
-			default:
-				changed = append(changed, *r.object)
+			if r.object != nil {
+				read = append(read, *r.object)
 			}
 			words := fmt.Sprintf("%s: account %s", r.State, r.Name)
 			if r.Sessions > 0 {
@@ -446,7 +440,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result,
 			entries = append(entries, &store.Entry{At: now, Kind: "shut-out", Operator: x.Operator, Target: target, User: r.User,
 				Because: x.Because, Words: door.ClipTo(words, 2000)})
 		}
-		if len(fresh)+len(changed) > 0 {
+		if len(read) > 0 {
 			counted, err := tx.Comparisons(ctx, []string{target})
 			if err != nil {
 				return nil, err
@@ -457,7 +451,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result,
 			if err := tx.Beside(ctx, target); err != nil {
 				return nil, err
 			}
-			if err := tx.PutObjects(ctx, target, fresh, changed, nil, now); err != nil {
+			if err := tx.PutObjects(ctx, target, read, nil, now); err != nil {
 				return nil, err
 			}
 		}

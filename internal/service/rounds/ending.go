@@ -23,7 +23,7 @@ type batchEnd struct {
 func ending(r store.Round, results []work.Result, schema model.Schema, at time.Time) batchEnd {
 	e := batchEnd{Ending: store.Ending{Round: r.ID, Target: results[0].Target, At: at, Steps: make([]store.Step, len(results))},
 		entries: make([]*store.Entry, len(results))}
-	read := lastRead{seen: map[model.Named]*model.Object{}, made: map[model.Named]bool{}}
+	read := lastRead{seen: map[model.Named]*model.Object{}}
 	for i, res := range results {
 		e.Steps[i] = store.Step{Seq: res.Seq, Outcome: string(res.Outcome), Words: res.Words}
 		e.entries[i] = stepEntry(r, res, at)
@@ -56,7 +56,7 @@ func ending(r store.Round, results []work.Result, schema model.Schema, at time.T
 		owner(res, schema, &e.Ending)
 		e.Handed = append(e.Handed, handed(res)...)
 	}
-	e.Fresh, e.Changed, e.Gone = read.sorted()
+	e.Read, e.Gone = read.sorted()
 	return e
 }
 
@@ -73,46 +73,41 @@ func awaited(res work.Result, at time.Time) store.Archive {
 // lastRead are objects as they were read back last: one changes from step to step of a batch.
 type lastRead struct {
 	seen  map[model.Named]*model.Object // nil: removed
-	made  map[model.Named]bool          // by one of the steps
 	order []model.Named
 }
 
 func (l *lastRead) take(res work.Result) {
 	for _, o := range res.Answer.Made {
-		l.put(model.Named{Kind: o.Kind, Name: o.Name}, &o, true)
+		l.put(model.Named{Kind: o.Kind, Name: o.Name}, &o)
 	}
 	for _, n := range res.Answer.Gone {
-		l.put(n, nil, false)
+		l.put(n, nil)
 	}
 	n, o := res.Of(), res.Answer.Object
 	removed := res.Verb == model.Remove && o == nil && held(string(res.Outcome))
 	if o == nil && !removed {
 		return
 	}
-	l.put(n, o, res.Verb == model.Create && res.Outcome == connect.Done)
+	l.put(n, o)
 }
 
-func (l *lastRead) put(n model.Named, o *model.Object, made bool) {
+func (l *lastRead) put(n model.Named, o *model.Object) {
 	if _, known := l.seen[n]; !known {
 		l.order = append(l.order, n)
 	}
 	l.seen[n] = o
-	l.made[n] = l.made[n] || made
 }
 
-// sorted returns those that steps made apart from the others, and those that are gone.
-func (l *lastRead) sorted() (fresh, changed []model.Object, gone []model.Named) {
+// sorted returns those that are there, and those that are gone.
+func (l *lastRead) sorted() (there []model.Object, gone []model.Named) {
 	for _, n := range l.order {
-		switch o := l.seen[n]; {
-		case o == nil:
+		if o := l.seen[n]; o != nil {
+			there = append(there, *o)
+		} else {
 			gone = append(gone, n)
-		case l.made[n]:
-			fresh = append(fresh, *o)
-		default:
-			changed = append(changed, *o)
 		}
 	}
-	return fresh, changed, gone
+	return there, gone
 }
 
 // owner notes whose an account is after a step that gave it to somebody, or took it away.
