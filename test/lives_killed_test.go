@@ -41,14 +41,14 @@ func TestLivesKilled(t *testing.T) {
 		over := make(chan bool)
 		go func() {
 			defer close(over)
-			_, _, _ = roost(t, l.d.Profile, "", a...) // it loses the service
+			_, _, _ = roost(t, l.d.Profile, "", a...) // it loses the service, and waits for the next
 		}()
 		pause := time.Duration(50+rand.IntN(700)) * time.Millisecond
 		time.Sleep(pause)
 		_ = serve.Process.Kill()
 		_ = serve.Wait()
-		<-over
 		start()
+		<-over
 		_, _, _ = roost(t, l.d.Profile, "", a...) // what did not come to be is asked for again; what did is refused, or so already
 		l.settle()
 		if l.lawful(fmt.Sprintf("killed %s after the beginning of: %s", pause, strings.Join(a, " "))); t.Failed() {
