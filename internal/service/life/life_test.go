@@ -302,6 +302,24 @@ func TestMeanwhile(t *testing.T) {
 	same("suspended while the target was surveyed")
 }
 
+// Who has left while suspended is not let in again by the end of the suspension.
+func TestRestoreLeft(t *testing.T) {
+	x := start(t)
+	s := x.suspend(t, "odd", "marit", false)
+	x.settled(t, s.ID, allShut)
+	if _, err := x.Edit(ctx, door.Itself, 0, []declare.Edit{{Section: "users", Name: "marit", Key: "until", Do: declare.Set,
+		Value: "2020-01-31"}}, "left"); err != nil {
+		t.Fatal(err)
+	}
+	got, err := x.RestoreUser(ctx, odd("odd", door.Restore, door.Run), RestoreRequest{User: "marit", Because: "over"})
+	if err != nil || got.Round.ID != 0 || !strings.Contains(got.Words, "the last day of marit was 2020-01-31, so the accounts stay shut") {
+		t.Errorf("%+v %v", got, err)
+	}
+	if x.shut("hanne") || !x.shut("marit") {
+		t.Error("the wrong one is shut")
+	}
+}
+
 // Whom to suspend is said in one way, and is known.
 func TestWhom(t *testing.T) {
 	x := start(t)

@@ -9,6 +9,7 @@ import (
 
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/core/resolve"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -103,6 +104,12 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 	if u := c.Declared.Users[user]; u != nil && u.Suspended.Since != "" {
 		out.Words = fmt.Sprintf("the declaration says since %s that %s is suspended (%s), so the accounts stay shut", u.Suspended.Since,
 			user, u.Suspended.Because)
+		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
+		return out, err
+	}
+	if p, known := c.Plan.Person(user); known && p.State == resolve.Left {
+		out.Words = fmt.Sprintf("the last day of %s was %s, so the accounts stay shut; if they stay: roost edit users %s --take until",
+			user, p.Declared.Span.Until, user)
 		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 		return out, err
 	}
