@@ -54,7 +54,8 @@ func (s *Store) DoneSurvey(ctx context.Context, name string, due int) (again boo
 	return again, err
 }
 
-// Beside notes that a target was changed while others may work on it: whoever does knows it from before that, and surveys it.
+// Beside notes that a target was changed by somebody who does not hold its lease. If another holds it, a survey is due: what they
+// read of the target may be older than the change.
 func (tx *Tx) Beside(ctx context.Context, target string) error {
 	if err := tx.Disturbed(ctx, target); err != nil {
 		return err

@@ -1,6 +1,8 @@
-// Package candidate carries out acts on systems that take changes into a candidate: what a system shows of its difference, how it
-// checks, and how it takes a candidate on trial is its own; that all of it holds or nothing, that a trial is told of before
-// it begins, proved by a sign-in of ours, confirmed or taken back, and found again after a crash, is here.
+// Package candidate carries out acts on systems that collect changes in a candidate before they hold.
+//
+// A system says how its candidate is opened, compared, checked, taken on trial, confirmed and dropped. This package does the rest: it
+// makes all acts of a batch hold or none, stores a mark before a trial begins, signs our own login in during the trial, confirms
+// the trial or ends it, and ends a trial that a crash left.
 package candidate
 
 import (

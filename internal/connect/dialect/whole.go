@@ -196,7 +196,7 @@ func (d draft) Runs(ctx context.Context, mark connect.Mark) (bool, error) {
 			continue
 		}
 		past, err := d.past(ctx)
-		if n := len(past); err != nil || n == 0 || past[n-1].words == mark.Token { // any other is somebody else's
+		if n := len(past); err != nil || n == 0 || past[n-1].words == mark.Token { // with other words another operator began it
 			return err == nil, err
 		}
 	}

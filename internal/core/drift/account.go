@@ -288,13 +288,13 @@ func (c *comparer) names() {
 		name := c.observed[place].Name
 		f := model.Finding{Kind: model.Unmatched, Act: model.Act{Object: model.Account, Name: a.Name, User: a.ID,
 			Changes: []model.Change{{Attribute: "name", Before: []string{name}, After: []string{a.Name}}}}}
-		f.Note = fmt.Sprintf("the account of %s is called %s, and the declaration says %s; an account that exists keeps its name: "+
-			"rename it on %s, which is recognised, or declare the name that it has", a.ID, name, a.Name, c.Desired.Target.Name)
+		f.Note = fmt.Sprintf("the account of %s is called %s, and the declaration says %s; an account keeps its name: either "+
+			"rename it on %s, or declare the name that it has", a.ID, name, a.Name, c.Desired.Target.Name)
 		if circle := circle(name, c.calledAs); circle != nil {
-			f.Note = fmt.Sprintf("%s; an account that exists keeps its name: rename them on %s, %s to a free name first",
+			f.Note = fmt.Sprintf("%s; an account keeps its name: rename them on %s, first %s to a free name",
 				exchange(circle, "names"), c.Desired.Target.Name, slices.Min(circle))
 		} else if at, taken := c.find(a.Name); taken {
-			f.Note = fmt.Sprintf("the account of %s is called %s, and %s, which the declaration says, %s; an account that exists "+
+			f.Note = fmt.Sprintf("the account of %s is called %s, and %s, which the declaration says, %s; an account "+
 				"keeps its name: declare the one that it has", a.ID, name, a.Name, c.whose(at))
 		}
 		c.add(f)

@@ -518,10 +518,10 @@ func TestCalledOtherwise(t *testing.T) {
 		"{arctic-tern: {name: yb}}}\n  yb.two: {name: Yb Two, number: 1302, roles: [deck-crew]NAMED}", 1)
 	for declared, want := range map[string]string{
 		", accounts: {arctic-tern: {name: xa}}": "xa.one: xa and yb are to exchange names, and each is in the way of the next; an " +
-			"account that exists keeps its name: rename them on arctic-tern, xa to a free name first\nyb.two: xa and yb are to " +
+			"account keeps its name: rename them on arctic-tern, first xa to a free name\nyb.two: xa and yb are to " +
 			"exchange names",
 		", accounts: {arctic-tern: {name: yb.2}}": "yb.two: the account of yb.two is called yb, and the declaration says yb.2; an " +
-			"account that exists keeps its name: rename it on arctic-tern",
+			"account keeps its name: either rename it on arctic-tern",
 		"": "xa.one: the account of xa.one is called xa, and yb, which the declaration says, belongs to yb.two",
 	} {
 		in := drift.Input{Desired: plan(t, strings.Replace(text, "NAMED", declared, 1)).Targets["arctic-tern"],

@@ -236,7 +236,8 @@ func renamesPower(f round.Facts, steps []round.Step, some map[int]string) {
 	for i, st := range steps {
 		for _, name := range []string{st.Name, st.Formerly()} {
 			if st.Formerly() != "" && some[i] == "" && course.Gives(model.Named{Kind: st.Object, Name: name}) {
-				some[i] = fmt.Sprintf("whoever is in a group called %s can become superuser there; rename it on the target itself", name)
+				some[i] = fmt.Sprintf("members of the group %s can become superuser there, so it is not renamed from here; "+
+					"rename it on the target", name)
 			}
 		}
 	}

@@ -325,7 +325,7 @@ func orderOf(a connect.Act) order {
 	return o
 }
 
-// prove is connect.Offers': the application says whether it lets somebody in.
+// prove implements Prove of connect.Offers: the application says whether it lets the account in.
 func (s *session) prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	var in bool
 	err := s.ask(ctx, http.MethodPost, "/door", map[string]any{"login": as, "password": secret.Reveal()}, &in)
@@ -335,7 +335,7 @@ func (s *session) prove(ctx context.Context, as string, secret connect.Secret) (
 	return in, nil
 }
 
-// admits is connect.Offers': whoever is not shut is let in.
+// admits implements Admits of connect.Offers. An account that is not disabled is let in.
 func (s *session) admits(ctx context.Context, accounts []string) []connect.Admission {
 	names := make([]model.Named, len(accounts))
 	for i, n := range accounts {
@@ -359,7 +359,7 @@ func (s *session) admits(ctx context.Context, accounts []string) []connect.Admis
 	return out
 }
 
-// sessions is connect.Offers'.
+// sessions implements Sessions of connect.Offers.
 func (s *session) sessions(ctx context.Context) ([]model.Object, error) {
 	var list []visit
 	if err := s.ask(ctx, http.MethodGet, "/present", nil, &list); err != nil {
@@ -375,7 +375,7 @@ func (s *session) sessions(ctx context.Context) ([]model.Object, error) {
 	return out, nil
 }
 
-// endSessions is connect.Offers' End.
+// endSessions implements End of connect.Offers.
 func (s *session) endSessions(ctx context.Context, names []string) []connect.Answer {
 	out := make([]connect.Answer, len(names))
 	orders, said := make([]order, len(names)), make([]string, len(names))
