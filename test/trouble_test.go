@@ -254,7 +254,7 @@ func TestKilledTenTimes(t *testing.T) {
 	r, _ := state()
 	t.Logf("after ten kills it took %s more", time.Since(began).Round(time.Millisecond))
 	if r.State != rounds.Complete || r.Outcomes["done"]+r.Outcomes["already-so"] != 1121 {
-		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
+		t.Errorf("round 1 is %s: %v", r.State, r.Outcomes)
 	}
 	if r.Outcomes["already-so"] != 0 {
 		t.Errorf("%d steps are told to have been so before, though nobody else was there", r.Outcomes["already-so"])
@@ -328,21 +328,9 @@ func TestDatabaseStandsStill(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	roostBin := binary(t)
-	var log safe
 	for range 2 {
-		serve := exec.Command(roostBin, "serve", "--data", t.TempDir(), "--dialects", d.Dialects, "--listen", "127.0.0.1:0", "--key-file",
-			filepath.Join(d.Data, "seal.key"))
-		serve.Env = append(os.Environ(), "ROOST_BATCH=5", "ROOST_PATIENCE=20s",
-			"ROOST_DATABASE=root@unix("+filepath.Join(d.Data, "db", "s")+")/roost")
-		serve.Stdout, serve.Stderr = &log, &log
-		serve.SysProcAttr = &syscall.SysProcAttr{Pdeathsig: syscall.SIGKILL}
-		if err := serve.Start(); err != nil {
-			t.Fatal(err)
-		}
-		t.Cleanup(func() { _ = serve.Process.Signal(syscall.SIGTERM); _ = serve.Wait() })
+		beside(t, d, d.Profile)
 	}
-	await(t, "both to be ready", func() bool { return strings.Count(log.String(), "ready ") == 2 })
 	must(t, d, "run", "1", "--no-wait")
 	for part := 1; part <= 2; part++ {
 		await(t, "steps to end", func() bool {
@@ -363,7 +351,7 @@ func TestDatabaseStandsStill(t *testing.T) {
 	})
 	r := decode[rounds.Round](t, must(t, d, "round", "show", "1", "-o", "json"))
 	if r.State != rounds.Complete || r.Outcomes["done"] != 1121 {
-		t.Errorf("round 1 is %s: %v\n%s", r.State, r.Outcomes, log.String())
+		t.Errorf("round 1 is %s: %v", r.State, r.Outcomes)
 	}
 	for name, h := range d.Hosts {
 		if out, err := h.Exec("sort /var/log/made | uniq -d"); err != nil || out != "" {

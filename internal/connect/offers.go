@@ -107,17 +107,22 @@ const (
 // Prove signs in as somebody; where nobody can, or the target does not answer,
 // nothing is proved, and words say why.
 func Prove(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
-	prove := s.Offers().Prove
-	if prove == nil {
+	return tried(ctx, s.Offers().Prove, as, secret, "")
+}
+
+// tried says what a trial showed, and of one that did not succeed what disproves it.
+func tried(ctx context.Context, try func(context.Context, string, Secret) (bool, error), as string, secret Secret,
+	otherwise string) (p Proof, words string) {
+	if try == nil {
 		return NotProved, "targets of this kind offer no way to try it"
 	}
-	switch in, err := prove(ctx, as, secret); {
+	switch in, err := try(ctx, as, secret); {
 	case err != nil:
 		return NotProved, err.Error()
 	case in:
 		return Proved, ""
 	}
-	return Disproved, ""
+	return Disproved, otherwise
 }
 
 // Renew gives our own login a fresh secret, or returns an error that wraps
@@ -284,17 +289,7 @@ func Archives(s Session) (Archiver, error) {
 
 // ProveElevation tries whether somebody becomes superuser; where nobody can try nothing is proved, and words say why.
 func ProveElevation(ctx context.Context, s Session, as string, secret Secret) (p Proof, words string) {
-	prove := s.Offers().ProveElevation
-	if prove == nil {
-		return NotProved, "targets of this kind offer no way to try it"
-	}
-	switch in, err := prove(ctx, as, secret); {
-	case err != nil:
-		return NotProved, err.Error()
-	case in:
-		return Proved, ""
-	}
-	return Disproved, "it signs in, and does not become superuser"
+	return tried(ctx, s.Offers().ProveElevation, as, secret, "it signs in, and does not become superuser")
 }
 
 // Watch returns the sessions of a target, or an error that wraps
