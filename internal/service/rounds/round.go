@@ -61,7 +61,7 @@ type Round struct {
 	Holds      []Hold            `json:"holds" doc:"why somebody who did not draft it must approve it"`
 	Approvers  []string          `json:"approvers,omitempty" doc:"of one that is held: the operators whose approval counts"`
 	Later      []string          `json:"approvers-later,omitempty" doc:"those whose approval does not count yet, each with why and from when on"`
-	Alone      bool              `json:"approved-alone,omitempty" doc:"of one that is held: nobody else could approve it, so that who drafted it may, with their password"`
+	Alone      bool              `json:"approved-alone,omitempty" doc:"no other operator could approve it: its author may, with their password"`
 	Declared   int               `json:"newer-revision,omitempty" doc:"of one that has not run: the revision declared now, where it was drafted from an older one"`
 	Bare       int               `json:"without-password,omitempty" doc:"of one just drafted: accounts that it makes without a password"`
 	LeftOut    int               `json:"left-out,omitempty" doc:"steps that nobody can approve: they are left out when it runs"`

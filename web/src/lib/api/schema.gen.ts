@@ -4136,7 +4136,7 @@ export interface components {
             words: string;
         };
         Round: {
-            /** @description of one that is held: nobody else could approve it, so that who drafted it may, with their password */
+            /** @description no other operator could approve it: its author may, with their password */
             "approved-alone"?: boolean;
             /** Format: date-time */
             "approved-at"?: string;
