@@ -90,7 +90,7 @@ func (c Connector) signIn(ctx context.Context, a connect.Access, login string, s
 		}
 		s.conn, line = conn, conn
 	default:
-		client, _, err := overssh.Dial(ctx, a, login, ways(secret), nil)
+		client, err := overssh.Dial(ctx, a, login, ways(secret), nil)
 		if err != nil {
 			return nil, err
 		}

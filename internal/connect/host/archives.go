@@ -1,11 +1,9 @@
 package host
 
 import (
-	"bytes"
 	"context"
 	"encoding/hex"
 	"errors"
-	"fmt"
 	"io"
 	"regexp"
 	"strconv"
@@ -27,26 +25,17 @@ var archiveName = regexp.MustCompile(`^([A-Za-z0-9_.][A-Za-z0-9_.-]*)-([0-9]+)-[
 
 // Waiting implements connect.Archiver in one exec.
 func (s *session) Waiting(ctx context.Context) (out []connect.Archive, err error) {
-	whole := false
-	err = s.exec(ctx, s.access.Patience(), func(in io.WriteCloser, from io.Reader) error {
-		say(in, "cd "+sealing+" 2>/dev/null && for f in *.tar.gz; do [ ! -f \"$f\" ] || stat -c 'W:%s:%n' -- \"$f\"; done\necho Z:\n", true)
-		a := newAnswer(from, s.access.As)
-		for a.Scan() {
-			whole = whole || a.Text() == "Z:"
-			f := strings.SplitN(a.Text(), ":", 3)
-			if len(f) != 3 || f[0] != "W" || len(out) == filesMost {
-				continue
-			}
-			size, err := strconv.ParseInt(f[1], 10, 64)
-			if m := archiveName.FindStringSubmatch(f[2]); m != nil && err == nil {
-				out = append(out, connect.Archive{Name: f[2], Account: m[1], Number: m[2], Bytes: size})
-			}
+	script := "cd " + sealing + " 2>/dev/null && for f in *.tar.gz; do [ ! -f \"$f\" ] || stat -c 'W:%s:%n' -- \"$f\"; done\n"
+	err = s.ask(ctx, s.access.Patience(), script, func(line string) {
+		f := strings.SplitN(line, ":", 3)
+		if len(f) != 3 || f[0] != "W" || len(out) == filesMost {
+			return
 		}
-		return a.Err()
+		size, err := strconv.ParseInt(f[1], 10, 64)
+		if m := archiveName.FindStringSubmatch(f[2]); m != nil && err == nil {
+			out = append(out, connect.Archive{Name: f[2], Account: m[1], Number: m[2], Bytes: size})
+		}
 	})
-	if err == nil && !whole {
-		err = errors.New("the answer was cut off")
-	}
 	if err != nil {
 		return nil, &connect.Error{Target: s.access.Target, Op: "list archives of homes", Err: err}
 	}
@@ -60,27 +49,12 @@ func (s *session) raw(ctx context.Context, command string, idle time.Duration, i
 	defer cancel()
 	alive := &moving{timer: time.AfterFunc(idle, cancel), idle: idle, from: in, to: out}
 	defer alive.timer.Stop()
-	run, err := s.client.NewSession()
-	if err != nil {
-		return err
-	}
-	defer run.Close()
-	defer context.AfterFunc(ctx, func() { run.Close() })()
-	var said bytes.Buffer
-	run.Stdout, run.Stderr = alive, &clipped{&said, 4096}
+	var from io.Reader
 	if in != nil {
-		run.Stdin = alive
+		from = alive
 	}
-	if s.access.As != "root" {
-		command = "sudo -n /bin/sh -c " + quote(command)
-	}
-	if err := run.Run(command); err != nil {
-		if ctx.Err() != nil {
-			err = ctx.Err()
-		}
-		return fmt.Errorf("%w: %s", err, connect.Printable(strings.TrimSpace(said.String())))
-	}
-	return nil
+	said := &clipped{most: complaintMost}
+	return said.because(s.shell.Exec(ctx, command, from, alive, said))
 }
 
 // moving passes bytes on, and notes that they move.
@@ -134,15 +108,11 @@ func (s *session) Return(ctx context.Context, a connect.Archive, from io.Reader)
 			return err
 		}
 		words = "it is in " + archived + "/" + a.Name
-		return s.exec(ctx, searchFor, func(in io.WriteCloser, out io.Reader) error {
-			say(in, "urgent=1\n"+prelude(nil)+applyLib+removeLib+"back "+quoted(a.Account, a.Number)+"true\n", true)
-			x := newAnswer(out, s.access.As)
-			for x.Scan() {
-				if said, ok := strings.CutPrefix(x.Text(), "back:"); ok {
-					words = connect.Printable(said)
-				}
+		script := "urgent=1\n" + prelude(nil) + applyLib + removeLib + "back " + quoted(a.Account, a.Number) + "true\n"
+		return s.ask(ctx, searchFor, script, func(line string) {
+			if said, ok := strings.CutPrefix(line, "back:"); ok {
+				words = connect.Printable(said)
 			}
-			return x.Err()
 		})
 	})
 	return words, err

@@ -2,7 +2,6 @@ package host
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"net"
@@ -58,19 +57,3 @@ func signedBy(a connect.Access) (func(ssh.PublicKey) error, error) {
 			connect.Printable(strings.Join(cert.ValidPrincipals, ", ")))
 	}, nil
 }
-
-// Dial implements connect.Offers: the host's ssh server connects, which it may have been told not to.
-func (s *session) Dial(ctx context.Context, network, address string) (net.Conn, error) {
-	c, err := s.client.DialContext(ctx, network, address)
-	if err != nil {
-		return nil, &connect.Error{Target: s.access.Target, Op: "connect to " + address + " from there", Err: err}
-	}
-	return led{c}, nil
-}
-
-// led is a connection through a host, which knows of no deadlines: who wants one closes it.
-type led struct{ net.Conn }
-
-func (led) SetDeadline(time.Time) error      { return nil }
-func (led) SetReadDeadline(time.Time) error  { return nil }
-func (led) SetWriteDeadline(time.Time) error { return nil }

@@ -4,7 +4,6 @@ import (
 	"context"
 	_ "embed"
 	"fmt"
-	"io"
 	"slices"
 	"strconv"
 	"strings"
@@ -31,19 +30,14 @@ func (s *session) Admits(ctx context.Context, accounts []string) []connect.Admis
 			script.WriteString("told\n")
 		}
 	}
-	err := s.exec(ctx, s.access.Patience()+time.Duration(len(accounts)/asked)*2*time.Second, func(in io.WriteCloser, from io.Reader) error {
-		say(in, script.String(), true)
-		a := newAnswer(from, s.access.As)
-		for a.Scan() {
-			f := strings.SplitN(a.Text(), ":", 4)
-			if len(f) != 4 || f[0] != "P" {
-				continue
-			}
-			if n, err := strconv.Atoi(f[1]); err == nil && n >= 0 && n < len(out) {
-				out[n] = admission(f[2], connect.Printable(f[3]))
-			}
+	err := s.ask(ctx, s.access.Patience()+time.Duration(len(accounts)/asked)*2*time.Second, script.String(), func(line string) {
+		f := strings.SplitN(line, ":", 4)
+		if len(f) != 4 || f[0] != "P" {
+			return
 		}
-		return a.Err()
+		if n, err := strconv.Atoi(f[1]); err == nil && n >= 0 && n < len(out) {
+			out[n] = admission(f[2], connect.Printable(f[3]))
+		}
 	})
 	if err != nil {
 		err = &connect.Error{Target: s.access.Target, Op: "ask whether accounts are let in", Err: err}

@@ -2,8 +2,6 @@ package host
 
 import (
 	"context"
-	"errors"
-	"io"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
@@ -11,15 +9,7 @@ import (
 
 // Homes implements connect.Offers in one exec.
 func (s *session) Homes(ctx context.Context) ([]model.Object, error) {
-	var r *reading
-	err := s.exec(ctx, searchFor, func(in io.WriteCloser, out io.Reader) (err error) {
-		say(in, homesScript(s.access.Settings), true)
-		r, err = newAnswer(out, s.access.As).read()
-		return err
-	})
-	if err == nil && !r.whole {
-		err = errors.New("the answer was cut off")
-	}
+	r, err := s.told(ctx, searchFor, homesScript(s.access.Settings))
 	if err != nil {
 		return nil, &connect.Error{Target: s.access.Target, Op: "look at homes", Err: err}
 	}

@@ -1,7 +1,6 @@
 package host
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
@@ -15,7 +14,7 @@ import (
 
 // Prove implements connect.Offers: with a private key in PEM, or else a password.
 // Nothing is run as that account.
-func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+func (s *reached) Prove(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	client, in, err := s.signIn(ctx, as, secret)
 	if client != nil {
 		client.Close()
@@ -25,7 +24,7 @@ func (s *session) Prove(ctx context.Context, as string, secret connect.Secret) (
 
 // ProveElevation implements connect.Offers: sudo is asked to run what tells who it runs as. Whom sudo asks for a
 // password is not elevated by a key alone, and is proved with the password.
-func (s *session) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
+func (s *reached) ProveElevation(ctx context.Context, as string, secret connect.Secret) (bool, error) {
 	client, in, err := s.signIn(ctx, as, secret)
 	if err != nil || !in {
 		return false, err
@@ -40,8 +39,8 @@ func (s *session) ProveElevation(ctx context.Context, as string, secret connect.
 	}
 	defer run.Close()
 	run.Stdin = strings.NewReader(string(secret.Reveal()) + "\n")
-	var out, said bytes.Buffer
-	run.Stdout, run.Stderr = &clipped{&out, 4096}, &clipped{&said, 4096}
+	out, said := &clipped{most: complaintMost}, &clipped{most: complaintMost}
+	run.Stdout, run.Stderr = out, said
 	mark := "superuser-" + rand.Text()
 	err = run.Run("sudo -k -S -p '' -- /bin/sh -c 'echo " + mark + " $(id -u)'")
 	switch words := connect.Printable(strings.TrimSpace(said.String())); {
@@ -56,7 +55,7 @@ func (s *session) ProveElevation(ctx context.Context, as string, secret connect.
 }
 
 // signIn signs in as somebody on a connection of its own. in says whether the host let them; an error that it cannot be known.
-func (s *session) signIn(ctx context.Context, as string, secret connect.Secret) (client *ssh.Client, in bool, err error) {
+func (s *reached) signIn(ctx context.Context, as string, secret connect.Secret) (client *ssh.Client, in bool, err error) {
 	method := "publickey"
 	var auth []ssh.AuthMethod
 	if signer, err := ssh.ParsePrivateKey(secret.Reveal()); err == nil {
@@ -76,7 +75,7 @@ func (s *session) signIn(ctx context.Context, as string, secret connect.Secret) 
 				return answers, nil
 			})}
 	}
-	client, _, err = overssh.Dial(ctx, s.access, as, auth, s.signed)
+	client, err = overssh.Dial(ctx, s.access, as, auth, s.signed)
 	switch refused := errors.As(err, new(*connect.Refused)); {
 	case err == nil:
 		return client, true, nil

@@ -18,5 +18,4 @@ own_key() {
       mv -f "$f.new" "$f" || { echo "X:$f cannot be written: is the disk full?"; return; }
     first=
   done
-  echo Z:
 }

@@ -1,16 +1,14 @@
 package host
 
 import (
-	"bytes"
 	"context"
 	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"strconv"
 	"strings"
-
-	"golang.org/x/crypto/ssh"
 
 	"hen-roost/internal/connect"
 )
@@ -20,22 +18,11 @@ func (s *session) Run(ctx context.Context, program []string, input string, most 
 	ctx, cancel := context.WithTimeout(ctx, s.access.Patience())
 	defer cancel()
 	mark := "hen-roost-" + rand.Text()
-	type end struct {
-		text string
-		err  error
-	}
-	ended := make(chan end, 1)
-	go func() { // not to be waited for: others may lead through the same connection, which therefore stays
-		text, err := s.shellOnce(ctx, runScript(mark, program, input), most+greetingMost)
-		ended <- end{text, err}
-	}()
-	select {
-	case <-ctx.Done():
-		err = ctx.Err()
-	case e := <-ended:
-		if err = e.err; err == nil {
-			said, status, err = ran(e.text, mark)
-		}
+	out := &clipped{most: most + greetingMost}
+	// It is hung up on when its time is over; the connection stays, since others may lead through it.
+	err = s.shell.Exec(ctx, "", strings.NewReader(runScript(mark, program, input)), out, io.Discard)
+	if err == nil || errors.As(err, new(Ended)) {
+		said, status, err = ran(out.String(), mark)
 	}
 	if err == nil && len(said) > most {
 		err = fmt.Errorf("it says more than %d bytes", most)
@@ -44,22 +31,6 @@ func (s *session) Run(ctx context.Context, program []string, input string, most 
 		return "", 0, &connect.Error{Target: s.access.Target, Op: "run " + connect.Printable(program[0]), Err: err}
 	}
 	return said, status, nil
-}
-
-// shellOnce has a shell carry out a script, and returns the first bytes of what it prints. When the context ends it is hung up on.
-func (s *session) shellOnce(ctx context.Context, script string, most int) (string, error) {
-	run, err := s.client.NewSession()
-	if err != nil {
-		return "", err
-	}
-	defer run.Close()
-	defer context.AfterFunc(ctx, func() { run.Close() })()
-	out := &clipped{&bytes.Buffer{}, most}
-	run.Stdout, run.Stdin = out, strings.NewReader(script)
-	if err := run.Run(s.shell()); err != nil && !errors.As(err, new(*ssh.ExitError)) {
-		return "", err
-	}
-	return out.to.String(), nil
 }
 
 // runScript has a shell print a mark, run a program, and print the mark again with its status.
@@ -79,10 +50,11 @@ func ran(text, mark string) (said string, status int, err error) {
 	return after[:at], status, err
 }
 
-// shell is the command by which a shell reads a script from standard input as superuser.
-func (s *session) shell() string {
-	if s.access.As != "root" { // whose right to do what follows is sudo's to say
-		return "exec sudo -n /bin/sh -s"
+// Dial implements connect.Offers.
+func (s *session) Dial(ctx context.Context, network, address string) (net.Conn, error) {
+	c, err := s.shell.Dial(ctx, network, address)
+	if err != nil {
+		return nil, &connect.Error{Target: s.access.Target, Op: "connect to " + address + " from there", Err: err}
 	}
-	return "exec /bin/sh -s"
+	return c, nil
 }

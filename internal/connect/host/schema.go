@@ -1,4 +1,4 @@
-// Package host looks after the accounts of a Unix host over SSH. It needs
+// Package host looks after the accounts of a Unix host through a Shell, such as SSH. It needs
 // nothing on the host but a POSIX shell, awk and the system's own account tools.
 //
 // Round trips: one connection a session; a survey is ONE exec, a batch of

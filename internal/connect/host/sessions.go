@@ -3,9 +3,7 @@ package host
 import (
 	"context"
 	_ "embed"
-	"errors"
 	"fmt"
-	"io"
 	"regexp"
 	"strconv"
 	"strings"
@@ -21,21 +19,11 @@ var sessionLib string
 // Sessions implements connect.Offers in one exec.
 func (s *session) Sessions(ctx context.Context) ([]model.Object, error) {
 	var out []model.Object
-	whole := false
-	err := s.exec(ctx, s.access.Patience(), func(in io.WriteCloser, from io.Reader) error {
-		say(in, lib+sessionLib+"sessions\necho Z:\n", true)
-		a := newAnswer(from, s.access.As)
-		for a.Scan() {
-			if o, ok := sessionOf(a.Text()); ok && len(out) < maxObjects {
-				out = append(out, o)
-			}
-			whole = whole || a.Text() == "Z:"
+	err := s.ask(ctx, s.access.Patience(), lib+sessionLib+"sessions\n", func(line string) {
+		if o, ok := sessionOf(line); ok && len(out) < maxObjects {
+			out = append(out, o)
 		}
-		return a.Err()
 	})
-	if err == nil && !whole {
-		err = errors.New("the answer was cut off")
-	}
 	if err != nil {
 		return nil, &connect.Error{Target: s.access.Target, Op: "list sessions", Err: err}
 	}
@@ -77,16 +65,11 @@ func (s *session) End(ctx context.Context, names []string) []connect.Answer {
 			out[i] = connect.Answer{Outcome: connect.Unsure, Words: "the connection was lost before the host answered"}
 		}
 	}
-	err := s.exec(ctx, s.access.Patience()+time.Duration(len(names))*5*time.Second, func(in io.WriteCloser, from io.Reader) error {
-		say(in, script.String()+"echo Z:\n", true)
-		a := newAnswer(from, s.access.As)
-		for a.Scan() {
-			f := strings.SplitN(a.Text(), ":", 4)
-			if i, err := strconv.Atoi(f[min(1, len(f)-1)]); len(f) == 4 && f[0] == "R" && err == nil && i < len(out) && i >= 0 {
-				out[i] = ended(f[2], connect.Printable(f[3]))
-			}
+	err := s.ask(ctx, s.access.Patience()+time.Duration(len(names))*5*time.Second, script.String(), func(line string) {
+		f := strings.SplitN(line, ":", 4)
+		if i, err := strconv.Atoi(f[min(1, len(f)-1)]); len(f) == 4 && f[0] == "R" && err == nil && i < len(out) && i >= 0 {
+			out[i] = ended(f[2], connect.Printable(f[3]))
 		}
-		return a.Err()
 	})
 	for i := range out {
 		if out[i].Outcome == connect.Unsure && err != nil {

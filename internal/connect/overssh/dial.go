@@ -15,16 +15,15 @@ import (
 	"hen-roost/internal/connect"
 )
 
-// Dial signs in to a target as somebody. signed checks the identity key in place of the accepted one, nil: it must be that. The
-// connection is the client's, for whoever must end it at once. Errors are a *connect.KeyError; what signed says, as an
-// *Unsigned; a *connect.Refused when the login is turned away; or that the target cannot be reached.
-func Dial(ctx context.Context, a connect.Access, as string, auth []ssh.AuthMethod, signed func(ssh.PublicKey) error) (*ssh.Client, net.Conn,
-	error) {
+// Dial signs in to a target as somebody. signed checks the identity key in place of the accepted one, nil: it must be that.
+// Errors are a *connect.KeyError; what signed says, as an *Unsigned; a *connect.Refused when the login is turned away; or that the
+// target cannot be reached.
+func Dial(ctx context.Context, a connect.Access, as string, auth []ssh.AuthMethod, signed func(ssh.PublicKey) error) (*ssh.Client, error) {
 	ctx, cancel := context.WithTimeout(ctx, a.Patience())
 	defer cancel()
 	raw, err := a.Connect(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	deadline, _ := ctx.Deadline()
 	_ = raw.SetDeadline(deadline)
@@ -49,20 +48,20 @@ func Dial(ctx context.Context, a connect.Access, as string, auth []ssh.AuthMetho
 		raw.Close()
 		switch {
 		case keyErr != nil:
-			return nil, nil, keyErr
+			return nil, keyErr
 		case unsigned != nil:
-			return nil, nil, &Unsigned{unsigned}
+			return nil, &Unsigned{unsigned}
 		case err == nil:
-			return nil, nil, context.Cause(ctx)
+			return nil, context.Cause(ctx)
 		case strings.Contains(err.Error(), "unable to authenticate"):
-			return nil, nil, &connect.Refused{Err: err}
+			return nil, &connect.Refused{Err: err}
 		case isTimeout(err) || ctx.Err() != nil:
-			return nil, nil, fmt.Errorf("it took the connection but said nothing for %s", a.Patience())
+			return nil, fmt.Errorf("it took the connection but said nothing for %s", a.Patience())
 		}
-		return nil, nil, err
+		return nil, err
 	}
 	_ = raw.SetDeadline(time.Time{})
-	return ssh.NewClient(c, chans, reqs), raw, nil
+	return ssh.NewClient(c, chans, reqs), nil
 }
 
 // Unsigned says why an identity key is not signed by whom it should be.

@@ -157,13 +157,22 @@ func (h *Host) PID() int { return h.cmd.Process.Pid }
 
 // Exec runs a shell script inside the host, beside sshd, and returns what it printed.
 func (h *Host) Exec(script string) (string, error) {
-	child, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", h.PID(), h.PID()))
+	cmd, err := h.Command(context.Background(), "sh", "-c", script)
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.Command("nsenter", "-t", strings.Fields(string(child))[0], "-m", "-u", "-p", "sh", "-c", script)
 	out, err := cmd.CombinedOutput()
 	return string(out), err
+}
+
+// Command is a program that runs inside the host, beside sshd, once it is started.
+func (h *Host) Command(ctx context.Context, words ...string) (*exec.Cmd, error) {
+	child, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", h.PID(), h.PID()))
+	if err != nil {
+		return nil, err
+	}
+	enter := []string{"-t", strings.Fields(string(child))[0], "-m", "-u", "-p"}
+	return exec.CommandContext(ctx, "nsenter", append(enter, words...)...), nil
 }
 
 // Stop ends the host and all that runs in it. Its port is free when it returns, so that it can be started anew.
