@@ -2,7 +2,6 @@ package ldap
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -52,7 +51,7 @@ func (b *batch) Judge(a connect.Act, expected connect.View) (connect.Standing, s
 	if a.Moves() && expected.Object(a.Of()) != nil {
 		return connect.Ready, ""
 	}
-	return connect.Judge(a, schema, expected)
+	return connect.Judge(a, b.schema, expected)
 }
 
 // Carry implements connect.Carrier.
@@ -73,7 +72,7 @@ func (b *batch) expect(i int) {
 	v := &entryView{dn: b.dnFor(a.Act), object: *b.Expected().Object(a.Of())}
 	if was := b.before.entry(model.Named{Kind: a.Object, Name: a.Formerly()}); was != nil {
 		if dn, err := goldap.ParseDN(was.dn); err == nil && len(dn.RDNs) > 1 {
-			v.dn, v.classes = "cn="+goldap.EscapeDN(a.Name)+","+(&goldap.DN{RDNs: dn.RDNs[1:]}).String(), was.classes
+			v.dn, v.classes = b.groupName+"="+goldap.EscapeDN(a.Name)+","+(&goldap.DN{RDNs: dn.RDNs[1:]}).String(), was.classes
 		}
 	}
 	if a.Object == model.GroupKind {
@@ -120,7 +119,7 @@ func (b *batch) proveShut(ctx context.Context, x *connect.Batch, after *tree) {
 // says that it is not proved.
 func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect.Answer {
 	if there(trouble) {
-		standing, words := connect.Judge(a, schema, after)
+		standing, words := connect.Judge(a, b.schema, after)
 		if standing != connect.Ready {
 			return connect.Found(a, standing, words, after)
 		}
@@ -130,7 +129,7 @@ func (b *batch) Answer(a connect.Act, after connect.View, trouble error) connect
 		words, lost = trouble.Error(), goldap.IsErrorWithCode(trouble, goldap.ErrorNetwork)
 	}
 	a, unasked := b.asked(a)
-	out := connect.Verify(a, schema, after, words)
+	out := connect.Verify(a, b.schema, after, words)
 	if out.Outcome == connect.Done && unasked != "" {
 		out.Words = strings.TrimPrefix(out.Words+"; "+unasked, "; ")
 	}
@@ -212,40 +211,33 @@ func (s *session) each(ctx context.Context, jobs []func(*goldap.Conn)) error {
 
 // one carries out an act on an entry of its own.
 func (b *batch) one(conn *goldap.Conn, a connect.Act) error {
-	s, t := b.session, b.before
+	t := b.before
 	switch {
 	case a.Verb == model.Remove:
 		return conn.Del(goldap.NewDelRequest(t.entry(a.Of()).dn, nil))
 	case a.Formerly() != "": // RFC 4511 §4.9: the entry stays, with who is in it
 		was := t.entry(model.Named{Kind: a.Object, Name: a.Formerly()})
-		return conn.ModifyDN(goldap.NewModifyDNRequest(was.dn, "cn="+goldap.EscapeDN(a.Name), true, ""))
-	case a.Object == model.GroupKind && a.Verb == model.Create:
-		return conn.Add(s.newGroup(a.Act))
-	case a.Object == model.GroupKind:
-		g := t.entry(a.Of())
-		m := goldap.NewModifyRequest(g.dn, nil)
-		if !hasClass(g.classes, "posixGroup") {
-			m.Add("objectClass", []string{"posixGroup"})
-		}
-		m.Replace("gidNumber", a.After().Get(model.Number))
-		return conn.Modify(m)
+		return conn.ModifyDN(goldap.NewModifyDNRequest(was.dn, b.groupName+"="+goldap.EscapeDN(a.Name), true, ""))
 	case a.Verb == model.Create:
-		if err := conn.Add(s.newPerson(t, a.Act)); err != nil {
+		if err := conn.Add(b.entry(a.Act)); err != nil {
 			return err
 		}
 	case a.Verb == model.Enable: // with a new password it is opened when it has it
-		if err := b.setPassword(conn, b.dnFor(a.Act), a); err != nil {
+		if err := b.setPassword(b, conn, b.dnFor(a.Act), a); err != nil {
 			return err
 		}
-		return conn.Modify(changePerson(t, a.Act))
+		return conn.Modify(b.changes(a.Act))
 	default:
-		if m := changePerson(t, a.Act); len(m.Changes) > 0 {
+		if m := b.changes(a.Act); len(m.Changes) > 0 {
 			if err := conn.Modify(m); err != nil {
 				return err
 			}
 		}
 	}
-	return b.setPassword(conn, b.dnFor(a.Act), a)
+	if a.Object == model.GroupKind {
+		return nil
+	}
+	return b.setPassword(b, conn, b.dnFor(a.Act), a)
 }
 
 // dnFor is where the entry of an act stands, or will.
@@ -253,98 +245,51 @@ func (b *batch) dnFor(a model.Act) string {
 	if v := b.before.entry(a.Of()); v != nil {
 		return v.dn
 	}
-	if a.Object == model.GroupKind {
-		return "cn=" + goldap.EscapeDN(a.Name) + "," + b.access.Settings["groups"]
-	}
-	return "uid=" + goldap.EscapeDN(a.Name) + "," + b.access.Settings["people"]
+	return b.place(b.session, a)
 }
 
-func (s *session) newGroup(a model.Act) *goldap.AddRequest {
-	r := goldap.NewAddRequest("cn="+goldap.EscapeDN(a.Name)+","+s.access.Settings["groups"], nil)
-	classes := []string{"groupOfNames"}
-	if n := a.After().Get(model.Number); n != nil {
-		classes = append(classes, "posixGroup")
-		r.Attribute("gidNumber", n)
-	}
-	r.Attribute("objectClass", classes)
-	r.Attribute("cn", []string{a.Name})
-	r.Attribute("member", []string{s.placeholder})
-	return r
-}
-
-func (s *session) newPerson(t *tree, a model.Act) *goldap.AddRequest {
-	r := goldap.NewAddRequest("uid="+goldap.EscapeDN(a.Name)+","+s.access.Settings["people"], nil)
-	want := a.After()
-	classes := []string{"inetOrgPerson"}
-	r.Attribute("uid", []string{a.Name})
-	if number := want.One(model.Number); number != "" {
-		classes = append(classes, "posixAccount")
-		for name, value := range posixDefaults(t, a.Name, want) {
-			r.Attribute(name, []string{value})
+// entry is what an act makes.
+func (b *batch) entry(a model.Act) *goldap.AddRequest {
+	r := goldap.NewAddRequest(b.place(b.session, a), nil)
+	made := b.made(b.session, b.before, a)
+	for theirs, values := range b.set(a) {
+		if len(values) > 0 {
+			made[theirs] = values
 		}
 	}
-	r.Attribute("objectClass", classes)
-	if !want.Has(model.FullName) {
-		r.Attribute("cn", []string{a.Name})
-	}
-	if !want.Has(surname) {
-		r.Attribute("sn", []string{lastWord(want.One(model.FullName), a.Name)})
-	}
-	for _, c := range a.Changes {
-		if theirs := ldapName[c.Attribute]; theirs != "" && c.Attribute != model.PrimaryGroup && c.Attribute != model.MustChange &&
-			len(c.After) > 0 {
-			r.Attribute(theirs, c.After)
-		}
+	for theirs, values := range made {
+		r.Attribute(theirs, values)
 	}
 	return r
 }
 
-// posixDefaults are what posixAccount cannot be without (RFC 2307 §3), as far as the declaration is silent.
-func posixDefaults(t *tree, name string, want model.Attributes) map[string]string {
-	out := map[string]string{"gidNumber": want.One(model.Number)}
-	if g := t.found[strings.ToLower(want.One(model.PrimaryGroup))]; g != nil {
-		out["gidNumber"] = g.object.Attributes.One(model.Number)
-	}
-	if !want.Has("home") {
-		out["homeDirectory"] = "/home/" + name
-	}
-	return out
-}
-
-// lastWord is the surname of somebody of whom only the full name is known.
-func lastWord(full, otherwise string) string {
-	if f := strings.Fields(full); len(f) > 0 {
-		return f[len(f)-1]
-	}
-	return otherwise
-}
-
-func changePerson(t *tree, a model.Act) *goldap.ModifyRequest {
-	v := t.accounts[strings.ToLower(a.Name)]
+// changes is what an act changes in an entry that is there.
+func (b *batch) changes(a model.Act) *goldap.ModifyRequest {
+	v := b.before.entry(a.Of())
 	m := goldap.NewModifyRequest(v.dn, nil)
-	want := a.After()
-	if want.Has(model.Number) && !hasClass(v.classes, "posixAccount") {
-		m.Add("objectClass", []string{"posixAccount"})
-		for name, value := range posixDefaults(t, a.Name, want) {
-			m.Add(name, []string{value})
+	set := b.set(a)
+	for theirs, values := range b.grown(b.before, v, a) {
+		if _, is := set[theirs]; !is {
+			m.Add(theirs, values)
 		}
 	}
-	for _, c := range a.Changes {
-		switch theirs := ldapName[c.Attribute]; {
-		case c.Sealed != "", c.Attribute == model.MustChange: // see setPassword
-		case c.Attribute == model.Disabled && one(c.After) == "yes":
-			m.Replace(theirs, []string{lockedForever})
-		case c.Attribute == model.Disabled:
-			m.Replace(theirs, []string{}) // takes it away, and is no error when it is gone already
-		case c.Attribute == model.PrimaryGroup:
-			if g := t.found[strings.ToLower(one(c.After))]; g != nil {
-				m.Replace(theirs, g.object.Attributes.Get(model.Number))
-			}
-		default:
-			m.Replace(theirs, c.After)
-		}
+	for theirs, values := range set {
+		m.Replace(theirs, values)
 	}
 	return m
+}
+
+// set are the values that an act sets by its attributes.
+func (b *batch) set(a model.Act) map[string][]string {
+	out := map[string][]string{}
+	for _, c := range a.Changes {
+		if a.Object == model.GroupKind && c.Attribute == model.Number {
+			out[b.number] = c.After
+		} else if theirs, values, ok := b.values(b.before, c); ok && a.Object == model.Account {
+			out[theirs] = values
+		}
+	}
+	return out
 }
 
 func one(v []string) string {
@@ -352,8 +297,4 @@ func one(v []string) string {
 		return ""
 	}
 	return v[0]
-}
-
-func hasClass(classes []string, want string) bool {
-	return slices.ContainsFunc(classes, func(c string) bool { return strings.EqualFold(c, want) })
 }

@@ -92,8 +92,8 @@ func (s *session) synchronise(base, filter string, attributes []string, cookie [
 // names is a hash of the names and numbers of all groups.
 func (s *session) names() (string, error) {
 	var list []string
-	err := s.find(s.access.Settings["groups"], groupFilter, []string{"cn", "gidNumber"}, func(e *entry) error {
-		list = append(list, e.dn+" "+e.one("cn")+" "+e.one("gidNumber"))
+	err := s.find(s.access.Settings["groups"], s.groupFilter, []string{s.groupName, s.number}, func(e *entry) error {
+		list = append(list, e.dn+" "+e.one(s.groupName)+" "+e.one(s.number))
 		return nil
 	})
 	if err != nil {
@@ -125,16 +125,16 @@ func hashed(list []string) string {
 // changes hands on what changed since a mark. What cannot be told from the
 // changed entries alone makes the mark void.
 func (s *session) changes(m mark, found func(model.Object) error, gone func(connect.Gone) error) (string, error) {
-	groups, err := s.synchronise("groups", groupFilter, groupAttributes, m.Groups)
+	groups, err := s.synchronise("groups", s.groupFilter, append(s.ofGroups(), s.member), m.Groups)
 	if err != nil {
 		return "", err
 	}
-	people, err := s.synchronise("people", everyFilter, personAttributes, m.People)
+	people, err := s.synchronise("people", s.signerFilter, s.ofPeople(), m.People)
 	if err != nil {
 		return "", err
 	}
 	// Of what changed elsewhere in its database a directory says that it is not here.
-	groups.gone, people.gone = without(groups.gone, people.changed), without(people.gone, groups.changed)
+	groups.gone, people.gone = s.without(groups.gone, people.changed), s.without(people.gone, groups.changed)
 	if len(groups.changed)+len(groups.gone) > 0 {
 		if names, err := s.names(); err != nil || names != m.Names {
 			return "", errors.Join(connect.ErrVoid, err)
@@ -149,7 +149,7 @@ func (s *session) changes(m mark, found func(model.Object) error, gone func(conn
 		return "", err
 	}
 	for _, e := range groups.changed {
-		v := t.group(e)
+		v := t.groupOf(e)
 		t.resolveMembers(v)
 		for _, name := range v.object.Attributes.Get(model.Members) {
 			if strings.HasSuffix(normal(name), ","+t.people) { // known by a login that only its own entry tells
@@ -176,10 +176,10 @@ func (s *session) changes(m mark, found func(model.Object) error, gone func(conn
 }
 
 // without leaves out the ids of entries.
-func without(ids []string, entries []*entry) []string {
+func (f *flavour) without(ids []string, entries []*entry) []string {
 	here := make(map[string]bool, len(entries))
 	for _, e := range entries {
-		here[e.one("entryUUID")] = true
+		here[e.one(f.unique)] = true
 	}
 	return slices.DeleteFunc(ids, func(id string) bool { return here[id] })
 }
@@ -189,29 +189,29 @@ func without(ids []string, entries []*entry) []string {
 func (s *session) changedPeople(t *tree, changed []*entry) ([]model.Object, error) {
 	logins, numbers := map[string]bool{}, map[string]bool{}
 	for _, e := range changed {
-		if n := e.one("gidNumber"); n != "" {
+		if n := e.one(s.number); n != "" {
 			numbers[n] = true
 		}
 	}
-	if err := s.named(t, "gidNumber", numbers); err != nil {
+	if err := s.named(t, s.number, numbers); err != nil {
 		return nil, err
 	}
 	var out []model.Object
 	for _, e := range changed {
-		o := t.person(e).object
+		o := t.personOf(e).object
 		if o.Marked || logins[strings.ToLower(o.Name)] {
 			return nil, connect.ErrVoid
 		}
 		logins[strings.ToLower(o.Name)] = true
 		out = append(out, o)
 	}
-	for filter := range orFilters("uid", logins) {
+	for filter := range orFilters(s.login, logins) {
 		n := 0
 		err := s.find(s.access.Settings["people"], filter, []string{"1.1"}, func(*entry) error { n++; return nil })
 		if err != nil {
 			return nil, s.fail("look for logins that several have", err)
 		}
-		if n > strings.Count(filter, "(uid=") {
+		if n > strings.Count(filter, "("+s.login+"=") {
 			return nil, connect.ErrVoid
 		}
 	}

@@ -34,15 +34,15 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 			groups[name] = true
 		}
 	}
-	if err := s.named(t, "cn", groups); err != nil {
+	if err := s.named(t, s.groupName, groups); err != nil {
 		return nil, err
 	}
 	var people []*entry
 	numbers := map[string]bool{} // of primary groups whose names are not known yet
-	for filter := range orFilters("uid", accounts) {
-		err := s.find(s.access.Settings["people"], "(&"+peopleFilter+filter+")", personAttributes, func(e *entry) error {
+	for filter := range orFilters(s.login, accounts) {
+		err := s.find(s.access.Settings["people"], "(&"+s.personFilter+filter+")", s.ofPeople(), func(e *entry) error {
 			people = append(people, e)
-			if n := e.one("gidNumber"); n != "" && t.groupByNumber[n] == "" {
+			if n := e.one(s.number); n != "" && t.groupByNumber[n] == "" {
 				numbers[n] = true
 			}
 			return nil
@@ -51,11 +51,11 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 			return nil, s.fail("read people", err)
 		}
 	}
-	if err := s.named(t, "gidNumber", numbers); err != nil {
+	if err := s.named(t, s.number, numbers); err != nil {
 		return nil, err
 	}
 	for _, e := range people {
-		t.known(t.person(e))
+		t.known(t.personOf(e))
 	}
 	return t, nil
 }
@@ -63,8 +63,8 @@ func (s *session) lookup(acts []connect.Act) (*tree, error) {
 // named reads the groups that have one of some values.
 func (s *session) named(t *tree, attribute string, values map[string]bool) error {
 	for filter := range orFilters(attribute, values) {
-		err := s.find(s.access.Settings["groups"], "(&"+groupFilter+filter+")", groupAttributes[:groupMembers], func(e *entry) error {
-			t.group(e)
+		err := s.find(s.access.Settings["groups"], "(&"+s.groupFilter+filter+")", s.ofGroups(), func(e *entry) error {
+			t.groupOf(e)
 			return nil
 		})
 		if err != nil {

@@ -22,7 +22,7 @@ func (b *batch) members(conn *goldap.Conn, which []int) {
 	dns := map[int]string{}
 	var ready []int
 	for _, i := range which {
-		dn, err := b.before.memberDN(b.Acts[i].Act)
+		dn, err := b.memberDN(b.before, b.Acts[i].Act)
 		if err != nil {
 			b.report(err, i)
 			continue
@@ -34,7 +34,7 @@ func (b *batch) members(conn *goldap.Conn, which []int) {
 	if there(err) { // some of them were so before: those are not tried again
 		var rest []int
 		for _, i := range ready {
-			in, cerr := conn.Compare(g.dn, "member", dns[i])
+			in, cerr := conn.Compare(g.dn, b.member, dns[i])
 			if cerr == nil && in == (b.Acts[i].Verb == model.JoinIt) {
 				b.report(err, i)
 				continue
@@ -71,10 +71,10 @@ func (b *batch) move(conn *goldap.Conn, group string, which []int, dns map[int]s
 			join = append(join, b.placeholder)
 		}
 		if len(join) > 0 {
-			m.Add("member", join)
+			m.Add(b.member, join)
 		}
 		if len(leave) > 0 {
-			m.Delete("member", leave)
+			m.Delete(b.member, leave)
 		}
 		return m
 	}
@@ -87,7 +87,7 @@ func (b *batch) move(conn *goldap.Conn, group string, which []int, dns map[int]s
 
 // memberDN is the DN of who joins or leaves. Who leaves may be from elsewhere,
 // and known by a DN only, or their own entry may be gone.
-func (t *tree) memberDN(a model.Act) (string, error) {
+func (s *session) memberDN(t *tree, a model.Act) (string, error) {
 	if v := t.entry(model.Named{Kind: a.MemberKind, Name: a.Member}); v != nil {
 		return v.dn, nil
 	}
@@ -95,10 +95,7 @@ func (t *tree) memberDN(a model.Act) (string, error) {
 		if _, err := goldap.ParseDN(a.Member); err == nil && strings.Contains(a.Member, "=") {
 			return a.Member, nil
 		}
-		if a.MemberKind == model.GroupKind {
-			return "cn=" + goldap.EscapeDN(a.Member) + "," + t.groups, nil
-		}
-		return "uid=" + goldap.EscapeDN(a.Member) + "," + t.people, nil
+		return s.place(s, model.Act{Object: a.MemberKind, Name: a.Member}), nil
 	}
 	return "", errors.New(a.MemberKind.String() + " " + a.Member + " is not there")
 }
@@ -113,13 +110,13 @@ func (s *session) compare(ctx context.Context, t *tree, acts []connect.Act) erro
 		if !a.Moves() || g == nil {
 			continue
 		}
-		dn, err := t.memberDN(a.Act)
+		dn, err := s.memberDN(t, a.Act)
 		if err != nil {
 			continue // not there, and so in nothing
 		}
 		pair := [2]model.Named{a.Of(), {Kind: a.MemberKind, Name: a.Member}}
 		jobs = append(jobs, func(conn *goldap.Conn) {
-			in, err := conn.Compare(g.dn, "member", dn)
+			in, err := conn.Compare(g.dn, s.member, dn)
 			mu.Lock()
 			defer mu.Unlock()
 			switch {

@@ -1,58 +1,11 @@
 package ldap
 
 import (
-	"crypto/rand"
-	"errors"
 	"slices"
-
-	goldap "github.com/go-ldap/ldap/v3"
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
 )
-
-// setPassword lets the directory hash a new password (RFC 3062), and has it asked
-// for another at the next sign-in where an act says so. No secret is no change.
-func (b *batch) setPassword(conn *goldap.Conn, dn string, a connect.Act) error {
-	if secret, set := a.Secrets[model.Password]; set {
-		if len(secret.Reveal()) == 0 {
-			return errors.New("a password of no letters is none: the directory would make up one that nobody knows (RFC 3062 §2)")
-		}
-		if b.access.Settings[honoursPrevious] == "yes" { // then the one before is one that nobody has
-			if _, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", rand.Text()+"-x7")); err != nil {
-				return err
-			}
-		}
-		if _, err := conn.PasswordModify(goldap.NewPasswordModifyRequest(dn, "", string(secret.Reveal()))); err != nil {
-			return err
-		}
-	}
-	if hash, hashed := a.Secrets[model.PasswordHash]; hashed {
-		m := goldap.NewModifyRequest(dn, nil)
-		m.Replace("userPassword", []string{"{CRYPT}" + string(hash.Reveal())})
-		if err := conn.Modify(m); err != nil {
-			return err
-		}
-	}
-	if setsPassword(a) && b.staysShut(a) { // a new password has lifted the lock
-		m := goldap.NewModifyRequest(dn, nil)
-		m.Replace(ldapName[model.Disabled], []string{lockedForever})
-		if err := conn.Modify(m); err != nil {
-			return err
-		}
-	}
-	if !a.After().Has(model.MustChange) {
-		return nil
-	}
-	m := goldap.NewModifyRequest(dn, nil)
-	m.Replace(ldapName[model.MustChange], map[bool][]string{true: {"TRUE"}}[a.After().One(model.MustChange) == "yes"])
-	err := conn.Modify(m)
-	if setsPassword(a) && goldap.IsErrorWithCode(err, goldap.LDAPResultUndefinedAttributeType) {
-		b.unruled.Store(true)
-		return nil
-	}
-	return err
-}
 
 // setsPassword says whether an act sets a password, or one by its hash.
 func setsPassword(a connect.Act) bool {

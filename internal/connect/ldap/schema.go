@@ -1,5 +1,5 @@
 // Package ldap looks after the people and groups of a directory over LDAP with
-// TLS: inetOrgPerson with posixAccount, groupOfNames with posixGroup.
+// TLS. What its entries are made of is a flavour: posix is the one there is.
 //
 // Round trips: a survey is one search for groups and one for people, in pages
 // of 1,000 (RFC 2696), after three for what the directory is, two for its tree and
@@ -27,7 +27,7 @@ var (
 	_ connect.Session   = (*session)(nil)
 )
 
-// Connector reaches directories. The zero value is ready.
+// Connector reaches directories of the posix flavour. The zero value is ready.
 type Connector struct{}
 
 // Kind is what a target of this connector is called in a declaration.
@@ -37,10 +37,6 @@ const (
 	surname         = "surname"
 	honoursPrevious = "honours-previous" // a setting: yes, where the directory lets the password before the last one in for a time
 )
-
-// lockedForever is the value of pwdAccountLockedTime that only an operator
-// lifts (draft-behera-ldap-password-policy-10, 5.3.3).
-const lockedForever = "000001010000Z"
 
 // Schema implements connect.Connector.
 func (Connector) Schema() model.Schema { return schema }
@@ -95,21 +91,6 @@ func spaced(s string) string {
 	}
 	return strings.Join(strings.Fields(s), " ")
 }
-
-// ldapName is what each attribute is called in the directory.
-var ldapName = map[string]string{
-	model.Number: "uidNumber", model.FullName: "cn", "given": "givenName", surname: "sn", model.Mail: "mail",
-	"home": "homeDirectory", "shell": "loginShell", model.PrimaryGroup: "gidNumber", model.Disabled: "pwdAccountLockedTime",
-	model.MustChange: "pwdReset",
-}
-
-var (
-	personAttributes = []string{"uid", "cn", "givenName", "sn", "mail", "uidNumber", "gidNumber", "homeDirectory", "loginShell",
-		"pwdAccountLockedTime", "pwdReset", "shadowLastChange", "shadowMax", "entryUUID", "objectClass", "modifiersName", "modifyTimestamp"}
-	groupAttributes = []string{"cn", "gidNumber", "entryUUID", "objectClass", "member"} // members last
-)
-
-const groupMembers = 4 // place of the members in groupAttributes
 
 // Knows implements connect.Connector.
 func (Connector) Knows() connect.Knows { return connect.Knows{} }

@@ -15,6 +15,7 @@ import (
 )
 
 type session struct {
+	*flavour
 	access      connect.Access
 	read        *wire          // searches
 	write       []*goldap.Conn // everything else; opened when first needed
@@ -25,8 +26,12 @@ type session struct {
 
 // Open implements connect.Connector. The secret is the password of the login.
 func (Connector) Open(ctx context.Context, a connect.Access) (connect.Session, error) {
+	return posix.open(ctx, a)
+}
+
+func (f *flavour) open(ctx context.Context, a connect.Access) (connect.Session, error) {
 	a = a.Bounded(saysMost)
-	s := &session{access: a, placeholder: a.Settings["placeholder"]}
+	s := &session{flavour: f, access: a, placeholder: a.Settings["placeholder"]}
 	if s.placeholder == "" {
 		s.placeholder = "cn=nobody"
 	}

@@ -13,27 +13,22 @@ import (
 	"hen-roost/internal/core/model"
 )
 
-const (
-	pageSize = 1000
-	// Whoever can sign in is seen, also those who have no login to be known by.
-	everyFilter  = "(|(objectClass=person)(objectClass=posixAccount)(objectClass=simpleSecurityObject)(userPassword=*)(uid=*))"
-	peopleFilter = "(|(objectClass=person)(objectClass=posixAccount))"
-	groupFilter  = "(|(objectClass=groupOfNames)(objectClass=posixGroup))"
-)
+const pageSize = 1000
 
 // tree is what one reading of the directory holds for its own use: what names
 // and numbers mean.
 type tree struct {
+	*flavour
 	people, groups string                // normalised bases
 	dnOf           map[string]string     // normalised DN → account, where it does not follow from the DN itself
 	groupByDN      map[string]string     // normalised DN → group
-	groupByNumber  map[string]string     // gidNumber → group
+	groupByNumber  map[string]string     // number → group
 	accounts       map[string]*entryView // by folded name; only filled by a lookup
 	members        map[[2]model.Named]bool
 	found          map[string]*entryView // groups by folded name
 	twins          map[string][]string   // DNs of several entries with one login, by folded login
 	placeholder    string
-	login          string // ours, normalised
+	own            string // the DN of our login, normalised
 }
 
 // entryView is an entry with the object we make of it.
@@ -45,10 +40,10 @@ type entryView struct {
 }
 
 func (s *session) newTree() *tree {
-	return &tree{people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
+	return &tree{flavour: s.flavour, people: normal(s.access.Settings["people"]), groups: normal(s.access.Settings["groups"]),
 		dnOf: map[string]string{}, groupByDN: map[string]string{}, groupByNumber: map[string]string{},
 		accounts: map[string]*entryView{}, members: map[[2]model.Named]bool{}, found: map[string]*entryView{},
-		twins: map[string][]string{}, placeholder: normal(s.placeholder), login: normal(s.access.As)}
+		twins: map[string][]string{}, placeholder: normal(s.placeholder), own: normal(s.access.As)}
 }
 
 // normal is a DN as it compares: escapes and spaces as RFC 4514 writes them, case folded.
@@ -97,13 +92,13 @@ func (s *session) Survey(ctx context.Context, found func(model.Object) error) er
 		}
 	}
 	t := s.newTree()
-	if err := s.readGroups(t, groupFilter); err != nil {
+	if err := s.readGroups(t); err != nil {
 		return s.fail("survey of groups", err)
 	}
 	var refused error
 	seen, again := map[uint64]bool{}, []string{}
-	err = s.find(s.access.Settings["people"], everyFilter, personAttributes, func(e *entry) error {
-		o := &t.person(e).object
+	err = s.find(s.access.Settings["people"], s.signerFilter, s.ofPeople(), func(e *entry) error {
+		o := &t.personOf(e).object
 		mark := maphash.String(hashSeed, strings.ToLower(o.Name))
 		if seen[mark] {
 			again = append(again, o.Name)
@@ -138,18 +133,18 @@ var hashSeed = maphash.MakeSeed()
 func (s *session) twice(t *tree, names []string, found func(model.Object) error) error {
 	slices.Sort(names)
 	for _, name := range slices.Compact(names) {
-		f, err := goldap.CompileFilter("(uid=" + goldap.EscapeFilter(name) + ")")
+		f, err := goldap.CompileFilter("(" + s.login + "=" + goldap.EscapeFilter(name) + ")")
 		if err != nil {
 			return s.fail("survey of people", err)
 		}
 		var all []model.Object
 		var whole, dns []string
-		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: personAttributes, page: pageSize},
+		err = s.read.search(query{base: s.access.Settings["people"], filter: f.Bytes(), attributes: s.ofPeople(), page: pageSize},
 			func(e *entry) error {
 				if len(all) >= twinsMost {
 					return fmt.Errorf("more than %d entries have the login %s", twinsMost, name)
 				}
-				all, whole = append(all, t.person(e).object), append(whole, connect.Printable(e.dn))
+				all, whole = append(all, t.personOf(e).object), append(whole, connect.Printable(e.dn))
 				return nil
 			})
 		if err != nil {
@@ -193,22 +188,22 @@ func (s *session) find(base, filter string, attributes []string, each func(*entr
 	return s.read.search(query{base: base, filter: f.Bytes(), attributes: attributes, page: pageSize}, each)
 }
 
-func (s *session) readGroups(t *tree, filter string) error {
-	return s.find(s.access.Settings["groups"], filter, groupAttributes, func(e *entry) error {
-		t.group(e)
+func (s *session) readGroups(t *tree) error {
+	return s.find(s.access.Settings["groups"], s.groupFilter, append(s.ofGroups(), s.member), func(e *entry) error {
+		t.groupOf(e)
 		return nil
 	})
 }
 
-func (t *tree) group(e *entry) *entryView {
+func (t *tree) groupOf(e *entry) *entryView {
 	dn := normal(e.dn)
-	name, ok := rdn(e.dn, "cn")
+	name, ok := rdn(e.dn, t.groupName)
 	if !ok {
-		name = e.one("cn")
+		name = e.one(t.groupName)
 	}
-	v := &entryView{dn: e.dn, classes: e.get("objectClass"), members: e.get("member")}
-	v.object = model.Object{Kind: model.GroupKind, Name: connect.Printable(name), Unique: e.one("entryUUID")}
-	if n := e.one("gidNumber"); n != "" {
+	v := &entryView{dn: e.dn, classes: e.get("objectClass"), members: e.get(t.member)}
+	v.object = model.Object{Kind: model.GroupKind, Name: connect.Printable(name), Unique: e.one(t.unique)}
+	if n := e.one(t.number); n != "" {
 		v.object.Attributes = v.object.Attributes.With(model.Number, n)
 		t.groupByNumber[n] = v.object.Name
 	}
@@ -229,9 +224,9 @@ func (t *tree) resolveMembers(v *entryView) {
 			groups = append(groups, name)
 		} else if name, ok := t.dnOf[dn]; ok {
 			accounts = append(accounts, name)
-		} else if name, ok := rdn(m, "uid"); ok && strings.HasSuffix(dn, ","+t.people) {
+		} else if name, ok := rdn(m, t.login); ok && strings.HasSuffix(dn, ","+t.people) {
 			accounts = append(accounts, connect.Printable(name))
-		} else if name, ok := rdn(m, "cn"); ok && t.groups != t.people && strings.HasSuffix(dn, ","+t.groups) {
+		} else if name, ok := rdn(m, t.groupName); ok && t.groups != t.people && strings.HasSuffix(dn, ","+t.groups) {
 			groups = append(groups, connect.Printable(name)) // one that this reading did not ask for
 		} else {
 			accounts = append(accounts, connect.Printable(m)) // somebody outside the part we look after: shown by DN
@@ -247,56 +242,40 @@ func (t *tree) resolveMembers(v *entryView) {
 }
 
 // person makes an account of an entry. One without a login is known by its DN.
-func (t *tree) person(e *entry) *entryView {
-	name, ok := rdn(e.dn, "uid")
+func (t *tree) personOf(e *entry) *entryView {
+	name, ok := rdn(e.dn, t.login)
 	if !ok {
-		name = e.one("uid")
+		name = e.one(t.login)
 		t.dnOf[normal(e.dn)] = connect.Printable(name)
 	}
 	v := &entryView{dn: e.dn, classes: e.get("objectClass")}
-	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one("entryUUID"), Ours: t.isOurs(e.dn)}
-	list := make([]model.Attribute, 0, len(readable)+3)
-	values := make([]string, 0, len(readable)+3) // one array for all of them
+	v.object = model.Object{Kind: model.Account, Name: connect.Printable(name), Unique: e.one(t.unique), Ours: t.isOurs(e.dn)}
+	list := make([]model.Attribute, 0, len(t.fields)+3)
+	values := make([]string, 0, len(t.fields)+3) // one array for all of them
 	put := func(name, value string) {
 		values = append(values, connect.Printable(value))
 		list = append(list, model.Attribute{Name: name, Values: values[len(values)-1:]})
 	}
-	for _, pair := range readable {
-		value := e.one(pair.ldap)
-		switch pair.ours {
-		case model.Disabled:
-			switch value {
-			case "":
-				value = "no"
-			case lockedForever:
-				value = "yes"
-			default:
-				value = "partly"
-			}
-		case model.MustChange:
-			value = map[string]string{"TRUE": "yes"}[value]
-		case model.PrimaryGroup:
-			if g := t.groupByNumber[value]; g != "" {
-				value = g
-			}
+	for _, f := range t.fields {
+		value := e.one(f.theirs)
+		if f.read != nil {
+			value = f.read(t, value)
 		}
-		if pair.loose {
+		if f.loose {
 			value = spaced(value)
 		}
 		if value != "" {
-			put(pair.ours, value)
+			put(f.ours, value)
 		}
 	}
-	if ends := connect.ShadowEnds(e.one("shadowLastChange"), e.one("shadowMax")); ends != "" {
-		put(model.PasswordEnds, ends)
-	}
+	t.told(e, put)
 	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {
 		put(model.ChangedBy, strings.TrimSpace(by+" "+at))
 	}
 	if name == "" {
 		v.object.Name, v.object.Marked = connect.Printable(e.dn), true
 		t.dnOf[normal(e.dn)] = v.object.Name
-		put(model.Odd, "it can sign in by its DN, and has no login (uid) that Hen Roost could look after it by")
+		put(model.Odd, "it can sign in by its DN, and has no login ("+t.login+") that Hen Roost could look after it by")
 	}
 	v.object.Attributes = model.Pack(list...)
 	return v
@@ -305,20 +284,5 @@ func (t *tree) person(e *entry) *entryView {
 // isOurs says whether a DN is that of our login, however it is written.
 func (t *tree) isOurs(dn string) bool {
 	const slack = 32 // spaces and escapes that another spelling may have
-	return len(dn) < len(t.login)+slack && normal(dn) == t.login
-}
-
-// readable pairs our names with the directory's, sorted by ours.
-var readable = func() (out []pair) {
-	for ours, theirs := range ldapName {
-		s, _ := schema.Find(model.Account, ours)
-		out = append(out, pair{ours, theirs, s.Canonical != nil})
-	}
-	slices.SortFunc(out, func(a, b pair) int { return strings.Compare(a.ours, b.ours) })
-	return out
-}()
-
-type pair struct {
-	ours, ldap string
-	loose      bool // spaces do not count in it
+	return len(dn) < len(t.own)+slack && normal(dn) == t.own
 }
