@@ -81,6 +81,9 @@ type Reading struct {
 	moved   map[guard.Thing]guard.State // those that are otherwise than before
 	Plan    *resolve.Plan
 	Change  *resolve.Change // what is otherwise than in the plan before; nil: anything may be
+
+	// Aside is what Weigh found, kept as long as the reading is: who looks at a reading and then declares it need not wait twice.
+	Aside *sync.Map
 }
 
 // Current reads and resolves the newest revision for today; a Problem of kind NotYet
@@ -188,6 +191,7 @@ func (s *Declared) readNew(on *Current, files []declare.File, day time.Time, a a
 	if err != nil {
 		return nil, err
 	}
+	r.Aside = &sync.Map{}
 	if err := r.source.Fresh(); err != nil {
 		return r, err
 	}

@@ -30,10 +30,15 @@ type shift struct {
 
 // shifts compares what a change can reach on every target that was compared
 // with the plan before. The others are to be compared whole.
-func (s *Seen) shifts(ctx context.Context, from *declared.Current, r *declared.Reading) (list []shift, whole []string, err error) {
+func (s *Seen) shifts(ctx context.Context, from *declared.Current, r *declared.Reading) (list []shift, whole []string,
+	standing map[string]int64, err error) {
 	known, err := s.Store.Targets(ctx)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
+	}
+	standing = map[string]int64{}
+	for name, t := range known {
+		standing[name] = t.Comparisons
 	}
 	if r.Change == nil || len(r.Change.People) > followMost {
 		for _, name := range door.KeysOf(r.Plan.Targets) {
@@ -41,11 +46,11 @@ func (s *Seen) shifts(ctx context.Context, from *declared.Current, r *declared.R
 				whole = append(whole, name)
 			}
 		}
-		return nil, whole, nil
+		return nil, whole, standing, nil
 	}
 	loose, err := s.Store.LooseOn(ctx, drift.Keys(r.Change))
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	var users []string
 	for _, p := range r.Change.People {
@@ -53,7 +58,7 @@ func (s *Seen) shifts(ctx context.Context, from *declared.Current, r *declared.R
 	}
 	all, err := s.Store.LinksOfAll(ctx, users)
 	if err != nil {
-		return nil, nil, err
+		return nil, nil, nil, err
 	}
 	links := map[string][]model.Link{}
 	for _, l := range all {
@@ -79,13 +84,13 @@ func (s *Seen) shifts(ctx context.Context, from *declared.Current, r *declared.R
 		}
 	}
 	if len(inputs) == 0 {
-		return nil, whole, nil
+		return nil, whole, standing, nil
 	}
 	slices.Sort(near.Accounts)
 	near.Accounts = slices.Compact(near.Accounts)
 	slices.SortFunc(near.Sets, model.Named.Compare)
 	near.Sets = slices.Compact(near.Sets)
-	return list, whole, s.around(ctx, list, inputs, near)
+	return list, whole, standing, s.around(ctx, list, inputs, near)
 }
 
 // around compares what is in reach of each input.

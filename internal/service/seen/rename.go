@@ -222,5 +222,5 @@ func (r *renaming) Settle(ctx context.Context) error {
 	if r.late == nil {
 		return r.s.CompareAll(ctx)
 	}
-	return r.s.compareSome(ctx, r.late)
+	return r.s.compareSome(ctx, r.late, shown{})
 }

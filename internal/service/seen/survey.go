@@ -397,6 +397,11 @@ var errStale = errors.New("compared by somebody else meanwhile")
 // its end whatever becomes of who asked for it, and never puts an older
 // comparison in the place of a newer one: comparisons are numbered.
 func (s *Seen) Compare(ctx context.Context, name string) (findings, fresh int, err error) {
+	return s.compare(ctx, name, shown{})
+}
+
+// compare is Compare; what was found before, and still holds, is not looked for again.
+func (s *Seen) compare(ctx context.Context, name string, before shown) (findings, fresh int, err error) {
 	ctx = context.WithoutCancel(ctx)
 	for {
 		c, err := s.Current(ctx)
@@ -407,7 +412,7 @@ func (s *Seen) Compare(ctx context.Context, name string) (findings, fresh int, e
 		if err != nil {
 			return 0, 0, err
 		}
-		findings, fresh, err = s.compareOnce(ctx, c, row)
+		findings, fresh, err = s.compareOnce(ctx, c, row, before)
 		if !errors.Is(err, errStale) {
 			return findings, fresh, err
 		}
@@ -418,15 +423,18 @@ func (s *Seen) Compare(ctx context.Context, name string) (findings, fresh int, e
 }
 
 // compareOnce is compare with a revision, as long as nobody has compared the target since row was read.
-func (s *Seen) compareOnce(ctx context.Context, c *declared.Current, row store.Target) (findings, fresh int, err error) {
+func (s *Seen) compareOnce(ctx context.Context, c *declared.Current, row store.Target, was shown) (findings, fresh int, err error) {
 	name := row.Name
 	desired := c.Plan.Targets[name]
 	if desired == nil || row.SurveyedAt == nil {
 		return 0, 0, nil
 	}
-	known, done := s.known.of(name)
-	x, err := s.Differences(ctx, desired, known)
-	done()
+	x, found := was.of(c, row)
+	if !found {
+		known, done := s.known.of(name)
+		x, err = s.Differences(ctx, desired, known)
+		done()
+	}
 	if err != nil {
 		return 0, 0, err
 	}
@@ -495,13 +503,12 @@ func (s *Seen) CatchUp(ctx context.Context, targets []string) (*declared.Current
 		if len(names) == 0 {
 			return c, nil
 		}
-		for _, name := range names {
-			if _, _, err := s.Compare(ctx, name); err != nil {
-				return nil, err
-			}
-			if ctx.Err() != nil {
-				return nil, ctx.Err()
-			}
+		err = sideBySide(names, func(name string) error {
+			_, _, err := s.Compare(ctx, name)
+			return errors.Join(err, ctx.Err())
+		})
+		if err != nil {
+			return nil, err
 		}
 	}
 }

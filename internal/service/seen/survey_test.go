@@ -59,7 +59,7 @@ func TestOlderComparison(t *testing.T) {
 	if r, err := s.Declare(ctx, door.Itself, []declare.File{{Name: "c.yaml", Text: less}}, "hanne left"); err != nil || r.Findings != 1 {
 		t.Fatalf("%+v %v", r, err)
 	}
-	if _, _, err := s.compareOnce(ctx, old, row); !errors.Is(err, errStale) {
+	if _, _, err := s.compareOnce(ctx, old, row, shown{}); !errors.Is(err, errStale) {
 		t.Errorf("%v", err)
 	}
 	if n, err := s.Store.AllFindings(ctx); err != nil || n != 1 {
@@ -87,5 +87,39 @@ func TestBusyTarget(t *testing.T) {
 	held.Release()
 	if got, err := s.Survey(ctx, door.Itself, nil, nil); err != nil || got[0].State != Surveyed {
 		t.Errorf("%+v %v", got, err)
+	}
+}
+
+// What was found when a declaration was looked at is stored when it is declared, but not where the target was surveyed since.
+func TestLookedAt(t *testing.T) {
+	who := door.Operator{Name: "ingvild", Duties: []door.Duty{door.Look, door.Draft}}
+	for _, meanwhile := range []bool{false, true} {
+		s, tern := start(t)
+		survey := func() {
+			t.Helper()
+			if got, err := s.Survey(ctx, door.Itself, nil, nil); err != nil || got[0].State != Surveyed {
+				t.Fatalf("%+v %v", got, err)
+			}
+		}
+		survey()
+		files := []declare.File{{Name: "c.yaml", Text: strings.Replace(servicetest.Declaration, "gives: [{at: {kind: tern}}]", "", 1)}}
+		means, err := s.MeansFrom(ctx, who, 1, files)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if meanwhile {
+			tern.Add("odd.one", "1999")
+			survey()
+		}
+		r, err := s.DeclareFrom(ctx, who, 1, files, "nobody has a role")
+		if err != nil || (r.Findings == means.Findings) == meanwhile {
+			t.Errorf("surveyed meanwhile %v: %d were foretold, %d found, %v", meanwhile, means.Findings, r.Findings, err)
+		}
+		if err := s.CompareAll(ctx); err != nil {
+			t.Fatal(err)
+		}
+		if n, err := s.Store.AllFindings(ctx); err != nil || n != r.Findings {
+			t.Errorf("surveyed meanwhile %v: %d were found, and are %d when all is compared anew; %v", meanwhile, r.Findings, n, err)
+		}
 	}
 }
