@@ -18,6 +18,8 @@ import (
 	"hen-roost/internal/service/servicetest"
 )
 
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
 var ctx = context.Background()
 
 const declaration = servicetest.Declaration

@@ -18,6 +18,8 @@ import (
 	"hen-roost/internal/store"
 )
 
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
 var ctx = context.Background()
 
 // Tests need no strong hashes, but the one that looks at them.

@@ -22,6 +22,8 @@ import (
 	"hen-roost/internal/store"
 )
 
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
 var ctx = context.Background()
 
 // company is two targets: one whose accounts tests lay out, and one in memory where people sign in.

@@ -16,6 +16,8 @@ import (
 	"hen-roost/internal/service/servicetest"
 )
 
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
 var ctx = context.Background()
 
 // start is a service's rooms up to this one on a database of their own, with the

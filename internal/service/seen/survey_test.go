@@ -14,6 +14,8 @@ import (
 	"hen-roost/internal/work"
 )
 
+func TestMain(m *testing.M) { servicetest.Main(m) }
+
 var ctx = context.Background()
 
 // start is a service's rooms up to this one on a database of their own, with the
