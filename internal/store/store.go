@@ -11,13 +11,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"math/rand/v2"
 	"strings"
 	"time"
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
+
+	"hen-roost/internal/pause"
 )
 
 //go:embed migrations/*.sql
@@ -198,20 +199,15 @@ func (s *Store) snapshot(ctx context.Context, fn func(*Tx) error) error {
 // again does what surely did not happen once more, and waits longer each time:
 // on a cluster all who write to the record meet in one row.
 func again(ctx context.Context, do func() error) error {
-	wait := 20 * time.Millisecond
-	for try := 0; ; try++ {
+	return pauses.Retry(ctx, func(try int) (bool, error) {
 		err := do()
-		if err == nil || try == 12 || !retryable(err) {
-			return err
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(5*time.Millisecond + time.Duration(rand.Int64N(int64(wait)))):
-		}
-		wait = min(2*wait, 500*time.Millisecond)
-	}
+		return err != nil && try < triesMost && retryable(err), err
+	})
 }
+
+var pauses = pause.Growing{First: 20 * time.Millisecond, Most: 500 * time.Millisecond}
+
+const triesMost = 13
 
 func (s *Store) once(ctx context.Context, fn func(*Tx) error) error {
 	conn, err := s.db.Connx(ctx)

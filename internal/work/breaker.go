@@ -2,11 +2,11 @@ package work
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"sync"
 	"time"
 
 	"hen-roost/internal/connect"
+	"hen-roost/internal/pause"
 )
 
 // breaker keeps rounds from waiting again and again for a target that does not
@@ -18,11 +18,9 @@ type breaker struct {
 	last  error
 }
 
-const (
-	breakAfter = 2 * tries
-	breakFor   = 15 * time.Second
-	breakMost  = 5 * time.Minute
-)
+const breakAfter = 2 * tries
+
+var breaks = pause.Growing{First: 20 * time.Second, Most: 5 * time.Minute}
 
 func (r *Runner) breaker(target string) *breaker {
 	b, _ := r.breakers.LoadOrStore(target, &breaker{})
@@ -50,11 +48,6 @@ func (b *breaker) note(err error, now time.Time) {
 	b.fails++
 	b.last = err
 	if b.fails >= breakAfter {
-		b.until = now.Add(jittered(min(breakFor<<min(b.fails-breakAfter, 8), breakMost)))
+		b.until = now.Add(breaks.After(b.fails - breakAfter + 1))
 	}
-}
-
-// jittered is a length of time a quarter up or down, so that many who wait do not come back at once.
-func jittered(d time.Duration) time.Duration {
-	return d*3/4 + rand.N(d/2+1)
 }

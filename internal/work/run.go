@@ -14,6 +14,7 @@ import (
 
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/pause"
 )
 
 // Step is one act of a round with its number in it.
@@ -276,24 +277,24 @@ func (w *worker) count(results []Result) {
 // persist tries until the journal takes it: what has been done must be written
 // down, even if the database is away for a while.
 func (w *worker) persist(ctx context.Context, write func() error) error {
-	pause, until := 50*time.Millisecond, time.Now().Add(persistFor)
-	for {
+	until := time.Now().Add(persistFor)
+	return journalPauses.Retry(ctx, func(int) (bool, error) {
 		err := write()
 		if err == nil || errors.Is(err, ErrStopped) || errors.Is(err, ErrLost) {
-			return err
+			return false, err
 		}
 		if time.Now().After(until) {
-			return fmt.Errorf("the journal cannot be written: %w", err)
+			return false, fmt.Errorf("the journal cannot be written: %w", err)
 		}
-		w.log.Warn("journal not written, trying again", "error", err, "in", pause)
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(pause):
-		}
-		pause = min(2*pause, 2*time.Second)
-	}
+		w.log.Warn("journal not written, trying again", "error", err)
+		return true, err
+	})
 }
+
+var (
+	journalPauses = pause.Growing{First: 50 * time.Millisecond, Most: 2 * time.Second}
+	openPauses    = pause.Growing{First: 200 * time.Millisecond, Most: time.Second} // before a target is connected to again
+)
 
 // carryOut applies a batch. Steps whose end is unknown are applied again on a
 // new connection; the target is read first, so none is done twice.
@@ -522,21 +523,22 @@ func (w *worker) look(ctx context.Context, results []Result, which []int) (conne
 
 // ready connects if need be, several times. When it cannot, the target is given up.
 func (w *worker) ready(ctx context.Context) error {
-	for try := 1; w.session == nil; try++ {
+	if w.session != nil {
+		return nil
+	}
+	return openPauses.Retry(ctx, func(try int) (bool, error) {
 		err := w.open(ctx)
 		switch {
 		case err == nil:
 		case connect.Reached(err):
 			w.lost = &connect.Answer{Outcome: connect.Failed, Words: err.Error()}
-			return err
 		case try >= tries:
 			w.lost = &connect.Answer{Outcome: connect.OutOfReach, Words: err.Error()}
-			return err
 		default:
-			time.Sleep(jittered(200 * time.Millisecond << (try - 1)))
+			return true, err
 		}
-	}
-	return nil
+		return false, err
+	})
 }
 
 // open connects, unless the target was out of reach a moment ago.

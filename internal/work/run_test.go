@@ -262,7 +262,7 @@ func TestRun(t *testing.T) {
 		if words := m.ended[1].Words; !strings.Contains(words, "connection refused; it is left alone until ") {
 			t.Error(words)
 		}
-		time.Sleep(breakFor * 2)
+		time.Sleep(2 * breaks.First)
 		targets["down"].refuse = nil
 		if err := r.run(context.Background(), down); err != nil || m.ended[1].Outcome != connect.Done {
 			t.Errorf("%v %+v", err, m.ended[1].Answer)

@@ -11,6 +11,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/pause"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/store"
@@ -23,10 +24,11 @@ const (
 	begunAtOnce    = 8
 	soon           = time.Second
 	targetsAtOnce  = 500
-	accountsAtOnce = 250             // on a target
-	firstPause     = 5 * time.Second // before an account is tried again; twice as long each time
-	longestPause   = 5 * time.Minute
+	accountsAtOnce = 250 // on a target
 )
+
+// pauses are how long an account waits before it is tried again.
+var pauses = pause.Growing{First: 5 * time.Second, Most: 5 * time.Minute}
 
 // keepShutting shuts what is due, all targets side by side, until the service ends.
 func (s *Life) keepShutting() {
@@ -414,7 +416,7 @@ func (s *Life) keepResults(ctx context.Context, target string, results []result,
 					purpose[r.Suspension] = append(purpose[r.Suspension], opens(shutting(r.SuspendedAccount, "no")).Key())
 				}
 			case Open:
-				due := now.Add(min(longestPause, firstPause<<min(r.Tries, 10)))
+				due := now.Add(pauses.After(r.Tries + 1))
 				r.DueAt = &due
 			}
 			x, err := tx.LockSuspension(ctx, r.Suspension)
