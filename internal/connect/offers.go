@@ -85,6 +85,9 @@ type Knows struct {
 	// open opens a session where the target itself must be asked. The action is what somebody would type; one that nobody
 	// knows is a *NotKnownAction.
 	Needs func(ctx context.Context, action string, open func() (Session, error)) ([]string, error)
+	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an
+	// address; "" for none. Where it is nil a login is one account, wherever it comes from.
+	Answers func(accounts []string, login, from string) string
 	// Lesson is the file that taught the kind.
 	Lesson *Lesson
 }

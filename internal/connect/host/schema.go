@@ -36,7 +36,7 @@ const (
 	tools = "tools" // of the host itself: with what its accounts are kept; see kept in lib.sh
 
 	// Days that shadow(5) keeps of an account.
-	changed  = "password-changed"
+	changed  = model.PasswordChanged
 	least    = "password-min-age"
 	most     = "password-max-age"
 	warning  = "password-warning"
@@ -76,7 +76,7 @@ var schema = model.Schema{
 				{Name: model.FullName, About: "the person's name", Settable: true, From: "name", Canonical: gecos},
 				{Name: model.PrimaryGroup, About: "name of the primary group", Settable: true},
 				{Name: home, About: "home folder", Settable: true},
-				{Name: shell, About: "login shell", Settable: true},
+				{Name: shell, About: "login shell", Settable: true, Remade: true},
 				{Name: keys, About: "authorized keys", Many: true, From: "keys"},
 				{Name: model.Password, About: "password", Sealed: true},
 				{Name: model.PasswordHash, About: "a hash of a password, as crypt(5) writes it", Sealed: true},

@@ -56,7 +56,7 @@ var schema = model.Schema{
 				{Name: surname, About: "sn", Settable: true, Fold: true, From: "family", Canonical: spaced},
 				{Name: model.Mail, About: "mail", Settable: true, Fold: true, From: "mail"},
 				{Name: "home", About: "homeDirectory", Settable: true},
-				{Name: "shell", About: "loginShell", Settable: true},
+				{Name: "shell", About: "loginShell", Settable: true, Remade: true},
 				{Name: model.PrimaryGroup, About: "name of the group that gidNumber means", Settable: true},
 				{Name: model.Password, About: "userPassword", Sealed: true},
 				{Name: model.PasswordHash, About: "userPassword, as {CRYPT} (RFC 2307 §5.3)", Sealed: true},

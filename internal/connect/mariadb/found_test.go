@@ -113,7 +113,7 @@ func TestAnswering(t *testing.T) {
 	text += "CREATE USER '_u'@'%' IDENTIFIED BY 'x'; CREATE USER ''@'127.0.9.1' IDENTIFIED BY 'x';"
 	accounts = append(accounts, "_u@%", "@127.0.9.1")
 	_, a := start(t, text)
-	answers := mariadb.Connector{}.Schema().Answers
+	answers := mariadb.Connector{}.Knows().Answers
 	for _, login := range []string{"ulla", "kari", "_u"} {
 		for _, from := range []string{"127.0.9.1", "127.0.9.7", "127.0.9.77", "127.3.4.5"} {
 			var who string

@@ -33,7 +33,7 @@ const Kind = "mariadb"
 const (
 	defaultRole  = "default-role"        // the role that is in force from the beginning of a session
 	passwordMost = "password-max-age"    // days
-	changed      = "password-changed"    // the day
+	changed      = model.PasswordChanged // the day
 	demandsTLS   = "tls"                 // see tlsWords
 	subject      = "certificate-subject" // of the certificate that is demanded
 	issuer       = "certificate-issuer"
@@ -50,11 +50,7 @@ const (
 )
 
 // Schema implements connect.Connector.
-func (Connector) Schema() model.Schema {
-	s := schema
-	s.Answers = answering
-	return s
-}
+func (Connector) Schema() model.Schema { return schema }
 
 // everywhere is the origin of an account that may come from anywhere.
 const everywhere = "%"
@@ -112,4 +108,6 @@ var schema = model.Schema{
 }
 
 // Knows implements connect.Connector.
-func (Connector) Knows() connect.Knows { return connect.Knows{MakeLogin: makeLogin} }
+func (Connector) Knows() connect.Knows {
+	return connect.Knows{MakeLogin: makeLogin, Answers: answering}
+}

@@ -466,7 +466,7 @@ func (c *comparer) goes(user string) bool {
 func Removal(d *resolve.Desired, o *model.Object) []model.Change {
 	out := []model.Change{{Attribute: model.Disabled, Before: o.Attributes.Get(model.Disabled)}}
 	for _, s := range d.Schema.Account().Attributes { // what it is made of, so that it can be made again
-		if v := o.Attributes.Get(s.Name); s.Settable && !s.Many && len(v) == 1 && s.Name != model.Home && remade[s.Name] {
+		if v := o.Attributes.Get(s.Name); s.Settable && !s.Many && len(v) == 1 && s.Name != model.Home && (remade[s.Name] || s.Remade) {
 			out = append(out, model.Change{Attribute: s.Name, Before: v})
 		}
 	}
@@ -477,8 +477,8 @@ func Removal(d *resolve.Desired, o *model.Object) []model.Change {
 	return out
 }
 
-// remade are the attributes of an account without which it would not be the same one again.
-var remade = map[string]bool{model.Number: true, model.FullName: true, model.PrimaryGroup: true, "shell": true}
+// remade are the attributes of an account without which it would not be the same one again; its kind may name more.
+var remade = map[string]bool{model.Number: true, model.FullName: true, model.PrimaryGroup: true}
 
 // kept says whether a shut account is to be kept for now: from the day on which
 // it was first seen so, as long as the target's removal says.

@@ -19,7 +19,7 @@ type Contrast struct {
 
 // ownAlone are attributes that differ between any two targets, and say nothing.
 var ownAlone = append([]string{model.HostName, model.Addresses, model.UpSince, model.ClockOff, model.Members, model.MemberGroups,
-	"password-changed", model.ChangedBy}, model.OfSurveys...)
+	model.PasswordChanged, model.ChangedBy}, model.OfSurveys...)
 
 // Twins compares what two targets were seen to hold, accounts first. Each side comes in any order; who is signed in, and
 // what people left behind, is nobody's twin. Of sets it tells the members that only one of them has.

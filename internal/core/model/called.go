@@ -15,7 +15,7 @@ var called = map[string]string{
 	"lockout.after": "locked after", "lockout.within": "counted within", "lockout.for": "locked for", "for-groups": "for groups",
 	SharedLogin: "shared", FactoryMade: "as delivered", LastSignIn: "last sign-in", FailedSignIns: "failed sign-ins",
 	LyingAbout: "lying about", KeptBy: "kept by", LastUse: "last use",
-	InUse: "in use", "password-changed": "password changed", "password-min-age": "password kept at least",
+	InUse: "in use", PasswordChanged: "password changed", "password-min-age": "password kept at least",
 	"password-max-age": "password kept at most", "password-warning": "warned before", "password-inactive": "shut when unchanged for",
 	SignIn: "signs in by", "default-role": "role from the beginning", "tls": "TLS demanded", "sessions-most": "sessions at most",
 	"queries-most": "statements an hour at most", "updates-most": "changes an hour at most", "sign-ins-most": "sign-ins an hour at most",

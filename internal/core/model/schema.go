@@ -22,9 +22,6 @@ type Schema struct {
 	Digest      string       `json:"digest,omitempty"`       // of the file that taught this kind, if one did
 	Runs        string       `json:"runs,omitempty"`         // OnHost or Here: it is run by programs, and has no address of its own
 	Permits     *Permits     `json:"permits,omitempty"`      // nil: what actions take there is not known
-	// Answers is the account of a list, by name, that such a target takes somebody for who signs in with a login from an
-	// address; "" for none. Nil: a login is an account, wherever it comes from.
-	Answers func(accounts []string, login, from string) string `json:"-"`
 }
 
 // Where targets are run that have no address of their own.
@@ -100,6 +97,7 @@ type AttributeSchema struct {
 	Fold     bool   `json:"fold,omitempty"`     // upper and lower case are the same
 	Settable bool   `json:"settable,omitempty"` // a declaration may ask for it
 	Sealed   bool   `json:"sealed,omitempty"`   // a secret: it is set, and cannot be read back
+	Remade   bool   `json:"remade,omitempty"`   // an account that is made again needs it to be the same one
 	From     string `json:"from,omitempty"`     // the user's field that feeds it unless a grant says otherwise
 
 	Mighty []string `json:"mighty,omitempty"` // of accounts: values with which somebody can become superuser

@@ -23,7 +23,8 @@ func (s *Seen) signIn(ctx context.Context, m moment, x Explanation, from string)
 	}
 	d := m.Plan.Targets[x.Target]
 	k := d.Schema.Account()
-	if d.Schema.Answers == nil {
+	answers := s.Kinds().Knows(d.Target.Kind).Answers
+	if answers == nil {
 		return nil, door.Wrong("address", "on a target of kind %s a login is one account, wherever it comes from", d.Target.Kind)
 	}
 	logins := []string{}
@@ -49,7 +50,7 @@ func (s *Seen) signIn(ctx context.Context, m moment, x Explanation, from string)
 		}
 	}
 	out := &SignIn{From: from}
-	out.Account = d.Schema.Answers(names, logins[0], from)
+	out.Account = answers(names, logins[0], from)
 	switch login, _ := k.Login(out.Account); {
 	case out.Account == "":
 		out.Words = fmt.Sprintf("no account lets %s in from there", logins[0])

@@ -60,6 +60,6 @@ func (s *Seen) TargetSuperusers(ctx context.Context, who door.Operator, target s
 			out.Named = append(out.Named, name)
 		}
 	}
-	out.Named = slices.DeleteFunc(out.Named, func(name string) bool { return name == "root" })
+	out.Named = slices.DeleteFunc(out.Named, func(name string) bool { return slices.Contains(d.Schema.SystemNames, name) })
 	return out, nil
 }

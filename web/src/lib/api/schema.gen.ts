@@ -2252,6 +2252,7 @@ export interface components {
             many?: boolean;
             mighty?: string[];
             name: string;
+            remade?: boolean;
             sealed?: boolean;
             settable?: boolean;
         };
