@@ -21,6 +21,7 @@ type checker struct {
 	bundle  map[string]map[string]bool // by role: all it includes, and itself
 	fitting map[string]*regexp.Regexp
 	chooser *model.Chooser // nil before the first selector
+	of      []string       // the user who is checked now
 	faults  Faults
 	late    Faults          // see Source.Late
 	fine    map[string]bool // expressions in which nothing was wrong
@@ -30,12 +31,19 @@ func (c *checker) fault(at model.Pos, format string, args ...any) {
 	c.faults = c.faults.and(c.one(at, format, args...))
 }
 
+// faultOf is fault of what concerns users.
+func (c *checker) faultOf(users []string, at model.Pos, format string, args ...any) {
+	c.of = users
+	c.fault(at, format, args...)
+	c.of = nil
+}
+
 func (c *checker) lately(at model.Pos, format string, args ...any) {
 	c.late = c.late.and(c.one(at, format, args...))
 }
 
 func (c *checker) one(at model.Pos, format string, args ...any) Fault {
-	f := Fault{At: c.d.Locate(at), Message: fmt.Sprintf(format, args...)}
+	f := Fault{At: c.d.Locate(at), Users: c.of, Message: fmt.Sprintf(format, args...)}
 	if p := c.parts[at.Part]; p != nil {
 		f.Line = p.line(at)
 	}
@@ -85,8 +93,10 @@ func (c *checker) run() {
 	}
 	users := sorted(c.d.Users)
 	for _, name := range users {
+		c.of = []string{name}
 		c.user(c.d.Users[name])
 	}
+	c.of = nil
 	c.loops()
 	c.numbers(users)
 	c.localNames(users)

@@ -12,6 +12,7 @@ import (
 // Fault is one thing wrong with a declaration, and where.
 type Fault struct {
 	At      model.Location `json:"at"`
+	Users   []string       `json:"users,omitempty"` // whom it concerns, where these are known
 	Message string         `json:"message"`
 	Line    string         `json:"line,omitempty"` // the line itself, as it stands in the file
 }

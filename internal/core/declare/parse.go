@@ -110,6 +110,8 @@ func (p *fileParser) params(n *node) {
 }
 
 func (p *fileParser) user(id string, at model.Pos, n *node) {
+	p.of = []string{id}
+	defer func() { p.of = nil }()
 	p.addressable("user", id, at)
 	u := &model.User{ID: id, Pos: at}
 	p.has.users = append(p.has.users, u)

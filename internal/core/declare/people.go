@@ -131,7 +131,7 @@ func (c *checker) numbers(ids []string) {
 			continue
 		}
 		if first, ok := users[u.Number]; ok {
-			c.fault(u.Pos, "user %q and %s have the same number %d", id, c.describe("user", first), u.Number)
+			c.faultOf([]string{id, first.ID}, u.Pos, "user %q and %s have the same number %d", id, c.describe("user", first), u.Number)
 			continue
 		}
 		users[u.Number] = u
@@ -162,12 +162,14 @@ func (c *checker) localNames(ids []string) {
 			}
 			at := place{target, h.Name}
 			if first, ok := given[at]; ok {
-				c.fault(h.Pos, "account %q on %s is given to %q and to %s", h.Name, target, id, c.describe("user", first))
+				c.faultOf([]string{id, first.ID}, h.Pos,
+					"account %q on %s is given to %q and to %s", h.Name, target, id, c.describe("user", first))
 				continue
 			}
 			given[at] = u
 			if other, ok := c.d.Users[h.Name]; ok && other != u && other.Accounts[target].Name == "" && !other.Accounts[target].None {
-				c.fault(h.Pos, "account %q on %s is given to %q but is the name of %s", h.Name, target, id, c.describe("user", other))
+				c.faultOf([]string{id, other.ID}, h.Pos,
+					"account %q on %s is given to %q but is the name of %s", h.Name, target, id, c.describe("user", other))
 			}
 		}
 	}

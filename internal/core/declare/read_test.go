@@ -196,6 +196,10 @@ func TestAllAtOnce(t *testing.T) {
 		if f.Line == "" {
 			t.Errorf("no line with %v", f)
 		}
+		if f.At.File == "a.yaml" && (len(f.Users) != 1 || !strings.HasSuffix(f.Message, "roles\"?") ||
+			!strings.Contains(f.Message, "user "+f.Users[0]+";")) || f.At.File != "a.yaml" && f.Users != nil {
+			t.Errorf("%v is told to concern %v", f, f.Users)
+		}
 	}
 	if want := "a.yaml:3:20: unknown key \"rolse\" in user user0; did you mean \"roles\"?\n" +
 		"      3 |   user0: {name: U, rolse: [x]}"; faults[0].String() != want {

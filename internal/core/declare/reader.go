@@ -25,6 +25,7 @@ type reader struct {
 	start  int // lines of the file before the part's own first
 	budget int // entries and items that may still be looked at; aliases could make more of them than there are
 	faults Faults
+	of     []string // the user who is read now
 }
 
 // keys says what to do with each key that a mapping may hold.
@@ -51,8 +52,8 @@ func (r *reader) lately(at model.Pos, format string, args ...any) {
 
 func (r *reader) one(at model.Pos, format string, args ...any) Fault {
 	return Fault{
-		At:      model.Location{File: at.Part.File, Line: r.start + int(at.Line), Column: int(at.Column)},
-		Message: fmt.Sprintf(format, args...), Line: model.Clean(r.part.line(at), false),
+		At:    model.Location{File: at.Part.File, Line: r.start + int(at.Line), Column: int(at.Column)},
+		Users: r.of, Message: fmt.Sprintf(format, args...), Line: model.Clean(r.part.line(at), false),
 	}
 }
 

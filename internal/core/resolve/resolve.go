@@ -76,11 +76,16 @@ func Resolve(d *model.Declaration, schemas map[string]model.Schema, day time.Tim
 const maxFaults = 1000
 
 func (r *resolver) fault(at model.Pos, format string, args ...any) {
+	r.faultOf(nil, at, format, args...)
+}
+
+// faultOf is fault of what concerns users.
+func (r *resolver) faultOf(users []string, at model.Pos, format string, args ...any) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	switch n := len(r.faults); {
 	case n < maxFaults:
-		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Message: fmt.Sprintf(format, args...)})
+		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at), Users: users, Message: fmt.Sprintf(format, args...)})
 	case n == maxFaults:
 		r.faults = append(r.faults, declare.Fault{At: r.d.Locate(at),
 			Message: fmt.Sprintf("there is more to mend; only the first %d faults are told", maxFaults)})
@@ -88,9 +93,17 @@ func (r *resolver) fault(at model.Pos, format string, args ...any) {
 }
 
 func (r *resolver) fill(t model.Text, s expr.Scope, what string) string {
+	return r.fillOf("", t, s, what)
+}
+
+func (r *resolver) fillOf(user string, t model.Text, s expr.Scope, what string) string {
 	out, err := r.set.Fill(t.Raw, s)
 	if err != nil {
-		r.fault(t.Pos, "%s: %v", what, err)
+		var users []string
+		if user != "" {
+			users = []string{user}
+		}
+		r.faultOf(users, t.Pos, "%s: %v", what, err)
 	}
 	return out
 }
@@ -277,18 +290,18 @@ func (r *resolver) own(p *Person) {
 			if p.details == nil {
 				p.details = map[string]string{}
 			}
-			p.details[x.Name] = r.fill(x.Text, s, "detail "+x.Name+" of "+u.ID)
+			p.details[x.Name] = r.fillOf(u.ID, x.Text, s, "detail "+x.Name+" of "+u.ID)
 		}
 	}
-	p.Given = r.fill(u.Given, s, "given name of "+u.ID)
-	p.Family = r.fill(u.Family, s, "family name of "+u.ID)
-	p.Name = r.fill(u.Name, s, "name of "+u.ID)
-	p.Mail = r.fill(u.Mail, s, "mail of "+u.ID)
+	p.Given = r.fillOf(u.ID, u.Given, s, "given name of "+u.ID)
+	p.Family = r.fillOf(u.ID, u.Family, s, "family name of "+u.ID)
+	p.Name = r.fillOf(u.ID, u.Name, s, "name of "+u.ID)
+	p.Mail = r.fillOf(u.ID, u.Mail, s, "mail of "+u.ID)
 	p.together()
 	if u.Keys != nil {
 		p.keys = []string{}
 		for _, k := range u.Keys {
-			p.keys = append(p.keys, strings.TrimSpace(r.fill(k, s, "key of "+u.ID)))
+			p.keys = append(p.keys, strings.TrimSpace(r.fillOf(u.ID, k, s, "key of "+u.ID)))
 		}
 	}
 }
@@ -345,7 +358,7 @@ func (r *resolver) rolesOf(p *Person) []string {
 		}
 		yes, err := r.set.Holds(role.HeldWhen.Raw, expr.Scope{User: asked, Params: r.plan.params, Day: r.plan.Day})
 		if err != nil {
-			r.fault(role.HeldWhen.Pos, "held-when of role %s, for user %s: %v", role.Name, p.ID, err)
+			r.faultOf([]string{p.ID}, role.HeldWhen.Pos, "held-when of role %s, for user %s: %v", role.Name, p.ID, err)
 		} else if yes {
 			names = append(names, role.Name)
 		}
@@ -432,7 +445,8 @@ func (r *resolver) naming() {
 					}
 				}
 				if other != nil {
-					r.fault(h.person.Declared.Pos, "account %q on %s would belong to both %s and %s", a.Name, name,
+					r.faultOf([]string{h.person.ID, other.ID}, h.person.Declared.Pos,
+						"account %q on %s would belong to both %s and %s", a.Name, name,
 						min(other.ID, h.person.ID), max(other.ID, h.person.ID))
 				}
 			}
@@ -458,7 +472,8 @@ func (r *resolver) called(p *Person) {
 			}
 			told = append(told, c.kind)
 			if !r.names[c.kind].MatchString(p.ID) {
-				r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}",
+				r.faultOf([]string{p.ID}, p.Declared.Pos,
+					"%q cannot be the name of an account on %s (%s); give a name there under accounts: {%s: {name: …}}",
 					p.ID, target, c.kind, target)
 			}
 			if !parted {
@@ -473,7 +488,7 @@ func (r *resolver) parts(d *Desired, p *Person) {
 	if h := p.Declared.Accounts[d.Target.Name]; len(h.Parts) > 0 {
 		for _, part := range h.Parts {
 			for _, v := range part.Values {
-				r.fill(v, d.scope(p), part.Name+" of "+p.ID)
+				r.fillOf(p.ID, v, d.scope(p), part.Name+" of "+p.ID)
 			}
 		}
 	}
@@ -481,7 +496,8 @@ func (r *resolver) parts(d *Desired, p *Person) {
 	for _, a := range d.AccountsFor(p) {
 		part, fits := k.Fit(a.Name, func(pattern, text string) bool { return r.matches(pattern, text) })
 		if !fits && part.Name != k.Name[0].Name {
-			r.fault(p.Declared.Pos, "%q cannot be the name of an account on %s (%s): its %s must match %s", a.Name, d.Target.Name,
+			r.faultOf([]string{p.ID}, p.Declared.Pos,
+				"%q cannot be the name of an account on %s (%s): its %s must match %s", a.Name, d.Target.Name,
 				d.Target.Kind, part.Name, part.Pattern)
 		}
 	}

@@ -363,19 +363,22 @@ right counter allows=refund+sell` {
 }
 
 func TestFaults(t *testing.T) {
-	for _, c := range []struct{ name, from, to, want string }{
+	for _, c := range []struct {
+		name, from, to, want string
+		person               bool // each fault names the one whom it concerns
+	}{
 		{"two values", "bosun: {includes: [deck], gives: [{at: {kind: host}",
-			"bosun: {includes: [deck], gives: [{at: {kind: host}, account: {shell: /bin/zsh}", `user marit.fell is asked to have shell`},
-		{"detail not there", "${params.domain}\"", "${user.details.ship}\"", `no user has a detail "ship"; known are base`},
+			"bosun: {includes: [deck], gives: [{at: {kind: host}, account: {shell: /bin/zsh}", `user marit.fell is asked to have shell`, true},
+		{"detail not there", "${params.domain}\"", "${user.details.ship}\"", `no user has a detail "ship"; known are base`, false},
 		{"detail of others", "robot: {name", "mate: {name: Mate, details: {ship: x}}\n  marie: {name: M, mail: " +
-			"\"${user.details.ship}\"}\n  robot: {name", "mail of marie: ${user.details.ship}: no such key: ship"},
+			"\"${user.details.ship}\"}\n  robot: {name", "mail of marie: ${user.details.ship}: no such key: ship", true},
 		{"condition breaks", `"!user.service"`, `"user.number / 0 == 1"`,
-			"held-when of role everyone, for user marit.fell: division by zero"},
+			"held-when of role everyone, for user marit.fell: division by zero", true},
 		{"name unfit", "robot: {name", "\"Ro bot\": {name",
-			`"Ro bot" cannot be the name of an account on arctic-tern (host); give a name there under accounts`},
+			`"Ro bot" cannot be the name of an account on arctic-tern (host); give a name there under accounts`, true},
 		{"two under one name", "accounts: {sooty-tern: none, arctic-tern: {name: op}}",
 			"accounts: {sooty-tern: {name: x}}}\n  y: {name: Y, roles: [deck], accounts: {arctic-tern: {name: olga}}",
-			`would belong to both`},
+			`would belong to both`, false},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			text := strings.Replace(company, c.from, c.to, 1)
@@ -392,6 +395,11 @@ func TestFaults(t *testing.T) {
 			}
 			if err == nil || !strings.Contains(err.Error(), c.want) {
 				t.Errorf("%v\nwant %s", err, c.want)
+			}
+			for _, f := range faults { // what stands at a role's line concerns a user all the same
+				if c.person && (len(f.Users) != 1 || !strings.Contains(f.Message, f.Users[0])) {
+					t.Errorf("%v is told to concern %v", f, f.Users)
+				}
 			}
 		})
 	}

@@ -473,7 +473,7 @@ func (r *resolver) checkOn(d *Desired, sh *shape, p *Person) {
 				continue
 			}
 			if _, err := t.Append(nil, d.scope(p)); err != nil {
-				r.fault(sh.whys[i].At, "%s of %s: %v", f.name, p.ID, err)
+				r.faultOf([]string{p.ID}, sh.whys[i].At, "%s of %s: %v", f.name, p.ID, err)
 			}
 		}
 	}
@@ -483,7 +483,7 @@ func (r *resolver) checkOn(d *Desired, sh *shape, p *Person) {
 	for _, part := range sh.parts {
 		for _, t := range part {
 			if _, err := t.Append(nil, d.scope(p)); err != nil {
-				r.fault(sh.why.At, "a part of the name of %s: %v", p.ID, err)
+				r.faultOf([]string{p.ID}, sh.why.At, "a part of the name of %s: %v", p.ID, err)
 			}
 		}
 	}
@@ -499,9 +499,10 @@ func (r *resolver) contradiction(p *Person, d *Desired, sh *shape, x rival) {
 	}
 	b, err := x.text.Append(nil, d.scope(p))
 	if err != nil {
-		r.fault(x.at, "%s of %s: %v", x.name, p.ID, err)
+		r.faultOf([]string{p.ID}, x.at, "%s of %s: %v", x.name, p.ID, err)
 	} else if string(b) != value {
-		r.fault(x.at, "user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At),
+		r.faultOf([]string{p.ID}, x.at,
+			"user %s is asked to have %s %q here and %q at %s (role %s)", p.ID, x.name, b, value, r.d.Locate(sh.whys[i].At),
 			sh.whys[i].Role)
 	}
 }

@@ -77,7 +77,7 @@ func (s *Intake) propose(ctx context.Context, c *declared.Current, from Source) 
 		if err := errors.Join(s.theirs(ctx, from, &out), s.hold(ctx, c, from, &out)); err != nil {
 			return out, err
 		}
-		unfit, err := s.unfit(ctx, c, out.Edits)
+		unfit, err := s.unfit(ctx, out.Edits)
 		if err != nil {
 			return out, err
 		}

@@ -3,15 +3,14 @@ package intake
 import (
 	"context"
 	"errors"
-	"strings"
+	"slices"
 
 	"hen-roost/internal/core/declare"
-	"hen-roost/internal/service/declared"
 )
 
 // unfit are the users of whom edits say what the declaration cannot, and why: a name that a host knows no account by, a field
 // that nobody declared. Of faults that are no user's it says nothing; whoever takes the edits is told them.
-func (s *Intake) unfit(ctx context.Context, c *declared.Current, edits []declare.Edit) (map[string]string, error) {
+func (s *Intake) unfit(ctx context.Context, edits []declare.Edit) (map[string]string, error) {
 	if len(edits) == 0 {
 		return nil, nil
 	}
@@ -19,39 +18,15 @@ func (s *Intake) unfit(ctx context.Context, c *declared.Current, edits []declare
 	if _, err := s.PlanAfter(ctx, edits, s.Now()); !errors.As(err, &faults) {
 		return nil, ctx.Err()
 	}
-	files, err := c.Source.Apply(edits, ctx.Err)
-	if err != nil {
-		return nil, err
-	}
-	lines := map[string][]string{}
-	for _, f := range files {
-		lines[f.Name] = strings.Split(f.Text, "\n")
-	}
-	keys := map[string]string{} // as they stand in a file
+	out, edited := map[string]string{}, map[string]bool{}
 	for _, e := range edits {
-		for _, quote := range []string{"", `"`, "'"} {
-			keys[quote+e.Name+quote] = e.Name
-		}
+		edited[e.Name] = true
 	}
-	out := map[string]string{}
 	for _, f := range faults {
-		if name := userAt(lines[f.At.File], f.At.Line, keys); name != "" && out[name] == "" {
-			out[name] = f.Message
+		// Of two who are in each other's way one need not come.
+		if i := slices.IndexFunc(f.Users, func(user string) bool { return edited[user] }); i >= 0 && out[f.Users[i]] == "" {
+			out[f.Users[i]] = f.Message
 		}
 	}
 	return out, nil
-}
-
-// entryMost bounds the lines of one user.
-const entryMost = 64
-
-// userAt is the user in whose entry a line stands, if it is one whom the keys name.
-func userAt(lines []string, line int, keys map[string]string) string {
-	for i := min(line, len(lines)) - 1; i >= max(0, line-entryMost); i-- {
-		key, _, _ := strings.Cut(strings.TrimSpace(lines[i]), ":")
-		if name, ok := keys[key]; ok {
-			return name
-		}
-	}
-	return ""
 }

@@ -2811,6 +2811,7 @@ export interface components {
             at: components["schemas"]["Location"];
             line?: string;
             message: string;
+            users?: string[];
         };
         File: {
             name: string;
