@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -368,19 +369,22 @@ func TestTalk(t *testing.T) {
 	if got, err := talk.Say(context.Background(), "list", nil, nil); got != "a\nb" || err != nil {
 		t.Errorf("%q %v", got, err)
 	}
-	drip := talking(t, f, func(in io.Reader, out io.Writer) {
-		for { // never quiet for long, and never done
-			if _, err := fmt.Fprint(out, "and so on\r\n"); err != nil {
-				return
+	synctest.Test(t, func(t *testing.T) {
+		t.Cleanup(func() { time.Sleep(time.Second) }) // until whoever drips sees that nobody listens
+		drip := talking(t, f, func(in io.Reader, out io.Writer) {
+			for { // never quiet for long, and never done
+				if _, err := fmt.Fprint(out, "and so on\r\n"); err != nil {
+					return
+				}
+				time.Sleep(5 * time.Millisecond)
 			}
-			time.Sleep(5 * time.Millisecond)
+		})
+		drip.wait = 200 * time.Millisecond
+		if err := drip.SignIn(context.Background(), "me", nil); err == nil || !strings.Contains(err.Error(),
+			"has not come to an end within 3s") {
+			t.Errorf("%v", err)
 		}
 	})
-	drip.wait = 200 * time.Millisecond
-	if err := drip.SignIn(context.Background(), "me", nil); err == nil || !strings.Contains(err.Error(),
-		"has not come to an end within 3s") {
-		t.Errorf("%v", err)
-	}
 	if _, err := talk.Say(context.Background(), "a\nb", nil, nil); err == nil {
 		t.Error("a line break was typed")
 	}
