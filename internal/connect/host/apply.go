@@ -189,7 +189,7 @@ func unfit(a connect.Act) string {
 			if c.Sealed == "" && strings.ContainsFunc(v, unicode.IsControl) {
 				return fmt.Sprintf("%s holds a line break or another control character, which no host takes", model.Called(c.Attribute))
 			}
-			if _, field := columns[c.Attribute]; (field || c.Attribute == home) && strings.Contains(v, ":") {
+			if (fields[c.Attribute].column != "" || c.Attribute == home) && strings.Contains(v, ":") {
 				return fmt.Sprintf("%s holds a colon, which no host takes", model.Called(c.Attribute))
 			}
 		}

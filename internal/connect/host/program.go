@@ -20,11 +20,10 @@ type program struct {
 	run    []line // acts that can be written to files together
 }
 
-// line is an act, as operations on the account files and as a step with the host's tools.
+// line is an act of a batch, by its number in that.
 type line struct {
-	number     int
-	ops, after string
-	step       string
+	number int
+	form
 }
 
 // few is up to how many acts are left to the host's tools, which see to whatever else the system wants done.
@@ -37,32 +36,17 @@ func newProgram(kept, elevation string) *program {
 
 // add takes an act, which is the n-th of its batch.
 func (p *program) add(n int, a connect.Act, view connect.View) {
-	x := line{number: n, step: step(a, view, p.asks)}
-	x.ops, x.after = ops(n, a, view)
+	x := line{n, formOf(n, a, view, p.asks)}
 	switch {
-	case x.ops == "" && x.after == "", !p.files && (p.slow || x.ops == "" || heavy(a) || x.after != "" && a.Verb != model.Disable):
+	case x.ops == "" && x.after == "", !p.files && (p.slow || x.ops == "" || x.heavy || x.after != "" && a.Verb != model.Disable):
 		p.flush()
-		fmt.Fprintf(&p.script, "s %d\n%se\n", n, x.step)
+		fmt.Fprintf(&p.script, "s %d\n%se\n", n, x.tools)
 	case p.files && x.after != "": // what follows needs an answer of its own
 		p.flush()
 		p.write([]line{x})
 	default:
 		p.run = append(p.run, x)
 	}
-}
-
-// heavy says that an act does more than to change account files, on a host whose tools know how.
-func heavy(a connect.Act) bool {
-	switch {
-	case a.Object == model.HomeKind, a.Object == model.ElevationKind, a.Verb == model.Remove, a.Verb == model.AdoptIt:
-		return true
-	case a.Object == model.GroupKind:
-		return a.Verb == model.Modify && a.After().Has(model.Number) || a.Formerly() != ""
-	case a.Object == model.Account && a.Verb == model.Modify:
-		c := a.After()
-		return c.Has(model.Number) || c.Has(home) || c.Has(keys) || len(a.Secrets) > 0
-	}
-	return len(a.Secrets) > 0
 }
 
 // flush tells the host of the acts that wait.
@@ -73,7 +57,7 @@ func (p *program) flush() {
 		p.write(p.run)
 	default:
 		for _, x := range p.run {
-			fmt.Fprintf(&p.script, "s %d\n%se\n", x.number, x.step)
+			fmt.Fprintf(&p.script, "s %d\n%se\n", x.number, x.tools)
 		}
 	}
 	p.run = p.run[:0]
@@ -102,85 +86,4 @@ func (p *program) write(run []line) {
 		p.script.WriteString(x.ops)
 	}
 	p.script.WriteString("OPS-END\n")
-}
-
-// ops are an act as operations on the account files, and what is to be done after them; both empty when it is no matter
-// of files. Values hold neither tabs nor line breaks: see unfit.
-func ops(n int, a connect.Act, view connect.View) (ops, after string) {
-	var b strings.Builder
-	op := func(words ...string) { fmt.Fprintf(&b, "%d\t%s\n", n, strings.Join(words, "\t")) }
-	c := a.After()
-	switch {
-	case a.Object == model.HomeKind, a.Object == model.ElevationKind, a.Verb == model.AdoptIt:
-		return "", ""
-	case a.Verb == model.JoinIt:
-		op("join", a.Name, a.Member)
-	case a.Verb == model.LeaveIt:
-		op("leave", a.Name, a.Member)
-	case a.Object == model.GroupKind:
-		switch {
-		case a.Verb == model.Remove:
-			op("ungroup", a.Name)
-		case a.Formerly() != "":
-			op("callgroup", a.Formerly(), a.Name)
-		case a.Verb == model.Create:
-			op("group", a.Name, c.One(model.Number))
-		case c.Has(model.Number):
-			after = "regroup " + quoted(a.Name, c.One(model.Number))
-		}
-		if c.Has(model.Administrators) {
-			op("admins", a.Name, strings.Join(c.Get(model.Administrators), ","))
-		}
-	case a.Verb == model.Disable:
-		op("set", a.Name, "lock", "")
-		op("set", a.Name, "expiry", "1")
-		after = layAside(a.Name)
-	case a.Verb == model.Enable:
-		return "", insideStep(a) + "reopen " + quoted(a.Name)
-	case a.Verb == model.Remove:
-		return "", "remove " + quoted(a.Name, c.One(home))
-	default:
-		there := view.Object(a.Of()) != nil
-		if !there {
-			op("add", a.Name, c.One(model.Number), c.One(model.PrimaryGroup), c.One(home), c.One(shell), c.One(model.FullName))
-		}
-		if after = accountOps(op, a, there); there && a.Verb == model.Create {
-			after = "finish_home " + quoted(a.Name) + after // ours, cut off before that
-		}
-	}
-	return b.String(), after
-}
-
-// columns are the fields of passwd(5) and shadow(5) as files.sh calls them.
-var columns = map[string]string{model.PrimaryGroup: "gid", model.FullName: "gecos", shell: "shell", least: "least", most: "most",
-	warning: "warning", inactive: "inactive", expires: "expiry"}
-
-// accountOps sets values of an account, and returns what is to be done after that.
-func accountOps(op func(...string), a connect.Act, there bool) (after string) {
-	for _, c := range a.Changes {
-		column, v := columns[c.Attribute], one(c.After)
-		switch {
-		case c.Attribute == model.Locked:
-			op("set", a.Name, map[bool]string{true: "lock", false: "open"}[v == "yes"], "")
-		case ages[c.Attribute] != "":
-			op("set", a.Name, column, daysFor(c.Attribute, v))
-		case column != "" && there:
-			op("set", a.Name, column, v)
-		case c.Attribute == keys && !there:
-			for _, k := range c.After {
-				op("keys", a.Name, k)
-			}
-		case c.Attribute == model.MustChange && v == "yes" && len(a.Secrets) == 0:
-			op("set", a.Name, "changed", "0")
-		case c.Attribute == model.Number && there:
-			after += "renumber " + quoted(a.Name, v)
-		case c.Attribute == home && there:
-			after += "move_home " + quoted(a.Name, v)
-		case c.Attribute == keys, c.Attribute == model.MustChange, c.Sealed != "":
-			one := a
-			one.Changes = []model.Change{c}
-			after += insideStep(one)
-		}
-	}
-	return after
 }

@@ -74,7 +74,7 @@ func TestScripts(t *testing.T) {
 				"to_home"} {
 				script += name + "() { run \"$@\"; }\n"
 			}
-			script += "rc=0\n" + step(a, there, true)
+			script += "rc=0\n" + formOf(1, a, there, true).tools
 			cmd := exec.Command("sh", "-c", script)
 			cmd.Env = []string{"PATH=/nowhere"}
 			out, err := cmd.CombinedOutput()
@@ -123,11 +123,12 @@ func TestSteps(t *testing.T) {
 		if strings.Contains(want, "'-g' 'marit.fell'") {
 			view = connect.Objects{{Kind: model.GroupKind, Name: "marit.fell"}: &model.Object{}}
 		}
-		if got := step(a, view, true); !strings.Contains(got, want) {
+		if got := formOf(1, a, view, true).tools; !strings.Contains(got, want) {
 			t.Errorf("%s\nis not in\n%s", want, got)
 		}
 	}
-	if got := step(act(model.Modify, model.Account, "m", "", to(keys, "", "k")), there(true), true); strings.Contains(got, "usermod") {
+	got := formOf(1, act(model.Modify, model.Account, "m", "", to(keys, "", "k")), there(true), true).tools
+	if strings.Contains(got, "usermod") {
 		t.Errorf("keys alone call usermod: %s", got)
 	}
 }
