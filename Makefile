@@ -42,7 +42,7 @@ demo-reset:
 
 test: system build
 	@go vet ./...
-	@LONG=1 go test -count=1 -timeout 25m ./... # what Go remembers of a test knows nothing of the systems it ran against
+	@LONG=1 go test -count=1 -parallel 8 -timeout 25m ./... # what Go remembers of a test knows nothing of the systems it ran against
 
 bench: system build
 	@go run ./bench $(if $(ONLY),--only $(ONLY))

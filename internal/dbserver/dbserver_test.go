@@ -144,12 +144,22 @@ func TestMain(m *testing.M) {
 
 // However early a start is killed, the next one comes up.
 func TestKilledStarts(t *testing.T) {
+	for k := range 4 { // that many at once
+		t.Run(fmt.Sprint(k), func(t *testing.T) {
+			t.Parallel()
+			killedStarts(t, k, 4)
+		})
+	}
+}
+
+// killedStarts kills every n-th of a hundred starts, each at another moment of its first second.
+func killedStarts(t *testing.T, k, n int) {
 	dir, err := os.MkdirTemp("", "rk")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer os.RemoveAll(dir)
-	for i := range 100 {
+	for i := k; i < 100; i += n {
 		cmd := exec.Command(os.Args[0])
 		cmd.Env = append(os.Environ(), helper+"="+dir+"/db")
 		var said bytes.Buffer

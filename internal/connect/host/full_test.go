@@ -78,6 +78,7 @@ func many(n, from int) (acts []connect.Act) {
 // Many accounts at once are written as the host's own tools would have: under the same lock, with the same backups, so
 // that the tools' own checkers find nothing to say.
 func TestManyAtOnce(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) {
 			return start(t, setup+"\necho root:100000:65536 >/etc/subuid; echo root:100000:65536 >/etc/subgid; mkdir -p /etc/skel")
@@ -119,6 +120,7 @@ func TestManyAtOnce(t *testing.T) {
 
 // While another tool holds the account files nothing is written, and that is what is told.
 func TestLockHeld(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `printf '#!/bin/sh\nsleep 60\n' >/tmp/hold; chmod 755 /tmp/hold; EDITOR=/tmp/hold vipw -q </dev/null >/dev/null 2>&1 &
 		sleep 0.3`)
 	s := connecttest.Open(t, host.Connector{}, a)
@@ -135,6 +137,7 @@ func TestLockHeld(t *testing.T) {
 
 // The days of an account, and who keeps a group.
 func TestDaysAndKeepers(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) { return start(t, setup) },
 		"without":            startSmall} {
@@ -170,6 +173,7 @@ func TestDaysAndKeepers(t *testing.T) {
 
 // Elevation is given in a file of our own, looked at by sudo's checker and by sudo itself, and never at the cost of others.
 func TestElevation(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `useradd -m -u 1701 marit.fell; useradd -m -u 1702 odd; echo 'odd ALL=(ALL) ALL' >/etc/sudoers.d/10-odd; chmod 440 /etc/sudoers.d/10-odd`)
 	s := connecttest.Open(t, host.Connector{}, a)
 	command := `/usr/bin/id -u --x=a,b:c`
@@ -214,6 +218,7 @@ func TestElevation(t *testing.T) {
 
 // Every way to become superuser is named: includes, netgroups, doas, what PAM asks of su.
 func TestWaysToPower(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, `for n in 1 2 3 4 5; do useradd -m -u 170$n hand.$n; done; groupadd -g 2701 sailors; gpasswd -a hand.3 sailors >/dev/null
 mkdir /etc/more.d; echo 'hand.1 ALL=(ALL) ALL' >/etc/more.d/one; echo 'hand.5 ALL=ALL' >/etc/more.d/no.t
 echo '@includedir /etc/more.d' >/etc/sudoers.d/more; echo '+mates ALL=(ALL) ALL' >/etc/sudoers.d/net
@@ -238,6 +243,7 @@ groupadd -g 2702 harbour; echo 'auth required pam_wheel.so use_uid group=rowers'
 
 // What is shared, what was delivered, what a directory has, what lies about.
 func TestWatched(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, `useradd -m -u 1701 marit.fell; useradd -o -u 1701 -d /home/marit.fell deck.pc; useradd -m -u 1702 guest; useradd -m -u 1703 shut.one; chage -E 1 shut.one; usermod -L shut.one
 for n in marit.fell guest; do mkdir /home/$n/.ssh; echo 'from="10.0.0.0/8" ssh-ed25519 AAAAC3NzaSharedKey pier' >/home/$n/.ssh/authorized_keys; done
 printf 'root:Rope-90-knots\n' | chpasswd; echo '* * * * * true' >/tmp/tab; crontab -u marit.fell /tmp/tab; echo hi >/var/mail/guest
@@ -270,6 +276,7 @@ printf 'passwd: files sss\ngroup: files\n' >/etc/nsswitch.conf`)
 // With an account goes what lies about, and what still runs; what it owns elsewhere is told. Made again with the same
 // number it has its home back.
 func TestRemovalAndBack(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) {
 			return start(t, strings.ReplaceAll(setup, "ADD", "useradd -m -u 1801 -s /bin/sh leaver; mkdir -p /var/mail"))
@@ -320,6 +327,7 @@ echo left >/tmp/left.behind; chown 1801 /tmp/left.behind`)
 
 // Homes are seen with their last use, and go if they are still as they were seen.
 func TestHomes(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) { return start(t, setup) },
 		"without":            startSmall} {
@@ -361,6 +369,7 @@ d 1900 1000000000 0 /home/fresh"; touch -d '2024-05-01 12:00:00' /home/stale/dee
 
 // Only our own keys are looked after where that is asked for; what others put there stays, above them.
 func TestOnlyOurKeys(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "useradd -m -u 1701 marit.fell; mkdir -m 700 /home/marit.fell/.ssh; echo 'ssh-ed25519 AAAAtheirs laptop' "+
 		">/home/marit.fell/.ssh/authorized_keys; chown -R marit.fell /home/marit.fell/.ssh")
 	a.Settings = map[string]string{"keys": "at-least"}
@@ -381,6 +390,7 @@ func TestOnlyOurKeys(t *testing.T) {
 
 // A number is changed with all that the account owns.
 func TestRenumber(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) {
 			return start(t, "useradd -m -u 1502 jorunn; "+setup)
@@ -407,6 +417,7 @@ func TestRenumber(t *testing.T) {
 
 // Where homes cannot be made the account is, and the step says what it lacks.
 func TestReadOnlyHomes(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "mount -o remount,ro /home")
 	s := connecttest.Open(t, host.Connector{}, a)
 	acts := many(20, 0)
@@ -430,6 +441,7 @@ func TestReadOnlyHomes(t *testing.T) {
 
 // A disk that fills up while many are written leaves the files as they were, and says so.
 func TestFullDiskForMany(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "")
 	s := connecttest.Open(t, host.Connector{}, a)
 	before := exec(t, h, "md5sum /etc/passwd /etc/shadow /etc/group; dd if=/dev/zero of=/var/full bs=1M 2>/dev/null; dd if=/dev/zero "+
@@ -448,6 +460,7 @@ func TestFullDiskForMany(t *testing.T) {
 
 // What is mounted in a home is nobody's home, and what runs under a number that two names share is not one's to end.
 func TestRemovalSparesOthers(t *testing.T) {
+	t.Parallel()
 	for name, start := range map[string]func(*testing.T, string) (*world.Host, connect.Access){
 		"with account tools": func(t *testing.T, setup string) (*world.Host, connect.Access) { return start(t, setup) },
 		"without":            startSmall} {

@@ -35,6 +35,7 @@ func start(t *testing.T, setup string, env ...string) (*world.Host, connect.Acce
 }
 
 func TestSuite(t *testing.T) {
+	t.Parallel()
 	fresh, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -49,6 +50,7 @@ func TestSuite(t *testing.T) {
 
 // What is urgent waits for no batch that is under way.
 func TestUrgent(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "useradd -m -u 1701 jarle.holm; mkdir /run/hen-roost.lock; sleep 300 & echo $! >/run/hen-roost.lock/pid")
 	act := []connect.Act{{Act: model.Act{Verb: model.Disable, Object: model.Account, Name: "jarle.holm",
 		Changes: []model.Change{{Attribute: model.Disabled, Before: []string{"no"}, After: []string{"yes"}}}}}}
@@ -71,6 +73,7 @@ func TestUrgent(t *testing.T) {
 
 // What an account that was made brought with it is told too by a step that was cut off, and is found done.
 func TestBesideCutOff(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "")
 	for _, act := range []connect.Act{
 		connecttest.Act(model.Create, model.Account, "ada.life", model.Change{Attribute: model.Number, After: []string{"1901"}}),
@@ -124,6 +127,7 @@ func signIn(t *testing.T, h *world.Host, a connect.Access) string {
 
 // What is no session is not ended, and neither is ours.
 func TestEndNothingElse(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "")
 	s := connecttest.Open(t, host.Connector{}, a)
 	out, err := h.Exec("awk '{ sub(/^.*\\) /, \"\"); print $20 }' /proc/1/stat")
@@ -144,6 +148,7 @@ func TestEndNothingElse(t *testing.T) {
 
 // A host tells what it is.
 func TestDetails(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "")
 	o := connecttest.Find(t, connecttest.Open(t, host.Connector{}, a), model.SystemKind, model.Itself)
 	for _, attribute := range []string{model.HostName, model.System, model.Version, model.UpSince} {
@@ -161,6 +166,7 @@ func TestDetails(t *testing.T) {
 
 // A host's own files may hold anything; nothing in them is run, and nothing in them passes for an answer.
 func TestHostileNames(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `cat >>/etc/passwd <<'P'
 o'neil; touch /run/owned:x:1500:1500:R:0:acted:0 $(touch /run/owned):/home/x y:/bin/sh
 P
@@ -194,6 +200,7 @@ mkdir -p /home/keys.fifo/.ssh; mkfifo /home/keys.fifo/.ssh/authorized_keys`)
 }
 
 func TestElevationAndKeys(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `groupadd -g 27 sudo; useradd -m -u 1701 -G sudo jarle.holm; useradd -m -u 1702 wilma.toft; echo 'wilma.toft ALL=(ALL) ALL' >/etc/sudoers.d/wilma`)
 	s := connecttest.Open(t, host.Connector{}, a)
 	for name, want := range map[string]string{"jarle.holm": "group sudo", "wilma.toft": "sudoers"} {
@@ -249,6 +256,7 @@ func TestElevationAndKeys(t *testing.T) {
 }
 
 func TestFullDisk(t *testing.T) {
+	t.Parallel()
 	// Everything under /etc and /var lies on one small file system, which is filled to the brim.
 	_, a := start(t, "dd if=/dev/zero of=/var/full bs=1M 2>/dev/null || true; dd if=/dev/zero of=/var/fuller bs=512 2>/dev/null || true")
 	s := connecttest.Open(t, host.Connector{}, a)
@@ -261,6 +269,7 @@ func TestFullDisk(t *testing.T) {
 }
 
 func TestTroubleOnTheWay(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "")
 	other, err := world.NewKey()
 	if err != nil {
@@ -296,6 +305,7 @@ func TestTroubleOnTheWay(t *testing.T) {
 
 // A batch of many is one exec, and each step has its answer.
 func TestBatch(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "")
 	s := connecttest.Open(t, host.Connector{}, a)
 	var acts []connect.Act
@@ -317,6 +327,7 @@ func TestBatch(t *testing.T) {
 
 // What is odd on a host is seen as the system itself sees it, and told.
 func TestOddAccounts(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `useradd -m -u 1601 twice; useradd -m -u 1602 open.door; passwd -d open.door >/dev/null; useradd -m -u 1603 shut.door; passwd -d shut.door >/dev/null; chage -E 1 shut.door
 printf 'twice:x:1699:1699:Second:/home/second:/bin/false\nno account at all\n# a comment\n+::::::\nj\370rgen:x:1604:1604::/home/j:/bin/sh\ntoor:x:0:0::/root:/bin/sh\n' >>/etc/passwd
 printf 'twice:x:9999:toor\n' >>/etc/group`)
@@ -369,6 +380,7 @@ printf 'twice:x:9999:toor\n' >>/etc/group`)
 
 // A password that would end the line in which it stands sets nobody's.
 func TestUnfitPasswords(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "useradd -m -u 1801 marit.fell")
 	s := connecttest.Open(t, host.Connector{}, a)
 	set := connect.Act{Act: model.Act{Verb: model.Modify, Object: model.Account, Name: "marit.fell",
@@ -388,6 +400,7 @@ func TestUnfitPasswords(t *testing.T) {
 
 // Every rule that lets somebody be superuser is read, and none that does not.
 func TestPower(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, `groupadd -g 27 sudo; groupadd -g 2701 bosuns; groupadd -g 2702 riggers
 for n in 1 2 3 4 5 6 7; do useradd -m -u 170$n hand.$n; done; useradd -m -u 1708 -g sudo hand.8; usermod -aG riggers hand.5
 cat >/etc/sudoers.d/crew <<'S'
@@ -422,6 +435,7 @@ S`)
 // A home goes with its account when it is the account's alone and nobody can put another in its place; what is
 // archived is whole before anything goes, and is never written over.
 func TestHomesOfTheRemoved(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, `useradd -m -u 1801 leaver; echo first >/home/leaver/log
 		mkdir /home/own; useradd -u 1802 -d /home/own/home trap; mkdir /home/own/home; chown -R trap /home/own
 		useradd -u 1803 -d /home/leaver/inner guest; useradd -m -u 1804 busy; useradd -u 1805 -d /home/open/home open
@@ -479,6 +493,7 @@ func TestHomesOfTheRemoved(t *testing.T) {
 // The clock of a host may be years off: a password is set, is to be changed, and signs
 // in all the same, and what is shut stays shut.
 func TestClockOff(t *testing.T) {
+	t.Parallel()
 	for _, date := range []string{"915148800", "4102444800"} { // 1999 and 2100
 		h, a := start(t, "useradd -m -u 1802 marit.fell; useradd -m -u 1803 hanne.vik; printf 'hanne.vik:Rope-90-knots\\n' | chpasswd; "+
 			"usermod -L -e 1 hanne.vik; printf '#!/bin/sh\\necho "+date+"\\n' >/tmp/date; chmod 755 /tmp/date; mount --bind /tmp/date "+
@@ -505,6 +520,7 @@ func TestClockOff(t *testing.T) {
 
 // Keys are written whatever is asked of the account at its next sign-in, and where it may not sign in at all.
 func TestKeysOfWhoMayNotSignIn(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "for n in must.change is.shut; do useradd -m $n; printf '%s:Rope-90-knots\\n' $n | chpasswd; done; "+
 		"chage -d 0 must.change; usermod -L -e 1 is.shut")
 	s := connecttest.Open(t, host.Connector{}, a)

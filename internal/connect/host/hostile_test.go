@@ -16,6 +16,7 @@ import (
 )
 
 func TestHostileHosts(t *testing.T) {
+	t.Parallel()
 	ours, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)

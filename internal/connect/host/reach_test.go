@@ -24,6 +24,7 @@ import (
 
 // A login that is not root does all through sudo, and says so where sudo does not let it.
 func TestLoginWithSudo(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "useradd -m -u 1990 keeper; mkdir -m 700 /home/keeper/.ssh; cp /root/.ssh/authorized_keys /home/keeper/.ssh/; "+
 		"chown -R keeper /home/keeper/.ssh; useradd -m -u 1991 nobody2; mkdir /home/nobody2/.ssh; cp /root/.ssh/authorized_keys "+
 		"/home/nobody2/.ssh/; "+
@@ -48,6 +49,7 @@ func TestLoginWithSudo(t *testing.T) {
 
 // A shell that greets is heard out, and none of its greeting passes for an answer.
 func TestGreeting(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "useradd -m -u 1990 keeper; mkdir -m 700 /home/keeper/.ssh; cp /root/.ssh/authorized_keys /home/keeper/.ssh/; "+
 		"chown -R keeper /home/keeper/.ssh; "+
 		"echo 'keeper ALL=(ALL) NOPASSWD: ALL' >/etc/sudoers.d/keeper; usermod -s /bin/bash keeper; "+
@@ -121,6 +123,7 @@ func line(s ssh.Signer) string {
 
 // A host that answers endlessly is given up, whether it greets for ever or tells of accounts for ever.
 func TestEndlessAnswers(t *testing.T) {
+	t.Parallel()
 	ours, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -167,6 +170,7 @@ func TestEndlessAnswers(t *testing.T) {
 
 // A host shows a certificate: who signed it is what counts, for whom, and until when.
 func TestHostCertificates(t *testing.T) {
+	t.Parallel()
 	ours, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -213,6 +217,7 @@ func TestHostCertificates(t *testing.T) {
 // A power cut in the middle of a batch leaves files that are whole, and nobody with more than before; the same batch
 // once more does what is left.
 func TestPowerCut(t *testing.T) {
+	t.Parallel()
 	disk := t.TempDir()
 	if err := os.Chmod(disk, 0o755); err != nil {
 		t.Fatal(err)

@@ -15,6 +15,7 @@ import (
 // A program is run with its arguments as they are and its input whole, also where sudo lets our login; its status and all that it
 // says come back, and nothing is known of one that does not end.
 func TestRun(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "useradd -m keeper; mkdir -m 700 /home/keeper/.ssh; cp /root/.ssh/authorized_keys /home/keeper/.ssh/; "+
 		"echo 'echo ahoy' >/home/keeper/.bashrc; chown -R keeper /home/keeper; echo 'keeper ALL=(ALL) NOPASSWD: ALL' >/etc/sudoers.d/k; "+
 		"printf '#!/bin/sh\\nfor x; do printf \"<%%s>\" \"$x\"; done; cat; id -u; echo oh >&2; exit 7\\n' >/etc/tell; "+

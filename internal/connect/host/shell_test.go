@@ -46,6 +46,7 @@ func (beside) Close() error { return nil }
 
 // Whatever shell a host is reached through, it is the same host, and the same is done.
 func TestShells(t *testing.T) {
+	t.Parallel()
 	h, a := start(t, "useradd -m -u 1701 jarle.holm")
 	inside := host.On(a, beside{h})
 	all := func(s connect.Session) (out []model.Object) {

@@ -31,6 +31,7 @@ func startSmall(t *testing.T, setup string) (*world.Host, connect.Access) {
 
 // An account that is made with a password has its home as another does, and a key can be given to it.
 func TestSmallHome(t *testing.T) {
+	t.Parallel()
 	h, a := startSmall(t, "")
 	act := connect.Act{Act: model.Act{Verb: model.Create, Object: model.Account, Name: "ulla.niemi", Changes: []model.Change{
 		{Attribute: model.Number, After: []string{"1801"}}, {Attribute: model.Password, Sealed: "1"}}},
@@ -49,6 +50,7 @@ func TestSmallHome(t *testing.T) {
 
 // A host of busybox and another ssh server passes the same suite, its account files written by us.
 func TestSmallSuite(t *testing.T) {
+	t.Parallel()
 	fresh, err := world.NewKey()
 	if err != nil {
 		t.Fatal(err)
@@ -64,6 +66,7 @@ func TestSmallSuite(t *testing.T) {
 
 // A group is renamed with its number, its members and who administers it, on hosts with account tools and without; and back.
 func TestRenameGroup(t *testing.T) {
+	t.Parallel()
 	rename := func(from, to string) connect.Act {
 		return connecttest.Act(model.Create, model.GroupKind, to, model.Change{Attribute: model.Formerly, Before: []string{from}},
 			model.Change{Attribute: model.Number, Before: []string{"7001"}, After: []string{"7001"}})

@@ -37,6 +37,7 @@ func roles(t *testing.T, a connect.Access, names ...string) {
 
 // Of many in one statement the one that fails is named, and the others are done.
 func TestOneOfManyFails(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, "CREATE USER Hand@'%'; CREATE ROLE theirs; CREATE USER 'hand.0003'@'%' IDENTIFIED BY 'x' ACCOUNT LOCK;")
 	roles(t, a, "deck", "stores")
 	acts := append(crew(20), connecttest.Act(model.Create, model.Account, "hand@%"), // another than Hand@%
@@ -68,6 +69,7 @@ func TestOneOfManyFails(t *testing.T) {
 
 // A role that vanished between two readings, and a statement that somebody kills.
 func TestVanishedAndKilled(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, "")
 	roles(t, a, "deck", "stores")
 	ended := make(chan struct{})
@@ -102,6 +104,7 @@ func TestVanishedAndKilled(t *testing.T) {
 
 // A server that goes in the middle of a batch: what is not known is told so, and done once more does it once.
 func TestRestart(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, "")
 	roles(t, a, "deck", "stores")
 	connecttest.Restarted(t, mariadb.Connector{}, a, crew(4000), func() {
@@ -115,6 +118,7 @@ func TestRestart(t *testing.T) {
 // One that is read-only takes nothing though our login could write there, and another of the same database that can be
 // written is taken in its place.
 func TestReadOnly(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, "SET GLOBAL read_only = 1;")
 	got := connecttest.Apply(connecttest.Open(t, mariadb.Connector{}, a), crew(1))
 	if got[0].Outcome != connect.Failed || !strings.Contains(got[0].Words, "is read-only") || got[1].Outcome != connect.Moved {
@@ -197,6 +201,7 @@ func TestDiskFull(t *testing.T) {
 
 // System tables that a later version has changed are read by their columns' names.
 func TestLaterTables(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "CREATE USER ulla@'%' IDENTIFIED BY 'x'; GRANT ALL ON stores.* TO ulla@'%'; GRANT SELECT ON rota.* TO ulla@'%'; "+
 		"ALTER TABLE mysql.db ADD Soar_priv ENUM('N','Y') NOT NULL DEFAULT 'N' AFTER Db; UPDATE mysql.global_priv SET "+
 		"Priv = JSON_SET(Priv, '$.feathers', 'many') WHERE User = 'ulla'; FLUSH PRIVILEGES;")

@@ -34,6 +34,7 @@ CREATE DEFINER=boss@'10.0.0.0/255.0.0.0' PROCEDURE stores.count() SELECT 1; CREA
 `
 
 func TestFound(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, byHand)
 	all := connecttest.Surveyed(t, connecttest.Open(t, mariadb.Connector{}, a))
 	for _, c := range []struct{ account, attribute, want string }{
@@ -99,6 +100,7 @@ func dial(t *testing.T, a connect.Access, login, password, from string) *sql.DB 
 
 // Which account answers is worked out as the server does.
 func TestAnswering(t *testing.T) {
+	t.Parallel()
 	origins := []string{"%", "127.%", "127.0.%", "127.0.0.0/255.255.0.0", "127.0.0.0/255.0.0.0", "127.0.9._", "127.0.9.1"}
 	text, accounts := "", []string{}
 	for _, login := range []string{"ulla", ""} {
@@ -129,6 +131,7 @@ func TestAnswering(t *testing.T) {
 
 // What is signed in is seen with the account that answers for it, is not removed, and can be ended.
 func TestInUse(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, byHand+"CREATE USER busy@'127.%' IDENTIFIED BY 'x'; CREATE USER idle@'%' IDENTIFIED BY 'x';")
 	if err := dial(t, a, "busy", "x", "127.0.0.2").Ping(); err != nil {
 		t.Fatal(err)
@@ -161,6 +164,7 @@ func TestInUse(t *testing.T) {
 
 // Where a sign-in cannot be tried, or another answers, that is said.
 func TestNotProved(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, "CREATE USER far@'10.1.%' IDENTIFIED BY 'x'; CREATE USER near@'127.%' IDENTIFIED BY 'x'; "+
 		"CREATE USER near@'127.0.0.1' IDENTIFIED BY 'x';")
 	s := connecttest.Open(t, mariadb.Connector{}, a)
@@ -175,6 +179,7 @@ func TestNotProved(t *testing.T) {
 
 // Ways in are declared as they are told: what stays keeps its password, and what is new opens nothing by itself.
 func TestWaysIn(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, "CREATE USER old@'%' IDENTIFIED BY 'x'; CREATE USER gone@'%' IDENTIFIED BY 'x'; "+
 		"CREATE USER 'o''dd'@'%' IDENTIFIED BY 'x';")
 	s := connecttest.Open(t, mariadb.Connector{}, a)

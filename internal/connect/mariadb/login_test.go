@@ -13,6 +13,7 @@ import (
 
 // A login that was made as it is told may do all that the declaration asks, and no more than that.
 func TestMakeLogin(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, odd+"CREATE USER ulla@'%' IDENTIFIED BY 'x';")
 	lines, err := connect.MakeLogin(mariadb.Connector{}, "roost's own", "127.0.0.1", []string{"SELECT (price) ON stores.items",
 		"INSERT ON crew_rota.*"})
@@ -53,6 +54,7 @@ func TestMakeLogin(t *testing.T) {
 
 // Where our login is shown less than there is, nobody is removed: who is signed in, or what runs as whom, is not known.
 func TestLoginThatSeesLess(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, odd+"CREATE USER ulla@'127.%' IDENTIFIED BY 'x'; CREATE USER small@'127.0.0.1' IDENTIFIED BY 'by hand'; "+
 		"GRANT CREATE USER, PROCESS ON *.* TO small@'127.0.0.1'; GRANT SELECT ON mysql.* TO small@'127.0.0.1'")
 	if err := dial(t, a, "ulla", "x", "127.0.0.2").Ping(); err != nil {

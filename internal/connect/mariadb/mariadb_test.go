@@ -28,6 +28,7 @@ const odd = "CREATE DATABASE stores; CREATE TABLE stores.items (id INT, price IN
 	"CREATE FUNCTION stores.total() RETURNS INT RETURN 3; CREATE PROCEDURE stores.pay() SELECT 1;"
 
 func TestSuite(t *testing.T) {
+	t.Parallel()
 	m, a := start(t, odd)
 	connecttest.Run(t, connecttest.Subject{Connector: mariadb.Connector{}, Access: a, Login: "suite.o'neil \"x\" `y`", Proves: true, Gate: true,
 		Fresh:     []byte("a-fresh-one-for-us-90"),

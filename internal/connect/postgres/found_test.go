@@ -32,6 +32,7 @@ ALTER DEFAULT PRIVILEGES FOR ROLE ulla GRANT SELECT ON TABLES TO crew;
 `
 
 func TestFound(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, byHand)
 	rules := filepath.Join(filepath.Dir(p.LogFile()), "data", "pg_hba.conf")
 	text, err := os.ReadFile(rules)
@@ -98,6 +99,7 @@ const groups = "CREATE ROLE deck; CREATE ROLE stores;"
 
 // Who is signed in, or has something, is not removed unless somebody inherits it; what others gave goes with them.
 func TestRemoval(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, byHand)
 	conn, err := pgx.Connect(context.Background(), fmt.Sprintf("postgres://files:y@%s/rota?sslmode=require", a.Address))
 	if err != nil {
@@ -131,6 +133,7 @@ func TestRemoval(t *testing.T) {
 
 // Of many in one transaction the one that fails is named, and the others are done.
 func TestOneOfManyFails(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, groups+"CREATE ROLE Hand; CREATE ROLE \"Hand.0001\" LOGIN;")
 	long := strings.Repeat("ü", 32)
 	acts := append(crew(20), connecttest.Act(model.Create, model.Account, long), join(model.GroupKind, "deck", "nobody"),
@@ -158,6 +161,7 @@ func TestOneOfManyFails(t *testing.T) {
 
 // A server that goes in the middle of a batch, and comes back.
 func TestRestart(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, groups)
 	connecttest.Restarted(t, postgres.Connector{}, a, crew(4000), func() {
 		time.Sleep(25 * time.Millisecond) // some of it is done by then
@@ -170,6 +174,7 @@ func TestRestart(t *testing.T) {
 
 // Others who write the same rows at the same time, deadlocks and killed statements among them, do not make an answer wrong.
 func TestAmongOthers(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, groups+"CREATE ROLE rival LOGIN;")
 	stop := make(chan struct{})
 	var wg sync.WaitGroup
@@ -200,6 +205,7 @@ func TestAmongOthers(t *testing.T) {
 
 // A replica takes no changes, and says so.
 func TestReadOnly(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, groups)
 	if err := p.Run("postgres", "ALTER SYSTEM SET default_transaction_read_only = on; SELECT pg_reload_conf()"); err != nil {
 		t.Fatal(err)
@@ -218,6 +224,7 @@ func TestReadOnly(t *testing.T) {
 
 // A membership has options since PostgreSQL 16, and may have been given by several; before that, options are refused.
 func TestMemberships(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, `CREATE ROLE deck; CREATE ROLE "st, ""ores"; CREATE ROLE ulla LOGIN; CREATE ROLE boss; GRANT deck TO boss WITH ADMIN OPTION;
 		GRANT deck TO ulla; SET ROLE boss; GRANT deck TO ulla; RESET ROLE;`)
 	s := connecttest.Open(t, postgres.Connector{}, a)

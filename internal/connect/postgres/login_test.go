@@ -18,6 +18,7 @@ import (
 
 // A login that was made as it is told may do all that the declaration asks, and no more than that.
 func TestMakeLogin(t *testing.T) {
+	t.Parallel()
 	p, a := start(t, odd+"\\c postgres\nCREATE ROLE ulla LOGIN; CREATE ROLE deck;")
 	lines, err := connect.MakeLogin(postgres.Connector{}, `roost's "own"`, "127.0.0.1", []string{"SELECT ON rota.public.*",
 		"UPDATE (day) ON rota.public.shifts"})

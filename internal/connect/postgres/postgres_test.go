@@ -31,6 +31,7 @@ CREATE TABLE shifts (day date, hand text); CREATE TABLE hands (id int); CREATE S
 CREATE TABLE ours (id int);`
 
 func TestSuite(t *testing.T) {
+	t.Parallel()
 	_, a := start(t, odd)
 	connecttest.Run(t, connecttest.Subject{Connector: postgres.Connector{}, Access: a, Login: "suite.o'neil \"x\" \\y 🐧", Proves: true,
 		Gate:      true,

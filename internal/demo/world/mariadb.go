@@ -45,6 +45,7 @@ func StartMariaDB(ctx context.Context, dir, ip, text string, options ...string) 
 		return nil, err
 	}
 	out, err := exec.CommandContext(ctx, "mariadb-install-db", "--no-defaults", "--datadir="+filepath.Join(dir, "data"),
+		"--tmpdir="+filepath.Join(dir, "tmp"), // in a shared folder it would delete the temporary tables of others
 		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+me(), "--skip-test-db", "--skip-name-resolve",
 		"--innodb-log-file-size=8M",
 		"--user="+me()).CombinedOutput()
