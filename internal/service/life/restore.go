@@ -101,15 +101,7 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 		return Restored{}, err
 	}
 	release()
-	if u := c.Declared.Users[user]; u != nil && u.Suspended.Since != "" {
-		out.Words = fmt.Sprintf("the declaration says since %s that %s is suspended (%s), so the accounts stay shut", u.Suspended.Since,
-			user, u.Suspended.Because)
-		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
-		return out, err
-	}
-	if p, known := c.Plan.Person(user); known && p.State == resolve.Left {
-		out.Words = fmt.Sprintf("the last day of %s was %s, so the accounts stay shut; if they stay: roost edit users %s --take until",
-			user, p.Declared.Span.Until, user)
+	if out.Words = staysShut(c, user); out.Words != "" {
 		out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 		return out, err
 	}
@@ -129,6 +121,19 @@ func (s *Life) RestoreUser(ctx context.Context, who door.Operator, q RestoreRequ
 	}
 	out.Suspension, err = s.SuspensionByID(ctx, who, x.ID)
 	return out, err
+}
+
+// staysShut says why the accounts of somebody whose suspension has ended stay shut all the same; "": nothing else keeps them so.
+func staysShut(c *declared.Current, user string) string {
+	if u := c.Declared.Users[user]; u != nil && u.Suspended.Since != "" {
+		return fmt.Sprintf("the declaration says since %s that %s is suspended (%s), so the accounts stay shut", u.Suspended.Since, user,
+			u.Suspended.Because)
+	}
+	if p, known := c.Plan.Person(user); known && p.State == resolve.Left {
+		return fmt.Sprintf("the last day of %s was %s, so the accounts stay shut; if they stay: roost edit users %s --take until", user,
+			p.Declared.Span.Until, user)
+	}
+	return ""
 }
 
 // end ends a suspension, or notes that one of two wants it.
