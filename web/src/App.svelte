@@ -24,6 +24,7 @@
   import Ending from './lib/users/Ending.svelte';
   import WeakPasswords from './lib/users/WeakPasswords.svelte';
   import Users from './lib/users/Users.svelte';
+  import Act from './lib/ui/Act.svelte';
 
   let who = $state<Schemas['Operator'] | null | undefined>(undefined);
   ask(api.GET('/api/session')).then(
@@ -93,11 +94,8 @@
       <Find />
       <a use:link href="/password" class="no-underline hover:underline" title="{who.duties.join(', ')}; change your password"
         >{who['full-name']}</a>
-      <button
-        class="text-soft cursor-pointer text-sm underline"
-        onclick={() => (theme = themes[theme])}
-        aria-label="Colours: {themeWords[theme]}. Change.">{themeWords[theme]}</button>
-      <button class="text-soft cursor-pointer text-sm underline" onclick={signOut}>Sign out</button>
+      <Act soft onclick={() => (theme = themes[theme])} aria-label="Colours: {themeWords[theme]}. Change.">{themeWords[theme]}</Act>
+      <Act soft onclick={signOut}>Sign out</Act>
     </div>
   </header>
   <main id="main" tabindex="-1" class="px-8 py-6 outline-none max-sm:px-4">

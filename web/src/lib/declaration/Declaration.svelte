@@ -16,6 +16,7 @@
   import Pending from './Pending.svelte';
   import Settings from './Settings.svelte';
   import { keep, leave, takeUp } from './draft';
+  import Act from '../ui/Act.svelte';
 
   const size = 20;
   let from = $state(0);
@@ -123,7 +124,7 @@
 {#if error}<p class="bg-barn-wash border-barn border-l-4 px-4 py-2" role="alert">{error}</p>{/if}
 {#if kept && changed.length && stored}<p class="bg-ochre-wash border-ochre border-l-4 px-4 py-2" role="status">
     This is the text that you left here, begun from revision {stored.number}.
-    <button class="cursor-pointer underline" onclick={forget}>Forget it and begin from the newest</button>
+    <Act onclick={forget}>Forget it and begin from the newest</Act>
   </p>{/if}
 {#if files.length}
   <div class="grid grid-cols-[minmax(0,1fr)] gap-8 lg:grid-cols-[minmax(0,1fr)_380px]">
@@ -173,9 +174,8 @@
           </section>
         {/each}
         {#if clashes.length}<p>
-            Make these lines as theirs and the rest of your text can be declared, or <button
-              class="cursor-pointer underline"
-              onclick={forget}>forget your text and begin from the newest</button
+            Make these lines as theirs and the rest of your text can be declared, or <Act onclick={forget}
+              >forget your text and begin from the newest</Act
             >.
           </p>{/if}
       {:else if meaning}

@@ -7,6 +7,7 @@
   import Await from '../ui/Await.svelte';
   import Because from '../ui/Because.svelte';
   import Moves from './Moves.svelte';
+  import Choice from '../ui/Choice.svelte';
 
   let { number }: { number: number } = $props();
   let other = $state(Number(router.query.get('with') ?? 0));
@@ -33,10 +34,10 @@
   {#snippet children(list)}
     <p class="mb-4 flex flex-wrap items-baseline gap-4">
       <label class="text-soft text-sm"
-        >compared with <select bind:value={other} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
+        >compared with <Choice bind:value={other}
           ><option value={0}>the one before</option>{#each list.items.filter((x) => x.number !== number) as x (x.number)}<option
               value={x.number}>revision {x.number}</option
-            >{/each}</select
+            >{/each}</Choice
         ></label>
       {#if list.items[0]?.number !== number}<Button class="bg-ink text-paper rounded" onclick={() => (restoring = true)}
           >Bring it back</Button

@@ -14,6 +14,8 @@
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import Trend from './Trend.svelte';
+  import Act from '../ui/Act.svelte';
+  import Field from '../ui/Field.svelte';
 
   const size = 50;
   let trail = $state<string[]>([]);
@@ -182,25 +184,23 @@
           {#if chosen.length}
             <span class="flex items-baseline gap-4"
               >{count(chosen.length, 'finding', 'findings')} chosen:
-              <button class="cursor-pointer underline" onclick={() => (accepting = true)}
-                >{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</button>
+              <Act onclick={() => (accepting = true)}>{which === 'accepted' ? 'accept no longer' : 'accept for a time'}</Act>
               {#if p.items.some((f) => chosen.includes(f.key)) && p.items.every((f) => !chosen.includes(f.key) || f.kind === 'contested')}
-                <button class="cursor-pointer underline" onclick={() => (givingUp = true)}>give up to what changes it</button>
+                <Act onclick={() => (givingUp = true)}>give up to what changes it</Act>
               {/if}
-              {#if which !== 'accepted'}<button
-                  class="cursor-pointer underline"
+              {#if which !== 'accepted'}<Act
                   onclick={() => {
                     leaving = true;
                     drafting = true;
-                  }}>draft all but these</button
+                  }}>draft all but these</Act
                 >{/if}
-              <button class="cursor-pointer underline" onclick={() => assign(who.name)}>assign to me</button>
-              <button class="cursor-pointer underline" onclick={() => assign('')}>to nobody</button>
+              <Act onclick={() => assign(who.name)}>assign to me</Act>
+              <Act onclick={() => assign('')}>to nobody</Act>
             </span>
           {/if}
         {/snippet}
       </Await>
-      {#if user}<button class="cursor-pointer underline" onclick={() => (user = '')}>of everybody</button>{/if}
+      {#if user}<Act onclick={() => (user = '')}>of everybody</Act>{/if}
     </div>
     {#if error}<p class="text-barn" role="alert">{error}</p>{/if}
     {#if p.items.length}
@@ -240,11 +240,7 @@
   act={draft}>
   {#snippet more()}
     <label class="text-sm"
-      >First on <input
-        bind:value={first}
-        placeholder="all at once"
-        class="border-rule bg-sheet w-36 rounded border px-2 py-0.5"
-        aria-label="First wave" />
+      >First on <Field bind:value={first} placeholder="all at once" class="w-36" aria-label="First wave" />
       <span class="text-soft">a number of targets of each kind, or a tag as fleet=vessels; the rest only if that held</span></label>
   {/snippet}
 </Because>
@@ -254,9 +250,7 @@
   verb={which === 'accepted' ? 'End it' : 'Accept'}
   act={which === 'accepted' ? noLonger : accept}>
   {#snippet more()}
-    {#if which !== 'accepted'}<label class="text-sm"
-        >Until <input type="date" bind:value={until} required class="border-rule bg-sheet rounded border px-2 py-0.5" /></label
-      >{/if}
+    {#if which !== 'accepted'}<label class="text-sm">Until <Field type="date" bind:value={until} required /></label>{/if}
   {/snippet}
 </Because>
 <Because bind:open={givingUp} title="Give up to what changes it" verb="Give up" act={giveUp}>

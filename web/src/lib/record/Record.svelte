@@ -4,6 +4,7 @@
   import { link, router } from '../router.svelte';
   import { afresh, when } from '../words';
   import Await from '../ui/Await.svelte';
+  import Act from '../ui/Act.svelte';
 
   const names = ['kind', 'operator', 'target', 'user', 'text'] as const;
   let filter = $state(Object.fromEntries(names.map((n) => [n, router.query.get(n) ?? ''])) as Record<(typeof names)[number], string>);
@@ -121,10 +122,7 @@
             {e.words}
             {#if e.because}<q>{e.because}</q>{/if}
             {#if e.round}<a use:link href="/rounds/{e.round}" class="text-soft text-sm">round {e.round}</a>{/if}
-            {#if e.kind !== 'comment'}<button
-                class="text-soft cursor-pointer text-sm underline"
-                onclick={() => ((about = e), (comment = ''))}>comment</button
-              >{/if}
+            {#if e.kind !== 'comment'}<Act soft onclick={() => ((about = e), (comment = ''))}>comment</Act>{/if}
             {#if about?.seq === e.seq}
               <form onsubmit={submit} class="mt-1 flex gap-2">
                 <Input size="sm" aria-label="Comment on entry {e.seq}" bind:value={comment} required maxlength={2000} autofocus /><Button
@@ -139,10 +137,7 @@
       {:else}<li class="text-soft">No entries.</li>{/each}
     </ol>
     <p class="mt-3 flex gap-4">
-      {#if before}<button class="cursor-pointer underline" onclick={() => (before = 0)}>Newest</button>{/if}{#if p.next}<button
-          class="cursor-pointer underline"
-          onclick={() => (before = p.next!)}>Older</button
-        >{/if}
+      {#if before}<Act onclick={() => (before = 0)}>Newest</Act>{/if}{#if p.next}<Act onclick={() => (before = p.next!)}>Older</Act>{/if}
     </p>
   {/snippet}
 </Await>

@@ -9,6 +9,8 @@
   import Grid from '../ui/Grid.svelte';
   import Row from '../ui/Row.svelte';
   import State from '../ui/State.svelte';
+  import Act from '../ui/Act.svelte';
+  import Field from '../ui/Field.svelte';
 
   let way = $state<'table' | 'condition'>('table');
   let csv = $state('user,target,what\n');
@@ -114,7 +116,7 @@
     <a href={outcomes} download="outcomes.csv">The answers as a file</a>
   </p>
   {@render answers('Answers', out.lines)}
-  <p class="mt-5"><button class="cursor-pointer underline" onclick={() => (out = undefined)}>Ask for more</button></p>
+  <p class="mt-5"><Act onclick={() => (out = undefined)}>Ask for more</Act></p>
 {:else}
   <h1>Ask for many changes at once.</h1>
   <p class="sub">
@@ -179,7 +181,7 @@
     <p class="mb-3">
       <label
         >Keep what is against the declaration until
-        <input type="date" bind:value={until} class="border-rule bg-sheet rounded border px-2 py-0.5" /></label>
+        <Field type="date" bind:value={until} /></label>
       <span class="text-soft">left empty: until the next round</span>
     </p>
     <Button class="bg-ink text-paper rounded" disabled={!ready} onclick={() => (asking = true)}>Draft a round</Button>

@@ -17,6 +17,9 @@
   import { link, router } from '../router.svelte';
   import Difference from '../targets/Difference.svelte';
   import { createRound } from './live.svelte';
+  import Act from '../ui/Act.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Field from '../ui/Field.svelte';
 
   let { id }: { id: number } = $props();
   const size = 100;
@@ -169,25 +172,17 @@
         {:else if r.state === 'approved'}<Button class="bg-ink text-paper rounded" disabled={busy} onclick={() => move('run')}
             >Run{r.scheduled ? ' now' : ''}</Button>
         {:else if r.state === 'running'}<State word="running" />{/if}
-        {#if !over}<button class="cursor-pointer underline" onclick={() => (stopping = true)}
-            >{r.state === 'running' ? 'Stop' : 'Put away'}</button
-          >{/if}
-        {#if over && r.state !== 'undone' && r.outcomes.done}<button class="cursor-pointer underline" onclick={() => (undoing = true)}
-            >Undo</button
-          >{/if}
+        {#if !over}<Act onclick={() => (stopping = true)}>{r.state === 'running' ? 'Stop' : 'Put away'}</Act>{/if}
+        {#if over && r.state !== 'undone' && r.outcomes.done}<Act onclick={() => (undoing = true)}>Undo</Act>{/if}
         {#if r.state === 'incomplete'}<label class="text-soft text-sm"
-            >show <select bind:value={only} onchange={() => (trail = [])} class="border-rule bg-sheet text-ink rounded border px-2 py-0.5"
-              ><option value="">every step</option>{#each Object.keys(r.outcomes) as o (o)}<option value={o}>{o}</option>{/each}</select
+            >show <Choice bind:value={only} onchange={() => (trail = [])}
+              ><option value="">every step</option>{#each Object.keys(r.outcomes) as o (o)}<option value={o}>{o}</option>{/each}</Choice
             ></label
           >{/if}
       </p>
       {#if r.state === 'approved' && !r.scheduled}
         <form onsubmit={schedule} class="text-soft mb-4 flex flex-wrap items-baseline gap-3 text-sm">
-          <label
-            >or by itself, not before <input
-              type="datetime-local"
-              bind:value={notBefore}
-              class="border-rule bg-sheet text-ink rounded border px-2 py-0.5" /> UTC</label>
+          <label>or by itself, not before <Field type="datetime-local" bind:value={notBefore} /> UTC</label>
           <label><input type="checkbox" bind:checked={window} class="accent-[var(--ink)]" /> inside the windows of its targets</label>
           <button
             type="submit"

@@ -2,6 +2,7 @@
   // Which account answers when somebody signs in from an address.
   import { Button } from 'flowbite-svelte';
   import { api, ask } from '../api/client';
+  import Field from '../ui/Field.svelte';
 
   let { target }: { target: string } = $props();
   let user = $state('');
@@ -22,18 +23,8 @@
 
 <h2>Who answers?</h2>
 <form onsubmit={answer} class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-2">
-  <label class="text-soft text-sm"
-    >when <input
-      bind:value={user}
-      required
-      placeholder="gunnar.holt"
-      class="border-rule bg-sheet text-ink mx-1 rounded border px-2 py-0.5" /></label>
-  <label class="text-soft text-sm"
-    >signs in from <input
-      bind:value={address}
-      required
-      placeholder="10.20.3.7"
-      class="border-rule bg-sheet text-ink mx-1 rounded border px-2 py-0.5" /></label>
+  <label class="text-soft text-sm">when <Field bind:value={user} required placeholder="gunnar.holt" /></label>
+  <label class="text-soft text-sm">signs in from <Field bind:value={address} required placeholder="10.20.3.7" /></label>
   <Button size="xs" type="submit" class="bg-ink text-paper rounded">Tell</Button>
 </form>
 <p role="status">{said}</p>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Choice from '../ui/Choice.svelte';
   // Two targets that should be alike, and in what they are not.
   import { api, ask, type Schemas } from '../api/client';
   import { link, router } from '../router.svelte';
@@ -37,13 +38,13 @@
   {#snippet children(list)}
     <p class="mb-4 flex flex-wrap items-baseline gap-4 text-sm">
       <label class="text-soft"
-        >one <select bind:value={one} onchange={keep} class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
+        >one <Choice bind:value={one} onchange={keep}>
           {#each list.items as t (t.name)}<option value={t.name}>{t.name}</option>{/each}
-        </select></label>
+        </Choice></label>
       <label class="text-soft"
-        >the other <select bind:value={other} onchange={keep} class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
+        >the other <Choice bind:value={other} onchange={keep}>
           {#each list.items as t (t.name)}<option value={t.name}>{t.name}</option>{/each}
-        </select></label>
+        </Choice></label>
       <a use:link href="/fleet">Fleets by tag</a>
     </p>
   {/snippet}

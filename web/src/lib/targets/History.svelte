@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Act from '../ui/Act.svelte';
   // What became of one object: when it came, changed and went, the newest first.
   import { api, ask, type Schemas } from '../api/client';
   import { when } from '../words';
@@ -47,9 +48,8 @@
         <p class="text-soft">Nothing earlier is known of it.</p>
       {/each}
       {#if before || h.more}<p class="mt-2 mb-0 flex gap-4 text-sm">
-          {#if before}<button class="cursor-pointer underline" onclick={() => (before = '')}>The latest</button>{/if}
-          {#if h.more}<button class="cursor-pointer underline" onclick={() => (before = h.items[h.items.length - 1].at)}>Earlier</button
-            >{/if}
+          {#if before}<Act onclick={() => (before = '')}>The latest</Act>{/if}
+          {#if h.more}<Act onclick={() => (before = h.items[h.items.length - 1].at)}>Earlier</Act>{/if}
         </p>{/if}
     {/snippet}
   </Await>

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Field from '../ui/Field.svelte';
   // What a target holds of one kind, with a column for each attribute that its
   // schema knows and one of the objects has; of a set who is in it, of a pool how
   // many seats are taken, and what stands within another behind that.
@@ -63,7 +64,7 @@
 {#if side}<Matrix {target} {kind} />{:else}
   <label class="text-soft mb-2 block text-sm">
     begins with
-    <input bind:value={prefix} oninput={() => (trail = [])} class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" />
+    <Field bind:value={prefix} oninput={() => (trail = [])} />
   </label>
   <Await ask={objects}>
     {#snippet children(p)}

@@ -1,4 +1,7 @@
 <script lang="ts">
+  import Act from '../ui/Act.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Field from '../ui/Field.svelte';
   // What people left on a target: asked of it when somebody wants to know, since every file is looked at.
   import { Button } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
@@ -53,12 +56,7 @@
 <p class="mb-3 flex flex-wrap items-baseline gap-4 text-sm">
   <Button size="xs" class="bg-ink text-paper rounded" disabled={busy} onclick={look}>{busy ? 'Looking…' : 'Look'}</Button>
   <label class="text-soft"
-    >not used for <input
-      type="number"
-      min="0"
-      max="36500"
-      bind:value={stale}
-      class="border-rule bg-sheet text-ink mx-1 w-20 rounded border px-2 py-0.5" /> days (0: as declared, or 90)</label>
+    >not used for <Field type="number" min="0" max="36500" bind:value={stale} class="w-20" /> days (0: as declared, or 90)</label>
   <label class="text-soft"><input type="checkbox" bind:checked={only} class="mr-1" />only those that may go</label>
   <span role="status">{said}</span>
 </p>
@@ -92,10 +90,10 @@
       <Button size="xs" class="bg-ink text-paper rounded" onclick={() => (drafting = true)}
         >Draft a round that clears {count(found.stale, 'home', 'homes')}</Button>
       <label class="text-soft text-sm"
-        >each is <select bind:value={how} class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
+        >each is <Choice bind:value={how}>
           <option value="archive">kept in an archive there</option><option value="seal">fetched and sealed here</option><option
             value="remove">gone for good</option>
-        </select></label>
+        </Choice></label>
     </p>
     <Because bind:open={drafting} title="Draft a round that clears homes" verb="Draft" act={draft} />
   {/if}
@@ -114,9 +112,7 @@
             <Cell>{when(x.at)}</Cell>
             <Cell>{x.until?.slice(0, 10) ?? ''}</Cell>
             <Cell
-              >{#if x.state === 'kept' || x.state === 'returned'}<button
-                  class="cursor-pointer underline"
-                  onclick={() => ((returning = x.id), (asked = true))}>Return</button
+              >{#if x.state === 'kept' || x.state === 'returned'}<Act onclick={() => ((returning = x.id), (asked = true))}>Return</Act
                 >{/if}</Cell>
           </Row>
         {/each}

@@ -1,4 +1,7 @@
 <script lang="ts">
+  import Act from '../ui/Act.svelte';
+  import Choice from '../ui/Choice.svelte';
+  import Field from '../ui/Field.svelte';
   // Who is in which sets of a kind: a line for each member, a column for each set.
   import { api, ask } from '../api/client';
   import Await from '../ui/Await.svelte';
@@ -34,16 +37,12 @@
 <div class="text-soft mb-2 flex flex-wrap items-baseline gap-x-6 gap-y-1 text-sm">
   <label
     >{kind}s begin with
-    <input bind:value={sets} oninput={anew} class="border-rule bg-sheet text-ink ml-1 w-32 rounded border px-2 py-0.5" /></label>
+    <Field bind:value={sets} oninput={anew} class="w-32" /></label>
+  <label>members begin with <Field bind:value={prefix} oninput={anew} class="w-32" /></label>
   <label
-    >members begin with <input
-      bind:value={prefix}
-      oninput={anew}
-      class="border-rule bg-sheet text-ink ml-1 w-32 rounded border px-2 py-0.5" /></label>
-  <label
-    >members are <select bind:value={of} onchange={anew} class="border-rule bg-sheet text-ink ml-1 rounded border py-0.5 pl-2 text-sm">
+    >members are <Choice bind:value={of} onchange={anew}>
       <option value="account">accounts</option><option value="group">groups</option>
-    </select></label>
+    </Choice></label>
   <span
     ><span class="text-teal">●</span> as declared <span class="text-ochre ml-3">▲</span> found, and nothing known asks for it
     <span class="text-barn ml-3">■</span> missing
@@ -87,14 +86,8 @@
     {:else}<p class="sub">Nobody is in any of them.</p>{/if}
     {#if behind.length || m.more}
       <nav class="text-soft flex gap-4 py-3 text-sm" aria-label="Members">
-        <button
-          class="cursor-pointer underline disabled:opacity-40"
-          disabled={!behind.length}
-          onclick={() => (behind = behind.slice(0, -1))}>Earlier members</button>
-        <button
-          class="cursor-pointer underline disabled:opacity-40"
-          disabled={!m.more}
-          onclick={() => (behind = [...behind, m.lines[m.lines.length - 1].name])}>Later members</button>
+        <Act disabled={!behind.length} onclick={() => (behind = behind.slice(0, -1))}>Earlier members</Act>
+        <Act disabled={!m.more} onclick={() => (behind = [...behind, m.lines[m.lines.length - 1].name])}>Later members</Act>
       </nav>
     {/if}
     <Pager {from} size={across} total={m.total} go={(n) => ((from = n), (behind = []))} />

@@ -1,4 +1,5 @@
 <script lang="ts">
+  import Field from '../ui/Field.svelte';
   // Whether somebody may do something on a target: what it takes, what gives that, and who is signed in with other rights.
   import { Button } from 'flowbite-svelte';
   import { api, ask, type Schemas } from '../api/client';
@@ -44,20 +45,9 @@
 
 <h2>Who may do what?</h2>
 <form onsubmit={look} class="mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-2">
+  <label class="text-soft text-sm">may <Field bind:value={user} required placeholder="odd.strand" /></label>
   <label class="text-soft text-sm"
-    >may <input
-      bind:value={user}
-      required
-      placeholder="odd.strand"
-      class="border-rule bg-sheet text-ink mx-1 rounded border px-2 py-0.5" /></label>
-  <label class="text-soft text-sm"
-    >do <input
-      bind:value={action}
-      required
-      list="actions"
-      placeholder={examples[0]}
-      size="36"
-      class="border-rule bg-sheet text-ink mx-1 rounded border px-2 py-0.5 font-mono" /></label>
+    >do <Field bind:value={action} required list="actions" placeholder={examples[0]} size={36} class="font-mono" /></label>
   <datalist id="actions"
     >{#each examples as x (x)}<option value={x}></option>{/each}</datalist>
   <Button size="xs" type="submit" class="bg-ink text-paper rounded">May they?</Button>

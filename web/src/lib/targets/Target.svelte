@@ -26,6 +26,7 @@
   import Sessions from './Sessions.svelte';
   import Seats from './Seats.svelte';
   import Superusers from './Superusers.svelte';
+  import Field from '../ui/Field.svelte';
 
   let { name }: { name: string } = $props();
   const size = 50;
@@ -159,19 +160,14 @@
 </Await>
 {#if shown === 'account'}
   <div class="mb-2">
-    <label class="text-soft text-sm"
-      >begins with <input
-        bind:value={prefix}
-        oninput={() => (trail = [])}
-        class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
+    <label class="text-soft text-sm">begins with <Field bind:value={prefix} oninput={() => (trail = [])} /></label>
     {#if parted}
       <label class="text-soft ml-6 text-sm"
-        >from <input
+        >from <Field
           list="origins"
           placeholder="anywhere"
           onfocus={() => (wanted = true)}
-          onchange={(e) => ((origin = e.currentTarget.value), (trail = []))}
-          class="border-rule bg-sheet text-ink ml-1 rounded border px-2 py-0.5" /></label>
+          onchange={(e) => ((origin = e.currentTarget.value), (trail = []))} /></label>
       <datalist id="origins">
         {#await origins then list}
           {#each list as o (o.origin)}<option value={o.origin}>{count(o.accounts, 'account', 'accounts')}</option>{/each}

@@ -1,5 +1,6 @@
 <!-- Moves through a list whose pages name the next one: a page costs what is on it, however far back it is. -->
 <script lang="ts">
+  import Act from './Act.svelte';
   let {
     trail = $bindable(),
     size,
@@ -13,13 +14,7 @@
 {#if next || trail.length}
   <nav class="text-soft flex items-baseline gap-4 py-3 text-sm" aria-label="Pages">
     <span>{from + 1} to {from + shown} of {total}</span>
-    <button
-      class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40"
-      disabled={!trail.length}
-      onclick={() => (trail = trail.slice(0, -1))}>Earlier</button>
-    <button
-      class="cursor-pointer underline disabled:cursor-default disabled:no-underline disabled:opacity-40"
-      disabled={!next}
-      onclick={() => (trail = [...trail, next!])}>Later</button>
+    <Act disabled={!trail.length} onclick={() => (trail = trail.slice(0, -1))}>Earlier</Act>
+    <Act disabled={!next} onclick={() => (trail = [...trail, next!])}>Later</Act>
   </nav>
 {/if}

@@ -11,6 +11,7 @@
   import State from '../ui/State.svelte';
   import Who from '../ui/Who.svelte';
   import Link from './Link.svelte';
+  import Act from '../ui/Act.svelte';
 
   type Only = Schemas['Handover']['state'];
   let {
@@ -63,7 +64,7 @@
   <div class="border-rule bg-sheet mb-4 border p-4" role="status">
     <p class="m-0">The {shown.what} of {shown.name}, shown this once; the record names you:</p>
     <p class="name m-0 text-lg select-all wrap-anywhere whitespace-pre-wrap">{shown.value}</p>
-    <button class="text-soft cursor-pointer text-sm underline" onclick={() => (shown = undefined)}>Close</button>
+    <Act soft onclick={() => (shown = undefined)}>Close</Act>
   </div>
 {/if}
 <Await ask={list}>
@@ -105,12 +106,8 @@
       </Grid>
       {#if l.next || befores.length}
         <nav class="text-soft flex items-baseline gap-4 py-3 text-sm" aria-label="Pages">
-          <button
-            class="cursor-pointer underline disabled:opacity-40"
-            disabled={!befores.length}
-            onclick={() => (befores = befores.slice(0, -1))}>Newer</button>
-          <button class="cursor-pointer underline disabled:opacity-40" disabled={!l.next} onclick={() => (befores = [...befores, l.next!])}
-            >Older</button>
+          <Act disabled={!befores.length} onclick={() => (befores = befores.slice(0, -1))}>Newer</Act>
+          <Act disabled={!l.next} onclick={() => (befores = [...befores, l.next!])}>Older</Act>
         </nav>
       {/if}
     {:else}<p class="text-soft">Nothing was handed over{user ? ' to them' : ''} yet.</p>{/if}

@@ -1,13 +1,14 @@
 <!-- A sheet for each person, to be printed: what is on it is shown this once. -->
 <script lang="ts">
   import type { Schemas } from '../api/client';
+  import Act from '../ui/Act.svelte';
   let { sheets, close }: { sheets: Schemas['Shown'][]; close: () => void } = $props();
 </script>
 
 <div class="sheets" role="dialog" aria-label="Sheets to print" aria-modal="true">
   <p class="bar">
-    <button class="cursor-pointer underline" onclick={() => print()}>Print</button>
-    <button class="cursor-pointer underline" onclick={close}>Close: they cannot be shown again</button>
+    <Act onclick={() => print()}>Print</Act>
+    <Act onclick={close}>Close: they cannot be shown again</Act>
   </p>
   {#each sheets as s (s.handover)}
     <section>

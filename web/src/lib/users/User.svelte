@@ -20,6 +20,7 @@
   import Rename from './Rename.svelte';
   import Suspension from './Suspension.svelte';
   import TimeLine from './TimeLine.svelte';
+  import Act from '../ui/Act.svelte';
 
   let { id }: { id: string } = $props();
   let mark = $state(0);
@@ -132,7 +133,7 @@
       <section aria-live="polite" class="border-rule bg-sheet mt-4 border p-4">
         <div class="flex justify-between">
           <h2>Why: {why.what} on <span class="name">{why.target}</span></h2>
-          <button class="text-soft cursor-pointer text-sm underline" onclick={() => (why = null)}>Close</button>
+          <Act soft onclick={() => (why = null)}>Close</Act>
         </div>
         <Await ask={explanation}>
           {#snippet children(x)}
