@@ -445,3 +445,20 @@ func TestRenameGroup(t *testing.T) {
 	}
 	connecttest.Outcomes(t, connecttest.Apply(s, []connect.Act{rename("deck", "bil,ge")}), "done ")
 }
+
+// Who changed an entry last is told as long as it was not us.
+func TestChangedBy(t *testing.T) {
+	d, a := start(t, "")
+	s := connecttest.Open(t, ldap.Connector{}, a)
+	by := func() string { return connecttest.Find(t, s, model.Account, "zoe").Attributes.One(model.ChangedBy) }
+	act := connecttest.Act(model.Create, model.Account, "zoe", model.Change{Attribute: model.FullName, After: []string{"Zoe"}})
+	if got := connecttest.Apply(s, []connect.Act{act})[0]; got.Outcome != connect.Done || by() != "" {
+		t.Errorf("%+v, changed by %q", got, by())
+	}
+	if err := d.Load("dn: uid=zoe,ou=People," + world.Suffix + "\nchangetype: modify\nreplace: sn\nsn: Toft\n"); err != nil {
+		t.Fatal(err)
+	}
+	if !strings.Contains(by(), "gidNumber=0") {
+		t.Errorf("changed by %q", by())
+	}
+}

@@ -269,7 +269,7 @@ func (t *tree) personOf(e *entry) *entryView {
 		}
 	}
 	t.told(e, put)
-	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" {
+	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" && !t.isOurs(by) {
 		put(model.ChangedBy, strings.TrimSpace(by+" "+at))
 	}
 	if name == "" {
