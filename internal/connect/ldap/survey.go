@@ -256,7 +256,8 @@ func (t *tree) personOf(e *entry) *entryView {
 		values = append(values, connect.Printable(value))
 		list = append(list, model.Attribute{Name: name, Values: values[len(values)-1:]})
 	}
-	for _, f := range t.fields {
+	for i := range t.fields {
+		f := &t.fields[i]
 		value := e.one(f.theirs)
 		if f.read != nil {
 			value = f.read(t, value)
