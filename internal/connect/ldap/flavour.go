@@ -29,8 +29,8 @@ type flavour struct {
 	made func(s *session, t *tree, a model.Act) map[string][]string
 	// grown are the values that an entry needs beside, so that it can have the attributes that an act sets.
 	grown func(t *tree, v *entryView, a model.Act) map[string][]string
-	// told are facts of a person that follow from several attributes.
-	told func(e *entry, put func(name, value string))
+	// told are facts of a person that follow from several attributes, each with one value.
+	told func(e *entry) []model.Attribute
 	// setPassword gives an entry the password of an act, and has another asked for where the act says so. No secret is no change.
 	setPassword func(b *batch, conn *goldap.Conn, dn string, a connect.Act) error
 }

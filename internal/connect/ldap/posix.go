@@ -107,10 +107,12 @@ var posix = &flavour{
 		}
 		return nil
 	},
-	told: func(e *entry, put func(name, value string)) {
-		if ends := connect.ShadowEnds(e.one("shadowLastChange"), e.one("shadowMax")); ends != "" {
-			put(model.PasswordEnds, ends)
+	told: func(e *entry) []model.Attribute {
+		ends := connect.ShadowEnds(e.one("shadowLastChange"), e.one("shadowMax"))
+		if ends == "" {
+			return nil
 		}
+		return []model.Attribute{{Name: model.PasswordEnds, Values: []string{ends}}}
 	},
 	setPassword: setPassword,
 }

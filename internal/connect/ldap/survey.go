@@ -29,6 +29,8 @@ type tree struct {
 	twins          map[string][]string   // DNs of several entries with one login, by folded login
 	placeholder    string
 	own            string // the DN of our login, normalised
+	changer        string // who changed the entry that was read last
+	changerOurs    bool
 }
 
 // entryView is an entry with the object we make of it.
@@ -241,7 +243,7 @@ func (t *tree) resolveMembers(v *entryView) {
 	}
 }
 
-// person makes an account of an entry. One without a login is known by its DN.
+// personOf makes an account of an entry. One without a login is known by its DN.
 func (t *tree) personOf(e *entry) *entryView {
 	name, ok := rdn(e.dn, t.login)
 	if !ok {
@@ -269,8 +271,10 @@ func (t *tree) personOf(e *entry) *entryView {
 			put(f.ours, value)
 		}
 	}
-	t.told(e, put)
-	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" && !t.isOurs(by) {
+	for _, a := range t.told(e) { // not by put: whoever is handed that makes all of it escape to the heap, for each entry
+		put(a.Name, a.Values[0])
+	}
+	if by, at := e.one("modifiersName"), e.one("modifyTimestamp"); by != "" && !t.byUs(by) {
 		put(model.ChangedBy, strings.TrimSpace(by+" "+at))
 	}
 	if name == "" {
@@ -280,6 +284,14 @@ func (t *tree) personOf(e *entry) *entryView {
 	}
 	v.object.Attributes = model.Pack(list...)
 	return v
+}
+
+// byUs is isOurs for who changed an entry: that is mostly who changed the entry before, and its DN mostly one to be taken apart.
+func (t *tree) byUs(dn string) bool {
+	if dn != t.changer {
+		t.changer, t.changerOurs = dn, t.isOurs(dn)
+	}
+	return t.changerOurs
 }
 
 // isOurs says whether a DN is that of our login, however it is written.
