@@ -39,6 +39,7 @@ var knows = map[string][]string{
 	"internal/service/intake": {"internal/service/declared", "internal/service/door", "internal/store", "internal/scim",
 		"internal/core/*"},
 	"internal/service/servicetest": {"*"},
+	"internal/dbserver/dbtest":     {"internal/dbserver"},
 	"internal/work":                {"internal/connect", "internal/pause", "internal/core/*"},
 	"internal/store":               {"internal/pause", "internal/core/*"},
 	"internal/connect":             {"internal/core/model"},

@@ -370,7 +370,7 @@ func TestTalk(t *testing.T) {
 		t.Errorf("%q %v", got, err)
 	}
 	synctest.Test(t, func(t *testing.T) {
-		t.Cleanup(func() { time.Sleep(time.Second) }) // until whoever drips sees that nobody listens
+		t.Cleanup(func() { time.Sleep(time.Second) }) // so that the system that drips finds the connection closed
 		drip := talking(t, f, func(in io.Reader, out io.Writer) {
 			for { // never quiet for long, and never done
 				if _, err := fmt.Fprint(out, "and so on\r\n"); err != nil {

@@ -11,6 +11,7 @@ import (
 	"hen-roost/internal/connect"
 	"hen-roost/internal/core/declare"
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/dbserver/dbtest"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/rounds"
@@ -18,7 +19,7 @@ import (
 	"hen-roost/internal/service/servicetest"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { dbtest.Main(m) }
 
 var ctx = context.Background()
 

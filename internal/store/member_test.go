@@ -7,16 +7,14 @@ import (
 	"time"
 
 	"hen-roost/internal/core/model"
+	"hen-roost/internal/dbserver/dbtest"
 	"hen-roost/internal/store"
 )
 
 // What a version without pieces left is taken over: members, who can become
 // superuser, steps and findings of who joins what.
 func TestTakenOver(t *testing.T) {
-	dsn, err := server.Create(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	dsn := dbtest.Create(t)
 	old, err := store.OpenAt(ctx, dsn, 5)
 	if err != nil {
 		t.Fatal(err)

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 	"maps"
-	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -14,27 +13,11 @@ import (
 	"time"
 
 	"hen-roost/internal/core/model"
-	"hen-roost/internal/dbserver"
+	"hen-roost/internal/dbserver/dbtest"
 	"hen-roost/internal/store"
 )
 
-var server *dbserver.Server
-
-// One server for all tests of the package, one database for each.
-func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "rs")
-	if err == nil {
-		server, err = dbserver.Start(context.Background(), dbserver.Options{Dir: dir, Throwaway: true})
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, err)
-		os.Exit(1)
-	}
-	code := m.Run()
-	server.Stop()
-	os.RemoveAll(dir)
-	os.Exit(code)
-}
+func TestMain(m *testing.M) { dbtest.Main(m) }
 
 var (
 	ctx = context.Background()
@@ -43,10 +26,7 @@ var (
 
 func open(t *testing.T) (*store.Store, *sql.DB) {
 	t.Helper()
-	dsn, err := server.Create(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	dsn := dbtest.Create(t)
 	s, err := store.Open(ctx, dsn)
 	if err != nil {
 		t.Fatal(err)
@@ -74,10 +54,7 @@ func tx(t *testing.T, s *store.Store, fn func(*store.Tx) error) {
 
 // A database that was made to take names for each other keeps ours apart, or is refused.
 func TestCollation(t *testing.T) {
-	dsn, err := server.Create(ctx)
-	if err != nil {
-		t.Fatal(err)
-	}
+	dsn := dbtest.Create(t)
 	db, err := sql.Open("mysql", dsn)
 	if err != nil {
 		t.Fatal(err)

@@ -158,7 +158,8 @@ func (h *holder) target(steps []Step, first int, f Facts) {
 	}
 	if len(reopened.names) > 0 {
 		h.hold(OnPurpose, name, false, reopened.steps,
-			"it would open on %s what was shut on purpose: %s; who is to stay shut is declared suspended", name, few(reopened.names))
+			"it would open on %s what was shut on purpose: %s; if a person is to stay shut, declare them suspended", name,
+			few(reopened.names))
 	}
 	h.misplaced(steps, first, f)
 	h.seats(steps, first, f)

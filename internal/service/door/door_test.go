@@ -14,11 +14,12 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/dbserver/dbtest"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/store"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { dbtest.Main(m) }
 
 var ctx = context.Background()
 

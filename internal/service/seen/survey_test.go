@@ -8,13 +8,14 @@ import (
 	"time"
 
 	"hen-roost/internal/core/declare"
+	"hen-roost/internal/dbserver/dbtest"
 	"hen-roost/internal/service/declared"
 	"hen-roost/internal/service/door"
 	"hen-roost/internal/service/servicetest"
 	"hen-roost/internal/work"
 )
 
-func TestMain(m *testing.M) { servicetest.Main(m) }
+func TestMain(m *testing.M) { dbtest.Main(m) }
 
 var ctx = context.Background()
 
